@@ -1,0 +1,100 @@
+//! How many disks, whichever they are, may die without losing a file's present content.
+
+use super::model::{Model, ObjectState, Standing};
+use super::sweep::sweep;
+
+/// Why a file is unguarded.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Unguarded {
+    /// It is not in the snapshot: it came after the last sync.
+    New,
+    /// It changed after the last sync.
+    Changed,
+    /// Its times or its place moved; it has not been read since.
+    Doubtful,
+    /// It was read and differs although its times say that it does not.
+    Suspect,
+    /// Its rows have no valid parity.
+    NoParity,
+    /// Other files in its rows changed, so that its rows need the parities already.
+    StaleNeighbours,
+    /// No other disk carries a current replica of the catalogue.
+    NoReplica,
+}
+
+/// The guard of one object.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Guard {
+    /// How many disks may die.
+    pub level: u8,
+    /// Why none may.
+    pub reason: Option<Unguarded>,
+}
+
+#[derive(Clone, Copy)]
+struct Tightest {
+    spare: i16,
+    valid: u8,
+    own_stale: bool,
+}
+
+/// Computes the guard of every object in one sweep: the least, over its rows, of the valid parities less
+/// the stale lanes.
+pub fn guards(model: &Model) -> Vec<Guard> {
+    let roomy = Tightest { spare: i16::MAX, valid: u8::MAX, own_stale: false };
+    let mut tightest = vec![roomy; model.versions.len()];
+    sweep(model, |segment| {
+        let valid = segment.valid.iter().filter(|v| **v).count() as u8;
+        let stale = segment.pieces.iter().flatten().filter(|p| p.stale).count() as i16;
+        for piece in segment.pieces.iter().flatten() {
+            let least = &mut tightest[piece.version as usize];
+            least.own_stale |= piece.stale;
+            if i16::from(valid) - stale < least.spare {
+                (least.spare, least.valid) = (i16::from(valid) - stale, valid);
+            }
+        }
+    });
+    model.objects.iter().map(|object| guard_of(model, object, &tightest)).collect()
+}
+
+fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest]) -> Guard {
+    let unguarded = |reason| Guard { level: 0, reason: Some(reason) };
+    if let Some(recorded) = object.catalogued {
+        return if recorded { replica_guard(model, object) } else { unguarded(Unguarded::New) };
+    }
+    let Some(index) = object.version else {
+        return unguarded(if object.older.is_some() { Unguarded::Changed } else { Unguarded::New });
+    };
+    match object.standing {
+        Standing::Same => {}
+        Standing::Changed => return unguarded(Unguarded::Changed),
+        Standing::Doubtful | Standing::Touched => return unguarded(Unguarded::Doubtful),
+        Standing::Suspect => return unguarded(Unguarded::Suspect),
+    }
+    let version = &model.versions[index as usize];
+    if !version.is_complete() {
+        return unguarded(if object.older.is_some() { Unguarded::Changed } else { Unguarded::New });
+    }
+    if version.data == 0 {
+        return replica_guard(model, object);
+    }
+    let least = tightest[index as usize];
+    if least.own_stale {
+        return unguarded(Unguarded::Suspect);
+    }
+    match u8::try_from(least.spare.max(0)).unwrap_or(0) {
+        0 if least.valid == 0 => unguarded(Unguarded::NoParity),
+        0 => unguarded(Unguarded::StaleNeighbours),
+        level => Guard { level, reason: None },
+    }
+}
+
+/// What lives in the catalogue survives while one other member carries a current replica.
+fn replica_guard(model: &Model, object: &ObjectState) -> Guard {
+    let others = model.replicas.iter().filter(|disk| **disk != object.disk).count();
+    match u8::try_from(others).unwrap_or(u8::MAX) {
+        0 => Guard { level: 0, reason: Some(Unguarded::NoReplica) },
+        level => Guard { level, reason: None },
+    }
+}

@@ -1,0 +1,17 @@
+//! What becomes of every file when disks are lost.
+//!
+//! The theorem: with a set of disks lost, the missing lanes of a row are those that are not zero and
+//! lost or stale. They all come back if they are at most as many as the surviving valid parities of the
+//! row; otherwise none does. Everything here follows from it by arithmetic on intervals.
+
+mod guard;
+mod model;
+mod sweep;
+mod verdict;
+
+pub use guard::{Guard, Unguarded, guards};
+pub use model::{
+    DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
+};
+pub use sweep::{Losses, losses};
+pub use verdict::{Fate, Recovered, Verdicts, cells_back, verdicts};

@@ -1,0 +1,137 @@
+//! The state of a volume, as far as it decides what survives.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::lane::Rows;
+use crate::units::{ByteLength, ParityIndex, Slot};
+
+/// The position of a disk in the model's list of members.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct DiskIndex(pub u16);
+
+/// Which disks are taken to be lost.
+pub type LostSet = BTreeSet<DiskIndex>;
+
+/// One stretch of a lane in the snapshot, and whether its content can be read on its own disk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct StatedPiece {
+    /// Where it lies.
+    pub rows: Rows,
+    /// The content, as a position in [`Model::versions`].
+    pub version: u32,
+    /// The first granule of the content that lies here.
+    pub offset: u64,
+    /// The snapshot's content is not (or perhaps not) what the disk holds.
+    pub stale: bool,
+}
+
+/// The lane of one data disk.
+#[derive(Clone, Debug)]
+pub struct LaneState {
+    /// The disk.
+    pub disk: DiskIndex,
+    /// Its coefficient in the code.
+    pub slot: Slot,
+    /// The snapshot's pieces in order; where there is none, the lane is zero.
+    pub pieces: Vec<StatedPiece>,
+}
+
+/// One parity disk.
+#[derive(Clone, Debug)]
+pub struct ParityState {
+    /// The disk.
+    pub disk: DiskIndex,
+    /// Its row in the code.
+    pub index: ParityIndex,
+    /// The rows where it cannot be used, in order.
+    pub invalid: Vec<Rows>,
+}
+
+/// One content that the snapshot knows.
+#[derive(Clone, Copy, Debug)]
+pub struct VersionState {
+    /// Its length.
+    pub size: ByteLength,
+    /// The size of its checksum cells, in granules.
+    pub cell: u64,
+    /// Granules of it that lie in a lane when it is fully in the snapshot: all but holes.
+    pub data: u64,
+    /// Granules of it that do lie in the lane.
+    pub mapped: u64,
+    /// A replica of the catalogue knows it: what has no data at all comes back from there.
+    pub recorded: bool,
+}
+
+/// How the content on disk stands to the last one that was checksummed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Standing {
+    /// Size, times and inode are as they were.
+    Same,
+    /// Only the change time moved: a rename or a touch, or an edit that put the times back.
+    Doubtful,
+    /// The modification time or the inode moved, the size did not.
+    Touched,
+    /// It has another size, so it is another content.
+    Changed,
+    /// It was read: the content differs although size and times say that it does not.
+    Suspect,
+}
+
+/// One file as it lies on one disk.
+#[derive(Clone, Copy, Debug)]
+pub struct ObjectState {
+    /// The disk.
+    pub disk: DiskIndex,
+    /// Its present length.
+    pub size: ByteLength,
+    /// The content last checksummed, as a position in [`Model::versions`]; none while it is new.
+    pub version: Option<u32>,
+    /// Whether that content is still the present one.
+    pub standing: Standing,
+    /// The content of the last sync, where it is another one.
+    pub older: Option<u32>,
+    /// Symlinks and the like: everything about it is in the catalogue, and a replica knows it.
+    pub catalogued: Option<bool>,
+}
+
+/// Everything that decides what survives.
+#[derive(Clone, Debug, Default)]
+pub struct Model {
+    /// The data disks' lanes.
+    pub lanes: Vec<LaneState>,
+    /// The parity disks.
+    pub parities: Vec<ParityState>,
+    /// The contents.
+    pub versions: Vec<VersionState>,
+    /// For contents that are only partly in the snapshot: the granules that are not.
+    pub unmapped: BTreeMap<u32, Vec<Rows>>,
+    /// The objects.
+    pub objects: Vec<ObjectState>,
+    /// The disks that carry a current replica of the catalogue.
+    pub replicas: BTreeSet<DiskIndex>,
+}
+
+impl VersionState {
+    /// Whether all of it is in the snapshot.
+    pub fn is_complete(&self) -> bool {
+        if self.data == 0 { self.recorded } else { self.mapped == self.data }
+    }
+
+    /// The number of its checksum cells.
+    pub fn cells(&self) -> u64 {
+        self.size.granules().div_ceil(self.cell)
+    }
+}
+
+impl ObjectState {
+    /// The content that is known to be the present one.
+    pub fn present(&self) -> Option<u32> {
+        self.version.filter(|_| self.standing == Standing::Same)
+    }
+
+    /// The contents that would do as an older state, the newest first.
+    pub fn past(&self) -> impl Iterator<Item = u32> {
+        let outdated = self.version.filter(|_| self.standing != Standing::Same);
+        outdated.into_iter().chain(self.older)
+    }
+}

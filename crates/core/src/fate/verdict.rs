@@ -1,0 +1,132 @@
+//! From lost granules to the fate of each object.
+
+use serde::{Deserialize, Serialize};
+
+use super::model::{LostSet, Model, ObjectState, VersionState};
+use super::sweep::{Losses, losses};
+use crate::lane::Rows;
+
+/// What becomes of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fate {
+    /// It lies on disks that are not lost.
+    Untouched,
+    /// Its present content comes back.
+    Rebuilt,
+    /// Only the content of the last sync comes back.
+    Older,
+    /// Some pieces come back.
+    Torn,
+    /// Nothing comes back.
+    Gone,
+}
+
+impl Fate {
+    /// All fates, from the best to the worst.
+    pub const ALL: [Self; 5] = [Self::Untouched, Self::Rebuilt, Self::Older, Self::Torn, Self::Gone];
+
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Untouched => "untouched",
+            Self::Rebuilt => "rebuilt",
+            Self::Older => "older",
+            Self::Torn => "torn",
+            Self::Gone => "gone",
+        }
+    }
+
+    /// Whether the present content survives.
+    pub const fn is_whole(self) -> bool {
+        matches!(self, Self::Untouched | Self::Rebuilt)
+    }
+}
+
+/// How much of one content can be had.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Recovered {
+    /// Every cell.
+    Whole,
+    /// Some cells, not all.
+    Pieces,
+    /// No cell.
+    Nothing,
+}
+
+/// The fates of all objects, in the model's order.
+#[derive(Clone, Debug)]
+pub struct Verdicts {
+    /// One for each object.
+    pub fates: Vec<Fate>,
+}
+
+/// Counts the cells that hold none of the lost granules: only they can be checked, and so come back.
+///
+/// `lost` is in order and disjoint.
+pub fn cells_back(version: &VersionState, lost: impl Iterator<Item = Rows>) -> u64 {
+    let mut hit = 0;
+    let mut next = 0;
+    for range in lost.filter(|r| !r.is_empty()) {
+        let first = (range.start() / version.cell).max(next);
+        let end = range.end().div_ceil(version.cell).max(first);
+        hit += end - first;
+        next = end;
+    }
+    version.cells().saturating_sub(hit)
+}
+
+/// Computes the fate of every object when `lost` disks are gone.
+pub fn verdicts(model: &Model, lost: &LostSet) -> Verdicts {
+    let losses = losses(model, lost);
+    let replica = model.replicas.iter().any(|disk| !lost.contains(disk));
+    let judge = Judge { model, losses: &losses, replica };
+    let fates = model
+        .objects
+        .iter()
+        .map(|object| if lost.contains(&object.disk) { judge.fate(object) } else { Fate::Untouched })
+        .collect();
+    Verdicts { fates }
+}
+
+struct Judge<'a> {
+    model: &'a Model,
+    losses: &'a Losses,
+    replica: bool,
+}
+
+impl Judge<'_> {
+    fn fate(&self, object: &ObjectState) -> Fate {
+        if let Some(recorded) = object.catalogued {
+            return if recorded && self.replica { Fate::Rebuilt } else { Fate::Gone };
+        }
+        let present = object.present().map(|v| self.recovered(v));
+        if present == Some(Recovered::Whole) {
+            return Fate::Rebuilt;
+        }
+        let past: Vec<Recovered> = object.past().map(|v| self.recovered(v)).collect();
+        if past.contains(&Recovered::Whole) {
+            Fate::Older
+        } else if present.iter().chain(&past).any(|r| *r == Recovered::Pieces) {
+            Fate::Torn
+        } else {
+            Fate::Gone
+        }
+    }
+
+    fn recovered(&self, index: u32) -> Recovered {
+        let version = &self.model.versions[index as usize];
+        if version.data == 0 {
+            return if version.recorded && self.replica { Recovered::Whole } else { Recovered::Nothing };
+        }
+        let lost = self.losses.lost.get(&index).into_iter().flatten();
+        let unmapped = self.model.unmapped.get(&index).into_iter().flatten();
+        let mut all: Vec<Rows> = lost.chain(unmapped).copied().collect();
+        all.sort_unstable();
+        match cells_back(version, all.into_iter()) {
+            0 => Recovered::Nothing,
+            back if back == version.cells() => Recovered::Whole,
+            _ => Recovered::Pieces,
+        }
+    }
+}

@@ -1,0 +1,14 @@
+//! The computation of Zinc Sieve: pool files, lanes, the erasure code, fate, plans.
+//!
+//! Nothing here touches a file, a clock, a terminal or a network: values in, values out.
+
+pub mod checksum;
+pub mod code;
+pub mod fate;
+pub mod gf256;
+pub mod lane;
+pub mod path;
+pub mod placement;
+pub mod pool;
+pub mod sync;
+pub mod units;

@@ -1,0 +1,131 @@
+//! A pool as its file describes it.
+
+use std::ops::Range;
+
+use serde::Serialize;
+
+use crate::placement::Placement;
+use crate::units::ByteLength;
+
+/// What a disk is made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Media {
+    /// Spinning disks.
+    Hdd,
+    /// Flash behind a disk interface.
+    Ssd,
+    /// Flash on the peripheral bus.
+    Nvme,
+}
+
+/// How a volume lays its files over its disks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum VolumeKind {
+    /// Each file whole on one disk.
+    Unstriped,
+}
+
+/// A share of something, in thousandths.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(transparent)]
+pub struct Share(u16);
+
+impl Share {
+    /// A share of `percent` per cent.
+    pub const fn percent(percent: u16) -> Self {
+        Self(percent * 10)
+    }
+
+    /// Reads "30 %" or "12.5%".
+    pub fn parse(text: &str) -> Option<Self> {
+        let percent: f64 = text.trim().strip_suffix('%')?.trim().parse().ok()?;
+        (0.0..=100.0).contains(&percent).then(|| Self((percent * 10.0).round() as u16))
+    }
+
+    /// Whether `part` of `whole` is more than this share.
+    pub fn exceeded_by(self, part: u64, whole: u64) -> bool {
+        u128::from(part) * 1000 > u128::from(whole) * u128::from(self.0)
+    }
+}
+
+/// One disk of the pool file.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct DiskSpec {
+    /// Its friendly name.
+    pub name: String,
+    /// Where it is mounted; a disk without a path is on paper.
+    pub path: Option<String>,
+    /// Its size on paper, or the limit of what is used of it.
+    pub capacity: Option<ByteLength>,
+    /// What it is made of.
+    pub media: Option<Media>,
+    /// Where it sits in the case.
+    pub bay: Option<String>,
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// Its directory stands in for a real disk.
+    pub simulated: bool,
+    /// Where its name stands in the file.
+    #[serde(skip)]
+    pub name_span: Range<usize>,
+    /// Where its path stands in the file (its name, when it has none).
+    #[serde(skip)]
+    pub path_span: Range<usize>,
+}
+
+/// One volume of the pool file.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct VolumeSpec {
+    /// Its name.
+    pub name: String,
+    /// How files lie on its disks.
+    pub kind: VolumeKind,
+    /// Its data disks, in order.
+    pub data: Vec<String>,
+    /// Its parity disks, in order.
+    pub parity: Vec<String>,
+    /// Where new files go.
+    pub placement: Placement,
+    /// Patterns (gitignore syntax) of what is not to be guarded.
+    pub leave_out: Vec<String>,
+    /// A sync stops and asks when more than this share of a disk's files is gone.
+    pub stop_when_gone: Share,
+    /// Where its name stands in the file.
+    #[serde(skip)]
+    pub name_span: Range<usize>,
+    /// Where each member is named in the file, in the order of [`VolumeSpec::members`].
+    #[serde(skip)]
+    pub member_spans: Vec<Range<usize>>,
+}
+
+/// A pool file without mistakes.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct PoolSpec {
+    /// The pool's name.
+    pub name: String,
+    /// Its disks, in the order of the file.
+    pub disks: Vec<DiskSpec>,
+    /// Its volumes, in the order of the file.
+    pub volumes: Vec<VolumeSpec>,
+}
+
+impl PoolSpec {
+    /// The disk of that name.
+    pub fn disk(&self, name: &str) -> Option<&DiskSpec> {
+        self.disks.iter().find(|d| d.name == name)
+    }
+
+    /// The volume that a disk belongs to.
+    pub fn volume_of(&self, disk: &str) -> Option<&VolumeSpec> {
+        self.volumes.iter().find(|v| v.members().any(|name| name == disk))
+    }
+}
+
+impl VolumeSpec {
+    /// All its disks: data first, then parity.
+    pub fn members(&self) -> impl Iterator<Item = &str> {
+        self.data.iter().chain(&self.parity).map(String::as_str)
+    }
+}

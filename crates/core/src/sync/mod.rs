@@ -1,0 +1,9 @@
+//! Planning a sync: what parity is to encode next, and what has to be read and written for it.
+
+mod geometry;
+mod plan;
+mod target;
+
+pub use geometry::CellGeometry;
+pub use plan::{CellRead, WindowPlan, plan_windows};
+pub use target::{Target, Wanted, plan_lane};
