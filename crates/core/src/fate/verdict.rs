@@ -119,6 +119,9 @@ impl Judge<'_> {
         if version.data == 0 {
             return if version.recorded && self.replica { Recovered::Whole } else { Recovered::Nothing };
         }
+        if version.mapped == 0 {
+            return Recovered::Nothing;
+        }
         let lost = self.losses.lost.get(&index).into_iter().flatten();
         let unmapped = self.model.unmapped.get(&index).into_iter().flatten();
         let mut all: Vec<Rows> = lost.chain(unmapped).copied().collect();

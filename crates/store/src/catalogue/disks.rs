@@ -1,0 +1,168 @@
+//! The members of the pool.
+
+use std::str::FromStr;
+
+use rusqlite::{Connection, OptionalExtension, Row};
+use sieve_core::sync::CellGeometry;
+use sieve_core::units::{ByteLength, DiskId};
+use uuid::Uuid;
+
+use super::{corrupt, signed, unsigned};
+use crate::disk::FilesystemId;
+use crate::error::Result;
+use crate::label::Role;
+
+/// A member, as the catalogue knows it.
+#[derive(Clone, Debug)]
+pub struct DiskRow {
+    /// Its number.
+    pub id: DiskId,
+    /// Its name.
+    pub name: String,
+    /// What its label says.
+    pub uuid: Uuid,
+    /// The filesystem it was labelled on.
+    pub filesystem: Option<FilesystemId>,
+    /// Its volume.
+    pub volume: String,
+    /// What it does there.
+    pub role: Role,
+    /// Its slot or parity index.
+    pub slot: u8,
+    /// When it was last scanned, nanoseconds since 1970.
+    pub scanned_at: Option<i64>,
+    /// The number of the checkpoint that its replica of the catalogue is of.
+    pub replica: Option<u64>,
+    /// The size of the parity image on it.
+    pub parity_bytes: ByteLength,
+}
+
+fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
+    let parsed = |index: usize, text: String| {
+        Uuid::from_str(&text)
+            .map_err(|e| rusqlite::Error::FromSqlConversionFailure(index, rusqlite::types::Type::Text, Box::new(e)))
+    };
+    let role: String = row.get(5)?;
+    Ok(DiskRow {
+        id: DiskId::new(row.get(0)?),
+        name: row.get(1)?,
+        uuid: parsed(2, row.get(2)?)?,
+        filesystem: row.get::<_, Option<String>>(3)?.map(FilesystemId),
+        volume: row.get(4)?,
+        role: if role == "parity" { Role::Parity } else { Role::Data },
+        slot: row.get(6)?,
+        scanned_at: row.get(7)?,
+        replica: row.get::<_, Option<i64>>(8)?.map(unsigned),
+        parity_bytes: ByteLength::new(unsigned(row.get(9)?)),
+    })
+}
+
+/// All members, data before parity, in the order of their slots.
+///
+/// # Errors
+/// What the database says.
+pub fn all(c: &Connection) -> Result<Vec<DiskRow>> {
+    let mut statement = c.prepare_cached(
+        "SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes
+         FROM disk ORDER BY volume, role, slot",
+    )?;
+    let rows = statement.query_map([], read)?.collect::<rusqlite::Result<_>>()?;
+    Ok(rows)
+}
+
+/// Adds a member; its id in `row` is ignored.
+///
+/// # Errors
+/// When the name, uuid or slot is taken.
+pub fn insert(c: &Connection, row: &DiskRow) -> Result<DiskId> {
+    c.execute(
+        "INSERT INTO disk (name, uuid, filesystem, volume, role, slot) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        (
+            &row.name,
+            row.uuid.to_string(),
+            row.filesystem.as_ref().map(|f| &f.0),
+            &row.volume,
+            row.role.word(),
+            row.slot,
+        ),
+    )?;
+    Ok(DiskId::new(c.last_insert_rowid()))
+}
+
+/// Lets another disk take the place of a member; the old one is remembered as retired.
+///
+/// # Errors
+/// What the database says.
+pub fn succeed(
+    c: &Connection,
+    old: &DiskRow,
+    uuid: Uuid,
+    filesystem: Option<&FilesystemId>,
+    now: i64,
+) -> Result<()> {
+    c.execute(
+        "INSERT OR REPLACE INTO retired (uuid, name, at) VALUES (?1, ?2, ?3)",
+        (old.uuid.to_string(), &old.name, now),
+    )?;
+    c.execute(
+        "UPDATE disk SET uuid = ?2, filesystem = ?3, replica = NULL, scanned_at = ?4 WHERE id = ?1",
+        (old.id.get(), uuid.to_string(), filesystem.map(|f| &f.0), now),
+    )?;
+    Ok(())
+}
+
+/// Whether a disk was a member once, and when it was replaced.
+///
+/// # Errors
+/// What the database says.
+pub fn retired_at(c: &Connection, uuid: Uuid) -> Result<Option<i64>> {
+    Ok(c.query_row("SELECT at FROM retired WHERE uuid = ?1", [uuid.to_string()], |row| row.get(0)).optional()?)
+}
+
+/// Notes when a disk was scanned.
+///
+/// # Errors
+/// What the database says.
+pub fn set_scanned(c: &Connection, disk: DiskId, at: i64) -> Result<()> {
+    c.execute("UPDATE disk SET scanned_at = ?2 WHERE id = ?1", (disk.get(), at))?;
+    Ok(())
+}
+
+/// Notes which checkpoint the replica on a disk is of.
+///
+/// # Errors
+/// What the database says.
+pub fn set_replica(c: &Connection, disk: DiskId, checkpoint: u64) -> Result<()> {
+    c.execute("UPDATE disk SET replica = ?2 WHERE id = ?1", (disk.get(), signed(checkpoint)))?;
+    Ok(())
+}
+
+/// Notes the size of the parity image on a disk.
+///
+/// # Errors
+/// What the database says.
+pub fn set_parity_bytes(c: &Connection, disk: DiskId, bytes: ByteLength) -> Result<()> {
+    c.execute("UPDATE disk SET parity_bytes = ?2 WHERE id = ?1", (disk.get(), signed(bytes.exact())))?;
+    Ok(())
+}
+
+/// Adds a volume.
+///
+/// # Errors
+/// When there is one of that name.
+pub fn insert_volume(c: &Connection, name: &str, geometry: CellGeometry) -> Result<()> {
+    c.execute("INSERT INTO volume VALUES (?1, ?2)", (name, signed(geometry.cell_bytes())))?;
+    Ok(())
+}
+
+/// How the parity of a volume is cut into cells.
+///
+/// # Errors
+/// When the catalogue does not know the volume.
+pub fn geometry(c: &Connection, volume: &str) -> Result<CellGeometry> {
+    let bytes: Option<i64> =
+        c.query_row("SELECT cell_bytes FROM volume WHERE name = ?1", [volume], |row| row.get(0)).optional()?;
+    bytes
+        .and_then(|b| CellGeometry::with_cell(unsigned(b)))
+        .ok_or_else(|| corrupt(format!("the catalogue does not know volume {volume}")))
+}

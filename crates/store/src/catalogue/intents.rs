@@ -1,0 +1,84 @@
+//! What was begun: written down before the first step, taken away after the last.
+
+use rusqlite::Connection;
+use serde::{Deserialize, Serialize};
+use sieve_core::units::{DiskId, ObjectId};
+use uuid::Uuid;
+
+use super::corrupt;
+use crate::error::{Error, Kind, Result};
+
+/// One action of several steps.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "action", rename_all = "kebab-case")]
+pub enum Intent {
+    /// The labels of a new pool are being written.
+    Create,
+    /// A file is moved out of sight until the next sync has passed it.
+    Hold {
+        /// The disk.
+        disk: DiskId,
+        /// The object.
+        object: ObjectId,
+        /// Its name, as a tree key.
+        original: Vec<u8>,
+        /// Where it goes, as a tree key.
+        held: Vec<u8>,
+        /// Another file takes its name.
+        replaced: bool,
+    },
+    /// A lost disk is being rebuilt.
+    Rebuild {
+        /// The lost member.
+        disk: DiskId,
+        /// The disk that takes its place.
+        successor: Uuid,
+        /// Where that is mounted.
+        onto: String,
+    },
+    /// The pool file has to name the new place of a disk.
+    Repoint {
+        /// The disk's name.
+        disk: String,
+        /// Its path.
+        path: String,
+    },
+}
+
+/// Writes an intent down; the number takes it away again.
+///
+/// # Errors
+/// What the database says.
+pub fn insert(c: &Connection, intent: &Intent) -> Result<i64> {
+    let text = serde_json::to_string(intent)
+        .map_err(|e| Error::new(Kind::Internal, "intent.write", format!("an intent cannot be written: {e}")))?;
+    c.prepare_cached("INSERT INTO intent (detail) VALUES (?1)")?.execute([text])?;
+    Ok(c.last_insert_rowid())
+}
+
+/// Takes an intent away.
+///
+/// # Errors
+/// What the database says.
+pub fn remove(c: &Connection, id: i64) -> Result<()> {
+    c.prepare_cached("DELETE FROM intent WHERE id = ?1")?.execute([id])?;
+    Ok(())
+}
+
+/// All that was begun and not finished, in order.
+///
+/// # Errors
+/// When an intent cannot be understood.
+pub fn all(c: &Connection) -> Result<Vec<(i64, Intent)>> {
+    let mut statement = c.prepare_cached("SELECT id, detail FROM intent ORDER BY id")?;
+    let rows = statement
+        .query_map([], |row| Ok((row.get(0)?, row.get::<_, String>(1)?)))?
+        .collect::<rusqlite::Result<Vec<(i64, String)>>>()?;
+    rows.into_iter()
+        .map(|(id, text)| {
+            serde_json::from_str(&text)
+                .map(|intent| (id, intent))
+                .map_err(|e| corrupt(format!("an intent in the catalogue cannot be understood: {e}")))
+        })
+        .collect()
+}

@@ -1,0 +1,445 @@
+//! Objects (files as they lie on a disk), their names, and what else lies there: folders, symlinks.
+
+use rusqlite::{Connection, OptionalExtension, Row};
+use sieve_core::fate::Standing;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
+
+use super::{corrupt, signed, unsigned};
+use crate::disk::{Attributes, EntryKind, Stat};
+use crate::error::Result;
+
+/// A file as it lies on one disk.
+#[derive(Clone, Debug)]
+pub struct ObjectRow {
+    /// Its number.
+    pub id: ObjectId,
+    /// Its disk.
+    pub disk: DiskId,
+    /// Its inode.
+    pub inode: u64,
+    /// Its length.
+    pub size: ByteLength,
+    /// Its modification time.
+    pub mtime: i64,
+    /// Its change time.
+    pub ctime: i64,
+    /// The content last checksummed.
+    pub version: Option<VersionId>,
+    /// Whether that is still its content.
+    pub standing: Standing,
+    /// The content of the last sync, where it is another one.
+    pub older: Option<VersionId>,
+    /// Its owner does not want it guarded.
+    pub left_out: bool,
+}
+
+impl ObjectRow {
+    /// Whether a stat shows the object exactly as it was last seen.
+    pub fn matches(&self, stat: &Stat) -> bool {
+        stat.kind == EntryKind::File
+            && (self.inode, self.size, self.mtime, self.ctime) == (stat.inode, stat.size, stat.mtime, stat.ctime)
+    }
+}
+
+const COLUMNS: &str = "o.id, o.disk, o.inode, o.size, o.mtime, o.ctime, o.version, o.standing, o.older, o.left_out";
+
+/// How a standing is kept in the database.
+pub(crate) const fn standing_code(standing: Standing) -> i64 {
+    match standing {
+        Standing::Same => 0,
+        Standing::Doubtful => 1,
+        Standing::Touched => 2,
+        Standing::Changed => 3,
+        Standing::Suspect => 4,
+    }
+}
+
+/// An unknown code is a doubt, never trust.
+pub(crate) const fn standing_of(code: i64) -> Standing {
+    match code {
+        0 => Standing::Same,
+        1 => Standing::Doubtful,
+        2 => Standing::Touched,
+        3 => Standing::Changed,
+        _ => Standing::Suspect,
+    }
+}
+
+fn read(row: &Row<'_>, at: usize) -> rusqlite::Result<ObjectRow> {
+    Ok(ObjectRow {
+        id: ObjectId::new(row.get(at)?),
+        disk: DiskId::new(row.get(at + 1)?),
+        inode: row.get::<_, i64>(at + 2)?.cast_unsigned(),
+        size: ByteLength::new(unsigned(row.get(at + 3)?)),
+        mtime: row.get(at + 4)?,
+        ctime: row.get(at + 5)?,
+        version: row.get::<_, Option<i64>>(at + 6)?.map(VersionId::new),
+        standing: standing_of(row.get(at + 7)?),
+        older: row.get::<_, Option<i64>>(at + 8)?.map(VersionId::new),
+        left_out: row.get(at + 9)?,
+    })
+}
+
+/// Calls `visit` with each named object of a disk in tree order. An object with several names comes once
+/// for each.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub fn for_each_name(
+    c: &Connection,
+    disk: DiskId,
+    mut visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
+) -> Result<()> {
+    let sql = format!(
+        "SELECT n.path, {COLUMNS} FROM name n JOIN object o ON o.id = n.object WHERE n.disk = ?1 ORDER BY n.path"
+    );
+    let mut statement = c.prepare_cached(&sql)?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read(row, 1)?)?;
+    }
+    Ok(())
+}
+
+/// Reads a path out of the catalogue.
+pub(crate) fn path_of(key: &[u8]) -> Result<RelPath> {
+    RelPath::from_tree_key(key)
+        .ok()
+        .filter(|p| !p.is_root())
+        .ok_or_else(|| corrupt(format!("a path in the catalogue is not valid: {}", key.escape_ascii())))
+}
+
+/// The object of that number.
+///
+/// # Errors
+/// What the database says.
+pub fn get(c: &Connection, id: ObjectId) -> Result<Option<ObjectRow>> {
+    let sql = format!("SELECT {COLUMNS} FROM object o WHERE o.id = ?1");
+    Ok(c.prepare_cached(&sql)?.query_row([id.get()], |row| read(row, 0)).optional()?)
+}
+
+/// The object with that name on a disk.
+///
+/// # Errors
+/// What the database says.
+pub fn by_path(c: &Connection, disk: DiskId, path: &RelPath) -> Result<Option<ObjectRow>> {
+    let sql = format!(
+        "SELECT {COLUMNS} FROM name n JOIN object o ON o.id = n.object WHERE n.disk = ?1 AND n.path = ?2"
+    );
+    Ok(c.prepare_cached(&sql)?.query_row((disk.get(), path.tree_key()), |row| read(row, 0)).optional()?)
+}
+
+/// The objects that have a content as their present one or had it at the last sync.
+///
+/// # Errors
+/// What the database says.
+pub fn by_version(c: &Connection, disk: DiskId, version: VersionId) -> Result<Option<ObjectRow>> {
+    let sql = format!("SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 AND o.version = ?2 AND o.standing = 0");
+    Ok(c.prepare_cached(&sql)?.query_row((disk.get(), version.get()), |row| read(row, 0)).optional()?)
+}
+
+/// The names of an object.
+///
+/// # Errors
+/// What the database says, or an invalid path in it.
+pub fn names(c: &Connection, object: ObjectId) -> Result<Vec<RelPath>> {
+    let mut statement = c.prepare_cached("SELECT path FROM name WHERE object = ?1 ORDER BY path")?;
+    let mut rows = statement.query([object.get()])?;
+    let mut paths = Vec::new();
+    while let Some(row) = rows.next()? {
+        paths.push(path_of(&row.get::<_, Vec<u8>>(0)?)?);
+    }
+    Ok(paths)
+}
+
+/// Adds an object that was found or made.
+///
+/// # Errors
+/// What the database says.
+pub fn insert(
+    c: &Connection,
+    disk: DiskId,
+    stat: &Stat,
+    extended: Option<&[u8]>,
+    version: Option<VersionId>,
+    left_out: bool,
+) -> Result<ObjectId> {
+    c.prepare_cached(
+        "INSERT INTO object (disk, inode, size, mtime, ctime, mode, uid, gid, extended, version, standing, left_out)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, 0, ?11)",
+    )?
+    .execute((
+        disk.get(),
+        stat.inode.cast_signed(),
+        signed(stat.size.exact()),
+        stat.mtime,
+        stat.ctime,
+        stat.mode,
+        stat.uid,
+        stat.gid,
+        extended,
+        version.map(VersionId::get),
+        left_out,
+    ))?;
+    Ok(ObjectId::new(c.last_insert_rowid()))
+}
+
+/// Notes how an object looks now.
+///
+/// # Errors
+/// What the database says.
+pub fn set_stat(c: &Connection, id: ObjectId, stat: &Stat, standing: Standing) -> Result<()> {
+    c.prepare_cached(
+        "UPDATE object SET inode = ?2, size = ?3, mtime = ?4, ctime = ?5, mode = ?6, uid = ?7, gid = ?8, standing = ?9
+         WHERE id = ?1",
+    )?
+    .execute((
+        id.get(),
+        stat.inode.cast_signed(),
+        signed(stat.size.exact()),
+        stat.mtime,
+        stat.ctime,
+        stat.mode,
+        stat.uid,
+        stat.gid,
+        standing_code(standing),
+    ))?;
+    Ok(())
+}
+
+/// Notes the extended attributes of an object.
+///
+/// # Errors
+/// What the database says.
+pub fn set_extended(c: &Connection, id: ObjectId, extended: Option<&[u8]>) -> Result<()> {
+    c.prepare_cached("UPDATE object SET extended = ?2 WHERE id = ?1")?.execute((id.get(), extended))?;
+    Ok(())
+}
+
+/// Notes which content an object has, how it stands to it, and what it had at the last sync.
+///
+/// # Errors
+/// What the database says.
+pub fn set_version(
+    c: &Connection,
+    id: ObjectId,
+    version: Option<VersionId>,
+    standing: Standing,
+    older: Option<VersionId>,
+) -> Result<()> {
+    c.prepare_cached("UPDATE object SET version = ?2, standing = ?3, older = ?4 WHERE id = ?1")?.execute((
+        id.get(),
+        version.map(VersionId::get),
+        standing_code(standing),
+        older.map(VersionId::get),
+    ))?;
+    Ok(())
+}
+
+/// The attributes of an object, for bringing it back.
+///
+/// # Errors
+/// What the database says.
+pub fn attributes(c: &Connection, id: ObjectId) -> Result<Attributes> {
+    let mut statement = c.prepare_cached("SELECT mode, uid, gid, mtime, extended FROM object WHERE id = ?1")?;
+    Ok(statement.query_row([id.get()], read_attributes)?)
+}
+
+fn read_attributes(row: &Row<'_>) -> rusqlite::Result<Attributes> {
+    let extended: Option<Vec<u8>> = row.get(4)?;
+    Ok(Attributes {
+        mode: row.get(0)?,
+        uid: row.get(1)?,
+        gid: row.get(2)?,
+        mtime: row.get(3)?,
+        extended: extended.map(|e| Attributes::unpack_extended(&e)).unwrap_or_default(),
+    })
+}
+
+/// Gives an object a name on its disk; a name that was another object's is taken from it.
+///
+/// # Errors
+/// What the database says.
+pub fn set_name(c: &Connection, disk: DiskId, path: &RelPath, object: ObjectId) -> Result<()> {
+    c.prepare_cached("INSERT OR REPLACE INTO name VALUES (?1, ?2, ?3)")?
+        .execute((disk.get(), path.tree_key(), object.get()))?;
+    Ok(())
+}
+
+/// Takes a name away.
+///
+/// # Errors
+/// What the database says.
+pub fn remove_name(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
+    c.prepare_cached("DELETE FROM name WHERE disk = ?1 AND path = ?2")?.execute((disk.get(), path.tree_key()))?;
+    Ok(())
+}
+
+/// Forgets objects of a disk that have no name.
+///
+/// # Errors
+/// What the database says.
+pub fn forget_nameless(c: &Connection, disk: DiskId) -> Result<()> {
+    c.execute(
+        "DELETE FROM object WHERE disk = ?1 AND id NOT IN (SELECT object FROM name WHERE disk = ?1)",
+        [disk.get()],
+    )?;
+    Ok(())
+}
+
+/// A folder, symlink or special file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NodeRow {
+    /// What it is.
+    pub kind: EntryKind,
+    /// Its attributes.
+    pub attributes: Attributes,
+    /// Its change time.
+    pub ctime: i64,
+    /// Where a symlink points.
+    pub target: Option<Vec<u8>>,
+    /// A replica of the catalogue knows it as it is.
+    pub recorded: bool,
+}
+
+const fn kind_code(kind: EntryKind) -> i64 {
+    match kind {
+        EntryKind::File => 0,
+        EntryKind::Folder => 1,
+        EntryKind::Symlink => 2,
+        EntryKind::Special => 3,
+    }
+}
+
+const fn kind_of(code: i64) -> EntryKind {
+    match code {
+        1 => EntryKind::Folder,
+        2 => EntryKind::Symlink,
+        _ => EntryKind::Special,
+    }
+}
+
+/// Calls `visit` with each folder, symlink and special file of a disk in tree order.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub fn for_each_node(
+    c: &Connection,
+    disk: DiskId,
+    mut visit: impl FnMut(RelPath, NodeRow) -> Result<()>,
+) -> Result<()> {
+    let mut statement = c.prepare_cached(
+        "SELECT mode, uid, gid, mtime, extended, path, kind, ctime, target, recorded
+         FROM node WHERE disk = ?1 ORDER BY path",
+    )?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        let node = NodeRow {
+            kind: kind_of(row.get(6)?),
+            attributes: read_attributes(row)?,
+            ctime: row.get(7)?,
+            target: row.get(8)?,
+            recorded: row.get(9)?,
+        };
+        visit(path_of(row.get_ref(5)?.as_blob().unwrap_or_default())?, node)?;
+    }
+    Ok(())
+}
+
+/// Sets what is known of a folder, symlink or special file.
+///
+/// # Errors
+/// What the database says.
+pub fn set_node(c: &Connection, disk: DiskId, path: &RelPath, node: &NodeRow) -> Result<()> {
+    c.prepare_cached("INSERT OR REPLACE INTO node VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)")?.execute((
+        disk.get(),
+        path.tree_key(),
+        kind_code(node.kind),
+        node.attributes.mode,
+        node.attributes.uid,
+        node.attributes.gid,
+        node.attributes.mtime,
+        node.ctime,
+        &node.target,
+        node.attributes.pack_extended(),
+        node.recorded,
+    ))?;
+    Ok(())
+}
+
+/// Forgets a folder, symlink or special file.
+///
+/// # Errors
+/// What the database says.
+pub fn remove_node(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
+    c.prepare_cached("DELETE FROM node WHERE disk = ?1 AND path = ?2")?.execute((disk.get(), path.tree_key()))?;
+    Ok(())
+}
+
+/// A file that was removed or replaced through us, until a sync has passed it.
+#[derive(Clone, Debug)]
+pub struct HeldRow {
+    /// Where it lies now.
+    pub path: RelPath,
+    /// The name it had.
+    pub original: RelPath,
+    /// Since when, nanoseconds since 1970.
+    pub since: i64,
+    /// Another file has its name now.
+    pub replaced: bool,
+}
+
+/// Notes that a file is held.
+///
+/// # Errors
+/// What the database says.
+pub fn insert_held(c: &Connection, disk: DiskId, row: &HeldRow) -> Result<()> {
+    c.execute(
+        "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3, ?4, ?5)",
+        (disk.get(), row.path.tree_key(), row.original.tree_key(), row.since, row.replaced),
+    )?;
+    Ok(())
+}
+
+/// What is held on a disk.
+///
+/// # Errors
+/// What the database says, or an invalid path in it.
+pub fn held(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
+    let mut statement =
+        c.prepare_cached("SELECT path, original, since, replaced FROM held WHERE disk = ?1 ORDER BY path")?;
+    let mut rows = statement.query([disk.get()])?;
+    let mut found = Vec::new();
+    while let Some(row) = rows.next()? {
+        found.push(HeldRow {
+            path: path_of(&row.get::<_, Vec<u8>>(0)?)?,
+            original: path_of(&row.get::<_, Vec<u8>>(1)?)?,
+            since: row.get(2)?,
+            replaced: row.get(3)?,
+        });
+    }
+    Ok(found)
+}
+
+/// Forgets that a file was held.
+///
+/// # Errors
+/// What the database says.
+pub fn remove_held(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
+    c.execute("DELETE FROM held WHERE disk = ?1 AND path = ?2", (disk.get(), path.tree_key()))?;
+    Ok(())
+}
+
+/// Files and bytes of a disk, whole granules each: what it takes of a limited capacity.
+///
+/// # Errors
+/// What the database says.
+pub fn used(c: &Connection, disk: DiskId) -> Result<ByteLength> {
+    let bytes: i64 = c.query_row(
+        "SELECT COALESCE(SUM((size + 4095) / 4096 * 4096), 0) FROM object WHERE disk = ?1",
+        [disk.get()],
+        |row| row.get(0),
+    )?;
+    Ok(ByteLength::new(unsigned(bytes)))
+}

@@ -1,0 +1,59 @@
+//! The tables of the catalogue.
+
+/// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
+pub const FORMAT: i64 = 1;
+/// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
+pub const APPLICATION: i64 = 0x5A53_7643;
+
+/// All times are nanoseconds since 1970; all rows, offsets and lengths in lanes are granules of 4 KiB; paths
+/// have zero bytes between their components.
+pub const TABLES: &str = "
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+
+CREATE TABLE disk (
+    id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, uuid TEXT NOT NULL UNIQUE, filesystem TEXT,
+    volume TEXT NOT NULL, role TEXT NOT NULL, slot INTEGER NOT NULL,
+    scanned_at INTEGER, replica INTEGER, parity_bytes INTEGER NOT NULL DEFAULT 0,
+    UNIQUE (volume, role, slot));
+CREATE TABLE volume (name TEXT PRIMARY KEY, cell_bytes INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE retired (uuid TEXT PRIMARY KEY, name TEXT NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
+
+CREATE TABLE object (
+    id INTEGER PRIMARY KEY, disk INTEGER NOT NULL, inode INTEGER NOT NULL, size INTEGER NOT NULL,
+    mtime INTEGER NOT NULL, ctime INTEGER NOT NULL, mode INTEGER NOT NULL, uid INTEGER NOT NULL,
+    gid INTEGER NOT NULL, extended BLOB, version INTEGER, standing INTEGER NOT NULL, older INTEGER,
+    left_out INTEGER NOT NULL);
+CREATE INDEX object_of_version ON object (version);
+CREATE TABLE name (
+    disk INTEGER NOT NULL, path BLOB NOT NULL, object INTEGER NOT NULL, PRIMARY KEY (disk, path)) WITHOUT ROWID;
+CREATE INDEX name_of_object ON name (object);
+CREATE TABLE node (
+    disk INTEGER NOT NULL, path BLOB NOT NULL, kind INTEGER NOT NULL, mode INTEGER NOT NULL,
+    uid INTEGER NOT NULL, gid INTEGER NOT NULL, mtime INTEGER NOT NULL, ctime INTEGER NOT NULL,
+    target BLOB, extended BLOB, recorded INTEGER NOT NULL, PRIMARY KEY (disk, path)) WITHOUT ROWID;
+CREATE TABLE held (
+    disk INTEGER NOT NULL, path BLOB NOT NULL, original BLOB NOT NULL, since INTEGER NOT NULL,
+    replaced INTEGER NOT NULL, PRIMARY KEY (disk, path)) WITHOUT ROWID;
+
+CREATE TABLE version (
+    id INTEGER PRIMARY KEY, disk INTEGER NOT NULL, size INTEGER NOT NULL, whole BLOB NOT NULL,
+    cells BLOB, data BLOB, data_granules INTEGER NOT NULL, mode INTEGER NOT NULL, uid INTEGER NOT NULL,
+    gid INTEGER NOT NULL, mtime INTEGER NOT NULL, extended BLOB, recorded INTEGER NOT NULL);
+CREATE INDEX version_on_disk ON version (disk);
+
+CREATE TABLE lane (
+    disk INTEGER NOT NULL, start INTEGER NOT NULL, length INTEGER NOT NULL, version INTEGER NOT NULL,
+    offset INTEGER NOT NULL, PRIMARY KEY (disk, start)) WITHOUT ROWID;
+CREATE TABLE parity_cell (
+    volume TEXT NOT NULL, first INTEGER NOT NULL, count INTEGER NOT NULL, checkpoint INTEGER NOT NULL,
+    PRIMARY KEY (volume, first)) WITHOUT ROWID;
+CREATE TABLE checkpoint (
+    number INTEGER PRIMARY KEY, id INTEGER NOT NULL UNIQUE, parent INTEGER, at INTEGER NOT NULL);
+
+CREATE TABLE damaged_content (
+    version INTEGER NOT NULL, cell INTEGER NOT NULL, PRIMARY KEY (version, cell)) WITHOUT ROWID;
+CREATE TABLE damaged_parity (
+    disk INTEGER NOT NULL, cell INTEGER NOT NULL, PRIMARY KEY (disk, cell)) WITHOUT ROWID;
+
+CREATE TABLE intent (id INTEGER PRIMARY KEY, detail TEXT NOT NULL);
+";

@@ -1,0 +1,298 @@
+//! Making a pool: labels on its disks, a catalogue at home.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use serde::Serialize;
+use sieve_core::pool::PoolSpec;
+use sieve_core::sync::CellGeometry;
+use sieve_core::units::{ByteLength, DiskId};
+use uuid::Uuid;
+
+use crate::catalogue::disks::{self, DiskRow};
+use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::{Catalogue, Identity};
+use crate::disk::Disk;
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::event::{Event, Observer, Unit};
+use crate::journal;
+use crate::label::{self, Label, Role, our_folder};
+use crate::machine::Machine;
+use crate::member::{usable_bytes};
+use crate::pool::{Pool, catalogue_path, home_folder};
+use crate::replica::Export;
+use crate::scan;
+use crate::sync;
+
+/// What creating will do to one disk.
+#[derive(Clone, Debug, Serialize)]
+pub struct DiskStep {
+    /// The disk.
+    pub name: String,
+    /// Where it is.
+    pub path: String,
+    /// Its volume.
+    pub volume: String,
+    /// What it becomes.
+    pub role: Role,
+    /// Its slot or parity index.
+    pub slot: u8,
+    /// Its serial number, from the pool file.
+    pub serial: Option<String>,
+    /// Where it sits, from the pool file.
+    pub bay: Option<String>,
+    /// What may be used of it.
+    pub usable: ByteLength,
+    /// Files that are there and become part of the volume.
+    pub kept_files: u64,
+    /// Their bytes.
+    pub kept_bytes: ByteLength,
+}
+
+/// What creating will do.
+#[derive(Clone, Debug, Serialize)]
+pub struct CreatePlan {
+    /// The pool's name.
+    pub pool: String,
+    /// Disk by disk.
+    pub disks: Vec<DiskStep>,
+    /// Disks on paper: they take no part.
+    pub on_paper: Vec<String>,
+    /// An interrupted creation goes on.
+    pub resumes: bool,
+}
+
+/// Looks at every disk and plans.
+///
+/// # Errors
+/// When a disk is not there, has a label already, or the pool exists.
+pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<CreatePlan> {
+    let begun = begun_creation(file)?;
+    let mut plan =
+        CreatePlan { pool: spec.name.clone(), disks: Vec::new(), on_paper: Vec::new(), resumes: begun.is_some() };
+    for volume in &spec.volumes {
+        for (role, names) in [(Role::Data, &volume.data), (Role::Parity, &volume.parity)] {
+            for (slot, name) in names.iter().enumerate() {
+                let disk = spec.disk(name).ok_or_else(|| {
+                    Error::new(Kind::Usage, "disk.unknown", format!("there is no disk `{name}` in the pool file"))
+                })?;
+                let Some(path) = &disk.path else {
+                    plan.on_paper.push(name.clone());
+                    continue;
+                };
+                let slot = u8::try_from(slot).unwrap_or(u8::MAX);
+                plan.disks.push(step(machine, disk, path, &volume.name, role, slot, begun.as_ref())?);
+            }
+        }
+    }
+    if !plan.on_paper.is_empty() {
+        let message = format!("these disks have no path yet: {}", plan.on_paper.join(", "));
+        return Err(Error::new(Kind::Usage, "disk.on-paper", message)
+            .remedy("give them a path in the pool file, or take them out of the volume"));
+    }
+    if plan.disks.is_empty() {
+        return Err(Error::new(Kind::Usage, "pool.empty", "the pool file has no volume with disks"));
+    }
+    Ok(plan)
+}
+
+/// The pool id of a creation that was interrupted.
+fn begun_creation(file: &Path) -> Result<Option<Uuid>> {
+    let path = catalogue_path(file);
+    if !path.exists() {
+        return Ok(None);
+    }
+    let machine = Arc::new(crate::machine::RealMachine { fixed_now: None });
+    let catalogue = Catalogue::open(&path, machine)?;
+    let pending = intents::all(catalogue.reading())?.into_iter().any(|(_, intent)| intent == Intent::Create);
+    if pending {
+        return Ok(Some(catalogue.identity()?.pool));
+    }
+    let message = format!("this pool exists already: its catalogue is {}", path.display());
+    Err(Error::new(Kind::Safety, "pool.exists", message).remedy("zinc-sieve status"))
+}
+
+fn step(
+    machine: &dyn Machine,
+    spec: &sieve_core::pool::DiskSpec,
+    path: &str,
+    volume: &str,
+    role: Role,
+    slot: u8,
+    begun: Option<&Uuid>,
+) -> Result<DiskStep> {
+    let name = &spec.name;
+    let disk = machine.open_disk(Path::new(path)).map_err(|mut error| {
+        error.message = format!("disk {name}: {}", error.message);
+        error.kind = Kind::Usage;
+        error.remedy("create the folder, or mount the disk there")
+    })?;
+    if let Some(label) = label::read(&*disk)? {
+        if begun != Some(&label.pool) {
+            let message = format!(
+                "disk {name} ({path}) is a member already: disk {} of pool `{}`",
+                label.disk_name, label.pool_name
+            );
+            return Err(Error::new(Kind::Safety, "label.member", message)
+                .remedy("use another disk, or dissolve that pool first"));
+        }
+    } else if disk.stat(&our_folder())?.is_some_and(|_| begun.is_none()) {
+        let listed = disk.list(&our_folder())?;
+        if listed.iter().any(|n| n != b"label.toml.new" && n != b"lock" && n != b"lock.holder") {
+            let message = format!("disk {name} ({path}) has a .zinc-sieve folder without a label");
+            return Err(Error::new(Kind::Safety, "label.missing", message)
+                .remedy("it may be a member whose label was lost: look into it; remove the folder only if you are sure"));
+        }
+    }
+    let filesystem = disk.filesystem()?;
+    if filesystem.read_only {
+        let message = format!("disk {name} ({path}) is mounted read-only");
+        return Err(Error::new(Kind::Safety, "disk.read-only", message).remedy("remount it for writing"));
+    }
+    let (kept_files, kept_bytes) = if role == Role::Data { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
+    if role == Role::Parity {
+        refuse_files_on_parity(&*disk, name, path)?;
+    }
+    Ok(DiskStep {
+        name: name.clone(),
+        path: path.into(),
+        volume: volume.into(),
+        role,
+        slot,
+        serial: spec.serial.clone(),
+        bay: spec.bay.clone(),
+        usable: usable_bytes(Some(spec), Some(&filesystem)).unwrap_or_default(),
+        kept_files,
+        kept_bytes,
+    })
+}
+
+/// A parity disk holds nothing else: files on it would be neither guarded nor counted.
+fn refuse_files_on_parity(disk: &dyn Disk, name: &str, path: &str) -> Result<()> {
+    let names = disk.list(&sieve_core::path::RelPath::ROOT)?;
+    let foreign = names.iter().find(|n| *n != b"lost+found" && *n != sieve_core::path::OUR_FOLDER);
+    match foreign {
+        None => Ok(()),
+        Some(found) => {
+            let message = format!(
+                "disk {name} ({path}) is to hold parity and is not empty: there is `{}`",
+                String::from_utf8_lossy(found).escape_debug()
+            );
+            Err(Error::new(Kind::Safety, "parity.not-empty", message).remedy("move what is there elsewhere first"))
+        }
+    }
+}
+
+/// Makes the pool.
+///
+/// # Crash safety
+/// The catalogue knows that a creation is under way before the first label is written; running it again goes
+/// on where it stopped. Files on the disks are not touched.
+///
+/// # Errors
+/// What a disk or the database says.
+pub fn execute(
+    machine: &Arc<dyn Machine>,
+    file: &Path,
+    spec: &PoolSpec,
+    plan: &CreatePlan,
+    observer: &dyn Observer,
+) -> Result<Pool> {
+    let home = machine.open_disk(home_folder(file))?;
+    durable::make_folders(&*home, &our_folder())?;
+    let catalogue = begin(machine, file, spec, plan)?;
+    let identity = catalogue.identity()?;
+    for row in disks::all(catalogue.reading())? {
+        let Some(step) = plan.disks.iter().find(|s| s.name == row.name) else { continue };
+        let disk = machine.open_disk(Path::new(&step.path))?;
+        let label = Label {
+            format: label::FORMAT,
+            pool: identity.pool,
+            pool_name: identity.name.clone(),
+            volume: row.volume.clone(),
+            disk_name: row.name.clone(),
+            disk: row.uuid,
+            role: row.role,
+            slot: row.slot,
+            filesystem: row.filesystem.clone(),
+        };
+        label::write(&*disk, &label)?;
+    }
+    let pool = Pool::assemble(Arc::clone(machine), file, spec.clone(), home, catalogue)?;
+    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+        observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
+        scan::scan(&pool, member)?;
+    }
+    pool.catalogue.transaction(|t| {
+        sync::first_checkpoint(t, &*pool.machine)?;
+        for (id, intent) in intents::all(t)? {
+            if intent == Intent::Create {
+                intents::remove(t, id)?;
+            }
+        }
+        Ok(())
+    })?;
+    let export = Export::take(&pool.catalogue)?;
+    for member in &pool.members {
+        export.put_on(member, &pool.catalogue)?;
+    }
+    journal::append(&*pool.home, machine.now(), "create", plan)?;
+    let mut pool = pool;
+    pool.refresh_rows()?;
+    Ok(pool)
+}
+
+/// Begins the catalogue, with the intent and every member in it; or takes the one that was begun.
+fn begin(machine: &Arc<dyn Machine>, file: &Path, spec: &PoolSpec, plan: &CreatePlan) -> Result<Catalogue> {
+    let path = catalogue_path(file);
+    if path.exists() {
+        return Catalogue::open(&path, Arc::clone(machine));
+    }
+    let identity = Identity { pool: Uuid::new_v4(), name: spec.name.clone() };
+    let fresh = path.with_extension("begun");
+    remove_begun(&fresh);
+    let catalogue = Catalogue::create(&fresh, Arc::clone(machine), &identity)?;
+    catalogue.transaction(|t| {
+        intents::insert(t, &Intent::Create)?;
+        for volume in &spec.volumes {
+            let largest = plan.disks.iter().filter(|s| s.volume == volume.name).map(|s| s.usable).max();
+            disks::insert_volume(t, &volume.name, CellGeometry::for_capacity(largest.unwrap_or_default()))?;
+        }
+        for step in &plan.disks {
+            let simulated = spec.disk(&step.name).is_some_and(|d| d.simulated);
+            let filesystem = machine.open_disk(Path::new(&step.path))?.filesystem()?;
+            disks::insert(t, &row_of(step, (!simulated).then_some(filesystem.id)))?;
+        }
+        Ok(())
+    })?;
+    drop(catalogue);
+    let home = machine.open_disk(home_folder(file))?;
+    durable::publish(
+        &*home,
+        &sieve_core::path::RelPath::fixed(".zinc-sieve/catalogue.begun"),
+        &sieve_core::path::RelPath::fixed(".zinc-sieve/catalogue.sqlite"),
+    )?;
+    Catalogue::open(&path, Arc::clone(machine))
+}
+
+fn row_of(step: &DiskStep, filesystem: Option<crate::disk::FilesystemId>) -> DiskRow {
+    DiskRow {
+        id: DiskId::new(0),
+        name: step.name.clone(),
+        uuid: Uuid::new_v4(),
+        filesystem,
+        volume: step.volume.clone(),
+        role: step.role,
+        slot: step.slot,
+        scanned_at: None,
+        replica: None,
+        parity_bytes: ByteLength::ZERO,
+    }
+}
+
+#[expect(clippy::disallowed_methods, reason = "a catalogue that was never given its name")]
+fn remove_begun(path: &Path) {
+    // There may be none.
+    let _ = std::fs::remove_file(path);
+}

@@ -1,0 +1,388 @@
+//! A disk of the machine the program runs on.
+
+use std::ffi::OsStr;
+use std::fs::File;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use rustix::fs::{self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, SeekFrom, Timespec, Timestamps, Uid};
+use rustix::io::Errno;
+use sieve_core::lane::Rows;
+use sieve_core::path::RelPath;
+use sieve_core::units::ByteLength;
+
+use super::{
+    Attributes, Counters, Disk, EntryKind, Filesystem, LockGuard, ReadFile, Stat, WriteFile, filesystem,
+    whole_granules,
+};
+use crate::error::{Error, Result};
+
+/// A folder that was opened once: if something else is mounted over its path later, it stays what it was.
+pub struct RealDisk {
+    root: PathBuf,
+    folder: OwnedFd,
+    counters: Arc<Counters>,
+    /// The folder used last, since neighbours are used together.
+    last_folder: Mutex<Option<(RelPath, Arc<OwnedFd>)>>,
+}
+
+const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+
+impl RealDisk {
+    /// Opens the folder at `path`.
+    ///
+    /// # Errors
+    /// When there is no folder there.
+    pub fn open(path: &Path) -> Result<Self> {
+        let flags = OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let folder = sys::open(path, flags, Mode::empty())
+            .map_err(|errno| Error::io("disk.open", path, errno.into()))?;
+        Ok(Self { root: path.into(), folder, counters: Arc::default(), last_folder: Mutex::new(None) })
+    }
+
+    fn error(&self, code: &'static str, path: &RelPath) -> impl FnOnce(Errno) -> Error {
+        let path = super::full_path(self, path);
+        move |errno| Error::io(code, &path, errno.into())
+    }
+
+    /// Opens a folder component by component, so that no symlink on the way leads out of the disk.
+    fn folder(&self, path: &RelPath) -> std::result::Result<Arc<OwnedFd>, Errno> {
+        let mut last = self.last_folder.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some((known, fd)) = last.as_ref()
+            && known == path
+            && sys::fstat(fd).is_ok_and(|s| s.st_nlink > 0)
+            && !path.is_root()
+        {
+            return Ok(Arc::clone(fd));
+        }
+        let mut current: OwnedFd = sys::openat(&self.folder, c".", FOLDER, Mode::empty())?;
+        for name in path.components() {
+            current = sys::openat(&current, OsStr::from_bytes(name), FOLDER, Mode::empty())?;
+        }
+        let current = Arc::new(current);
+        *last = Some((path.clone(), Arc::clone(&current)));
+        Ok(current)
+    }
+
+    fn forget_folders(&self) {
+        *self.last_folder.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = None;
+    }
+
+    /// Runs `call` with the open parent and the name.
+    fn at<T>(
+        &self,
+        code: &'static str,
+        path: &RelPath,
+        call: impl FnOnce(&OwnedFd, &OsStr) -> std::result::Result<T, Errno>,
+    ) -> Result<T> {
+        self.try_at(path, call).map_err(self.error(code, path))
+    }
+
+    fn try_at<T>(
+        &self,
+        path: &RelPath,
+        call: impl FnOnce(&OwnedFd, &OsStr) -> std::result::Result<T, Errno>,
+    ) -> std::result::Result<T, Errno> {
+        match path.parent() {
+            None => call(&self.folder, OsStr::new(".")),
+            Some(parent) => call(&*self.folder(&parent)?, OsStr::from_bytes(path.file_name())),
+        }
+    }
+
+    fn open_file(&self, path: &RelPath, flags: OFlags) -> Result<RealFile> {
+        let flags = flags | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let fd = self.at("file.open", path, |folder, name| {
+            if flags.intersects(OFlags::RDWR) {
+                return sys::openat(folder, name, flags, Mode::from(0o600));
+            }
+            match sys::openat(folder, name, flags | OFlags::NOATIME, Mode::empty()) {
+                Err(Errno::PERM) => sys::openat(folder, name, flags, Mode::empty()),
+                other => other,
+            }
+        })?;
+        Ok(RealFile {
+            file: File::from(fd),
+            path: super::full_path(self, path),
+            counters: Arc::clone(&self.counters),
+        })
+    }
+}
+
+fn stat_of(raw: &sys::Stat) -> Stat {
+    let nanoseconds = |seconds: i64, part: i64| seconds.saturating_mul(1_000_000_000).saturating_add(part);
+    Stat {
+        kind: match FileType::from_raw_mode(raw.st_mode) {
+            FileType::RegularFile => EntryKind::File,
+            FileType::Directory => EntryKind::Folder,
+            FileType::Symlink => EntryKind::Symlink,
+            _ => EntryKind::Special,
+        },
+        device: raw.st_dev,
+        inode: raw.st_ino,
+        size: ByteLength::new(u64::try_from(raw.st_size).unwrap_or(0)),
+        mtime: nanoseconds(raw.st_mtime as i64, raw.st_mtime_nsec as i64),
+        ctime: nanoseconds(raw.st_ctime as i64, raw.st_ctime_nsec as i64),
+        mode: raw.st_mode & 0o7777,
+        uid: raw.st_uid,
+        gid: raw.st_gid,
+        links: raw.st_nlink as u64,
+        allocated: ByteLength::new(u64::try_from(raw.st_blocks).unwrap_or(0) * 512),
+    }
+}
+
+impl Disk for RealDisk {
+    fn root(&self) -> &Path {
+        &self.root
+    }
+
+    fn counters(&self) -> &Counters {
+        &self.counters
+    }
+
+    fn filesystem(&self) -> Result<Filesystem> {
+        filesystem::describe(&self.folder, &self.root).map_err(self.error("disk.filesystem", &RelPath::ROOT))
+    }
+
+    fn stat(&self, path: &RelPath) -> Result<Option<Stat>> {
+        match self.try_at(path, |folder, name| sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)) {
+            Ok(raw) => Ok(Some(stat_of(&raw))),
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+            Err(errno) => Err(self.error("file.stat", path)(errno)),
+        }
+    }
+
+    fn list(&self, folder: &RelPath) -> Result<Vec<Vec<u8>>> {
+        let read = || {
+            let open = self.folder(folder)?;
+            let mut names = Vec::new();
+            for entry in sys::Dir::read_from(&*open)? {
+                let name = entry?.file_name().to_bytes().to_vec();
+                if name != b"." && name != b".." {
+                    names.push(name);
+                }
+            }
+            Ok(names)
+        };
+        read().map_err(self.error("folder.list", folder))
+    }
+
+    fn read_link(&self, path: &RelPath) -> Result<Vec<u8>> {
+        self.at("symlink.read", path, |folder, name| {
+            sys::readlinkat(folder, name, Vec::new()).map(|target| target.into_bytes())
+        })
+    }
+
+    fn extended_attributes(&self, path: &RelPath) -> Result<Vec<(Vec<u8>, Vec<u8>)>> {
+        let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+        let read = |folder: &OwnedFd, name: &OsStr| {
+            let file = sys::openat(folder, name, flags, Mode::empty())?;
+            let mut names = vec![0; 65_536];
+            let length = match sys::flistxattr(&file, &mut names[..]) {
+                Err(Errno::NOTSUP) => 0,
+                other => other?,
+            };
+            let mut pairs = Vec::new();
+            for name in names[..length].split(|b| *b == 0).filter(|n| !n.is_empty()) {
+                let mut value = vec![0; 65_536];
+                let length = sys::fgetxattr(&file, OsStr::from_bytes(name), &mut value[..])?;
+                value.truncate(length);
+                pairs.push((name.to_vec(), value));
+            }
+            Ok(pairs)
+        };
+        self.at("attributes.read", path, read)
+    }
+
+    fn open(&self, path: &RelPath) -> Result<Box<dyn ReadFile>> {
+        Ok(Box::new(self.open_file(path, OFlags::RDONLY)?))
+    }
+
+    fn create(&self, path: &RelPath) -> Result<Box<dyn WriteFile>> {
+        Ok(Box::new(self.open_file(path, OFlags::RDWR | OFlags::CREATE | OFlags::EXCL)?))
+    }
+
+    fn modify(&self, path: &RelPath) -> Result<Box<dyn WriteFile>> {
+        Ok(Box::new(self.open_file(path, OFlags::RDWR | OFlags::CREATE)?))
+    }
+
+    fn make_folder(&self, path: &RelPath) -> Result<bool> {
+        match self.try_at(path, |folder, name| sys::mkdirat(folder, name, Mode::from(0o755))) {
+            Ok(()) => Ok(true),
+            Err(Errno::EXIST) if self.stat(path)?.is_some_and(|s| s.kind == EntryKind::Folder) => Ok(false),
+            Err(errno) => Err(self.error("folder.create", path)(errno)),
+        }
+    }
+
+    fn make_symlink(&self, target: &[u8], path: &RelPath) -> Result<()> {
+        self.at("symlink.create", path, |folder, name| sys::symlinkat(OsStr::from_bytes(target), folder, name))
+    }
+
+    fn link(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        self.at("file.link", to, |folder, name| {
+            self.try_at(from, |old, old_name| sys::linkat(old, old_name, folder, name, AtFlags::empty()))
+        })
+    }
+
+    fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        self.forget_folders();
+        self.at("file.rename", to, |folder, name| {
+            self.try_at(from, |old, old_name| {
+                match sys::renameat_with(old, old_name, folder, name, RenameFlags::NOREPLACE) {
+                    // Filesystems without that flag: look first.
+                    Err(Errno::INVAL) if sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW).is_ok() => {
+                        Err(Errno::EXIST)
+                    }
+                    Err(Errno::INVAL) => sys::renameat(old, old_name, folder, name),
+                    other => other,
+                }
+            })
+        })
+    }
+
+    fn replace(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        self.forget_folders();
+        self.at("file.rename", to, |folder, name| {
+            self.try_at(from, |old, old_name| sys::renameat(old, old_name, folder, name))
+        })
+    }
+
+    fn remove_file(&self, path: &RelPath) -> Result<()> {
+        self.at("file.remove", path, |folder, name| sys::unlinkat(folder, name, AtFlags::empty()))
+    }
+
+    fn remove_folder(&self, path: &RelPath) -> Result<()> {
+        self.forget_folders();
+        self.at("folder.remove", path, |folder, name| sys::unlinkat(folder, name, AtFlags::REMOVEDIR))
+    }
+
+    fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
+        let set = |folder: &OwnedFd, name: &OsStr| {
+            let kind = FileType::from_raw_mode(sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?.st_mode);
+            let (uid, gid) = (Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid));
+            match sys::chownat(folder, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW) {
+                Err(Errno::PERM) => {} // only the superuser gives files away
+                other => other?,
+            }
+            if kind != FileType::Symlink {
+                let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
+                let file = sys::openat(folder, name, flags, Mode::empty())?;
+                for (name, value) in &attributes.extended {
+                    match sys::fsetxattr(&file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
+                        Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others
+                        other => other?,
+                    }
+                }
+                sys::fchmod(&file, Mode::from_raw_mode(attributes.mode))?;
+            }
+            let time = |ns: i64| Timespec {
+                tv_sec: ns.div_euclid(1_000_000_000),
+                tv_nsec: ns.rem_euclid(1_000_000_000) as _,
+            };
+            let untouched = Timespec { tv_sec: 0, tv_nsec: sys::UTIME_OMIT };
+            let times = Timestamps { last_access: untouched, last_modification: time(attributes.mtime) };
+            sys::utimensat(folder, name, &times, AtFlags::SYMLINK_NOFOLLOW)
+        };
+        self.at("attributes.set", path, set)
+    }
+
+    fn sync_folder(&self, path: &RelPath) -> Result<()> {
+        let sync = || sys::fsync(&*self.folder(path)?);
+        match sync() {
+            Err(Errno::INVAL) => Ok(()), // filesystems that cannot sync a folder say so
+            other => other.map_err(self.error("folder.sync", path)),
+        }
+    }
+
+    fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>> {
+        let file = self.open_file(path, OFlags::RDWR | OFlags::CREATE)?;
+        match sys::flock(&file.file, sys::FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => Ok(Some(Box::new(file))),
+            Err(Errno::WOULDBLOCK) => Ok(None),
+            Err(errno) => Err(self.error("disk.lock", path)(errno)),
+        }
+    }
+}
+
+struct RealFile {
+    file: File,
+    path: PathBuf,
+    counters: Arc<Counters>,
+}
+
+impl LockGuard for RealFile {}
+
+impl RealFile {
+    fn error(&self, code: &'static str) -> impl FnOnce(std::io::Error) -> Error + '_ {
+        move |error| Error::io(code, &self.path, error)
+    }
+
+    fn fill(&self, buffer: &mut [u8], offset: u64) -> Result<usize> {
+        let mut filled = 0;
+        while filled < buffer.len() {
+            match self.file.read_at(&mut buffer[filled..], offset + filled as u64) {
+                Ok(0) => break,
+                Ok(count) => filled += count,
+                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(self.error("file.read")(error)),
+            }
+        }
+        self.counters.add_read(filled);
+        Ok(filled)
+    }
+}
+
+impl ReadFile for RealFile {
+    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
+        self.fill(buffer, offset)
+    }
+
+    fn stat(&self) -> Result<Stat> {
+        sys::fstat(&self.file).map(|raw| stat_of(&raw)).map_err(|e| self.error("file.stat")(e.into()))
+    }
+
+    fn data_ranges(&self) -> Result<Vec<Rows>> {
+        let stat = ReadFile::stat(self)?;
+        let size = stat.size.exact();
+        if stat.allocated >= stat.size {
+            return Ok(whole_granules(std::iter::once((0, size))));
+        }
+        let mut ranges = Vec::new();
+        let mut position = 0;
+        while position < size {
+            let start = match sys::seek(&self.file, SeekFrom::Data(position)) {
+                Ok(start) => start,
+                Err(Errno::NXIO) => break,
+                Err(Errno::INVAL) => return Ok(whole_granules(std::iter::once((0, size)))),
+                Err(errno) => return Err(self.error("file.holes")(errno.into())),
+            };
+            let end = sys::seek(&self.file, SeekFrom::Hole(start))
+                .map_err(|errno| self.error("file.holes")(errno.into()))?;
+            ranges.push((start, end.min(size)));
+            position = end;
+        }
+        Ok(whole_granules(ranges.into_iter()))
+    }
+}
+
+impl WriteFile for RealFile {
+    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.file.write_all_at(bytes, offset).map_err(self.error("file.write"))?;
+        self.counters.add_written(bytes.len());
+        Ok(())
+    }
+
+    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
+        self.fill(buffer, offset)
+    }
+
+    fn set_length(&mut self, length: u64) -> Result<()> {
+        self.file.set_len(length).map_err(self.error("file.write"))
+    }
+
+    fn sync(&mut self) -> Result<()> {
+        sys::fsync(self.file.as_fd()).map_err(|errno| self.error("file.sync")(errno.into()))
+    }
+}

@@ -1,0 +1,193 @@
+//! Holding: what is removed or replaced through us stays, out of sight, until a sync has passed it.
+
+use sieve_core::fate::Standing;
+use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
+
+use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::objects::{self, HeldRow, ObjectRow};
+use crate::catalogue::parity_state;
+use crate::disk::{Disk, Stat};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::member::{Member, held_folder};
+use crate::pool::Pool;
+
+/// A file that is to be held.
+pub struct ToHold {
+    /// Its name.
+    pub path: RelPath,
+    /// What it is.
+    pub object: ObjectRow,
+}
+
+/// A hold whose intent is written down and whose file has its held name; it is not in the catalogue yet.
+#[must_use = "the hold is not finished before `finish`"]
+pub struct Holding<'a> {
+    pool: &'a Pool,
+    disk_id: DiskId,
+    items: Vec<(i64, ToHold, RelPath, Option<Stat>)>,
+    replaced: bool,
+}
+
+/// Writes down what is to be held, and gives each file its held name.
+///
+/// With `replaced` the file keeps its old name as well, for another file to be renamed over it.
+///
+/// # Crash safety
+/// After a crash the next start finishes the hold of what has its held name and drops the rest; no content is
+/// without a name at any moment.
+///
+/// # Errors
+/// What the disk or the database says.
+pub fn begin<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>, replaced: bool) -> Result<Holding<'a>> {
+    let disk = member.writable()?;
+    durable::make_folders(&**disk, &held_folder())?;
+    let mut planned = Vec::new();
+    pool.catalogue.transaction(|t| {
+        for item in items {
+            let name = format!("{:016x}", pool.machine.random());
+            let held = held_folder().join(name.as_bytes()).expect("digits make a valid name");
+            let intent = Intent::Hold {
+                disk: member.row.id,
+                object: item.object.id,
+                original: item.path.tree_key(),
+                held: held.tree_key(),
+                replaced,
+            };
+            planned.push((intents::insert(t, &intent)?, item, held));
+        }
+        Ok(())
+    })?;
+    let mut items = Vec::new();
+    for (intent, item, held) in planned {
+        let before = disk.stat(&item.path)?;
+        if replaced {
+            disk.link(&item.path, &held)?;
+        } else {
+            disk.rename(&item.path, &held)?;
+        }
+        items.push((intent, item, held, before));
+    }
+    let paths = items.iter().flat_map(|(_, item, held, _)| [&item.path, held]);
+    durable::sync_parents(&**disk, paths)?;
+    Ok(Holding { pool, disk_id: member.row.id, items, replaced })
+}
+
+impl Holding<'_> {
+    /// Records the hold.
+    ///
+    /// # Errors
+    /// What the disk or the database says.
+    pub fn finish(self, disk: &dyn Disk) -> Result<()> {
+        let now = self.pool.machine.now();
+        self.pool.catalogue.transaction(|t| {
+            for (intent, item, held, before) in &self.items {
+                let stat = disk.stat(held)?.ok_or_else(|| vanished(disk, held))?;
+                // Our own rename moves the change time; that alone raises no doubt.
+                let trusted = before.is_some_and(|b| item.object.matches(&b));
+                let standing = if trusted { item.object.standing } else { item.object.standing.max(Standing::Doubtful) };
+                let row = HeldRow {
+                    path: held.clone(),
+                    original: item.path.clone(),
+                    since: now,
+                    replaced: self.replaced,
+                };
+                move_in_catalogue(t, self.disk_id, &item.object, &row, &stat, standing)?;
+                intents::remove(t, *intent)?;
+            }
+            Ok(())
+        })
+    }
+}
+
+fn vanished(disk: &dyn Disk, path: &RelPath) -> Error {
+    let place = crate::disk::full_path(disk, path);
+    Error::new(Kind::Conflict, "file.vanished", format!("{}: somebody else took this file away", place.display()))
+}
+
+fn move_in_catalogue(
+    t: &rusqlite::Transaction<'_>,
+    disk: DiskId,
+    object: &ObjectRow,
+    row: &HeldRow,
+    stat: &Stat,
+    standing: Standing,
+) -> Result<()> {
+    crate::catalogue::mark_changed(t)?;
+    objects::remove_name(t, disk, &row.original)?;
+    objects::set_name(t, disk, &row.path, object.id)?;
+    objects::set_stat(t, object.id, stat, standing)?;
+    objects::insert_held(t, disk, row)
+}
+
+/// Finishes or drops one hold that a crash interrupted.
+///
+/// # Errors
+/// What the disk or the database says.
+pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
+    let Intent::Hold { disk, object, original, held, replaced } = intent else { return Ok(()) };
+    let member = pool.member(*disk)?;
+    let Ok(real) = member.writable() else { return Ok(()) }; // kept for when the disk is back
+    let (original, held) = (objects::path_of(original)?, objects::path_of(held)?);
+    let stat = real.stat(&held)?;
+    let still_named = real.stat(&original)?;
+    let unfinished_replacement =
+        *replaced && stat.is_some() && still_named.map(|s| s.inode) == stat.map(|s| s.inode);
+    if unfinished_replacement {
+        real.remove_file(&held)?;
+        real.sync_folder(&held_folder())?;
+    }
+    pool.catalogue.transaction(|t| {
+        if let (Some(stat), false) = (stat, unfinished_replacement)
+            && let Some(object) = objects::get(t, *object)?
+        {
+            let row = HeldRow { path: held, original, since: pool.machine.now(), replaced: *replaced };
+            let same = (object.inode, object.size, object.mtime) == (stat.inode, stat.size, stat.mtime);
+            // The rename moved the change time, and nobody watched: to be read before it is trusted again.
+            let doubt = if same { Standing::Doubtful } else { Standing::Touched };
+            move_in_catalogue(t, member.row.id, &object, &row, &stat, object.standing.max(doubt))?;
+        }
+        intents::remove(t, id)
+    })
+}
+
+/// Gives up what was held before `before` and has left the snapshot.
+///
+/// # Crash safety
+/// The file goes first; the next scan forgets a record whose file is gone.
+///
+/// # Errors
+/// What the disk or the database says.
+pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
+    let disk = member.writable()?;
+    let reading = pool.catalogue.reading();
+    let lane = parity_state::lane(reading, member.row.id)?;
+    let needed: std::collections::BTreeSet<_> = lane.iter().map(|i| i.value.version).collect();
+    let mut released = Vec::new();
+    for held in objects::held(reading, member.row.id)?.into_iter().filter(|h| h.since < before) {
+        let object = objects::by_path(reading, member.row.id, &held.path)?;
+        let still_encoded = object.as_ref().is_some_and(|o| {
+            o.version.iter().chain(&o.older).any(|version| needed.contains(version))
+        });
+        if !still_encoded {
+            released.push((held, object));
+        }
+    }
+    for (held, _) in &released {
+        if disk.stat(&held.path)?.is_some() {
+            disk.remove_file(&held.path)?;
+        }
+    }
+    if !released.is_empty() {
+        disk.sync_folder(&held_folder())?;
+        pool.catalogue.transaction(|t| {
+            for (held, _) in &released {
+                objects::remove_name(t, member.row.id, &held.path)?;
+                objects::remove_held(t, member.row.id, &held.path)?;
+            }
+            objects::forget_nameless(t, member.row.id)
+        })?;
+    }
+    Ok(released.len() as u64)
+}

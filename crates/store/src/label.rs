@@ -1,0 +1,117 @@
+//! The label of a member disk: who it is, as it says itself.
+
+use serde::{Deserialize, Serialize};
+use sieve_core::path::RelPath;
+use uuid::Uuid;
+
+use crate::disk::{Disk, FilesystemId, full_path, read_small};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+
+/// The version of the label's format that this program writes, and the newest it reads.
+pub const FORMAT: u32 = 1;
+
+/// What a disk does in its volume.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// It holds files.
+    Data,
+    /// It holds a parity image.
+    Parity,
+}
+
+impl Role {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Data => "data",
+            Self::Parity => "parity",
+        }
+    }
+}
+
+/// A label, `.zinc-sieve/label.toml`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Label {
+    /// The version of this format.
+    pub format: u32,
+    /// The pool.
+    pub pool: Uuid,
+    /// The pool's name when the label was written.
+    pub pool_name: String,
+    /// The volume.
+    pub volume: String,
+    /// The disk's name.
+    pub disk_name: String,
+    /// The disk.
+    pub disk: Uuid,
+    /// What it does.
+    pub role: Role,
+    /// Its slot (data) or index (parity).
+    pub slot: u8,
+    /// The filesystem that the label was written on; none on a simulated disk.
+    pub filesystem: Option<FilesystemId>,
+}
+
+/// Where our things lie on a disk.
+pub fn our_folder() -> RelPath {
+    RelPath::fixed(".zinc-sieve")
+}
+
+fn path() -> RelPath {
+    RelPath::fixed(".zinc-sieve/label.toml")
+}
+
+/// Reads the label of a disk; nothing if it has none.
+///
+/// # Errors
+/// When there is a label that cannot be read, is damaged, or is of a newer format.
+pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
+    if disk.stat(&path())?.is_none() {
+        return Ok(None);
+    }
+    let place = full_path(disk, &path());
+    let corrupt = |why: &str| {
+        Error::new(Kind::Corrupt, "label.damaged", format!("{}: this label cannot be read: {why}", place.display()))
+    };
+    let bytes = read_small(disk, &path(), 65_536)?;
+    let text = std::str::from_utf8(&bytes).map_err(|_| corrupt("it is not text"))?;
+    let table: toml::Table = toml::from_str(text).map_err(|e| corrupt(e.message()))?;
+    match table.get("format").and_then(toml::Value::as_integer) {
+        Some(format) if format > i64::from(FORMAT) => {
+            let message = format!(
+                "{}: the label has format {format}, this program knows formats up to {FORMAT}",
+                place.display()
+            );
+            return Err(Error::new(Kind::Corrupt, "label.newer", message).remedy("use a newer zinc-sieve"));
+        }
+        Some(1) => {}
+        _ => return Err(corrupt("it names no format")),
+    }
+    let label: Label = table.try_into().map_err(|e: toml::de::Error| corrupt(e.message()))?;
+    let slots = match label.role {
+        Role::Data => sieve_core::units::MAX_SLOTS,
+        Role::Parity => sieve_core::units::MAX_PARITIES,
+    };
+    if usize::from(label.slot) >= slots {
+        return Err(corrupt(&format!("slot {} does not exist", label.slot)));
+    }
+    Ok(Some(label))
+}
+
+/// Writes the label of a disk, with our folder around it.
+///
+/// # Crash safety
+/// The old label, if any, stays whole until the new one is durable.
+///
+/// # Errors
+/// What the disk says.
+pub fn write(disk: &dyn Disk, label: &Label) -> Result<()> {
+    durable::make_folders(disk, &our_folder())?;
+    let text = toml::to_string(label)
+        .map_err(|e| Error::new(Kind::Internal, "label.write", format!("the label cannot be written: {e}")))?;
+    let text = format!("# This disk is a member of a Zinc Sieve pool. Its files are ordinary files.\n{text}");
+    durable::write_file(disk, &path(), text.as_bytes())
+}

@@ -1,0 +1,240 @@
+//! Copy-on-write cells: what the last checkpoint wrote is never overwritten before the next one is durable.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+use sieve_core::lane::{IntervalMap, Rows};
+use sieve_core::path::RelPath;
+use sieve_core::sync::CellGeometry;
+use sieve_core::units::{ByteLength, CellIndex, CheckpointId, ParityIndex};
+use uuid::Uuid;
+
+use super::table::{self, Entry};
+use crate::disk::{Disk, WriteFile};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+
+/// A filesystem may limit the size of one file.
+const SEGMENT_BYTES: u64 = 1 << 30;
+/// At most so much is kept free for the next checkpoint's copies.
+const MOST_SPARE: u64 = 1 << 30;
+
+/// How large an image may become.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ImageLimits {
+    /// Slots in all.
+    pub slots: u32,
+    /// Slots kept free of live cells, for copies.
+    pub spare: u32,
+}
+
+impl ImageLimits {
+    /// The limits on a disk of which so many bytes may be used: something is left for the table and a replica.
+    pub fn for_bytes(usable: ByteLength, geometry: CellGeometry) -> Self {
+        let cell = geometry.cell_bytes();
+        let overhead = (usable.exact() / 64).clamp(cell, 64 << 20);
+        let slots = usable.exact().saturating_sub(overhead) / cell;
+        let spare = (slots / 64).clamp(2, MOST_SPARE / cell).min(slots);
+        Self { slots: u32::try_from(slots).unwrap_or(u32::MAX), spare: u32::try_from(spare).unwrap_or(u32::MAX) }
+    }
+
+    /// How many cells of parity the image can hold.
+    pub const fn cells(self) -> u32 {
+        self.slots - self.spare
+    }
+}
+
+/// The parity image of one disk, open.
+pub struct ParityImage {
+    disk: Arc<dyn Disk>,
+    identity: (Uuid, ParityIndex, CellGeometry),
+    limits: ImageLimits,
+    entries: BTreeMap<u32, Entry>,
+    pending: BTreeMap<u32, Entry>,
+    free: BTreeSet<u32>,
+    /// Given up by a committed checkpoint, not to be used before the replicas have followed.
+    freed: Vec<u32>,
+    end: u32,
+    logged: usize,
+    has_strangers: bool,
+    segments: HashMap<u32, Box<dyn WriteFile>>,
+}
+
+impl ParityImage {
+    /// Opens (or begins) the image on a disk.
+    ///
+    /// # Errors
+    /// When its table is damaged or not that of this image.
+    pub fn open(
+        disk: Arc<dyn Disk>,
+        pool: Uuid,
+        index: ParityIndex,
+        geometry: CellGeometry,
+        limits: ImageLimits,
+        knows: impl FnMut(CheckpointId) -> Result<bool>,
+    ) -> Result<Self> {
+        let identity = (pool, index, geometry);
+        let table = table::read(&*disk, identity, knows)?;
+        let used: BTreeSet<u32> = table.entries.values().map(|e| e.slot).collect();
+        let end = used.last().map_or(0, |slot| slot + 1);
+        Ok(Self {
+            disk,
+            identity,
+            limits,
+            free: (0..end).filter(|slot| !used.contains(slot)).collect(),
+            entries: table.entries,
+            pending: BTreeMap::new(),
+            freed: Vec::new(),
+            end,
+            logged: table.logged,
+            has_strangers: table.has_strangers,
+            segments: HashMap::new(),
+        })
+    }
+
+    /// Which parity it is.
+    pub fn index(&self) -> ParityIndex {
+        self.identity.1
+    }
+
+    /// The bytes that its slots take.
+    pub fn bytes(&self) -> ByteLength {
+        ByteLength::new(u64::from(self.end) * self.cell_bytes())
+    }
+
+    fn cell_bytes(&self) -> u64 {
+        self.identity.2.cell_bytes()
+    }
+
+    fn segment_of(&self, slot: u32) -> (u32, u64) {
+        let slots = u32::try_from(SEGMENT_BYTES / self.cell_bytes()).unwrap_or(1).max(1);
+        (slot / slots, u64::from(slot % slots) * self.cell_bytes())
+    }
+
+    fn segment_path(segment: u32) -> RelPath {
+        RelPath::new(format!(".zinc-sieve/parity/segment-{segment:05}")).expect("digits make a valid name")
+    }
+
+    /// Whether the table has the cell as of the checkpoint that is expected.
+    pub fn has(&self, cell: CellIndex, expected: CheckpointId) -> bool {
+        self.entries.get(&cell.get()).is_some_and(|e| e.checkpoint == expected)
+    }
+
+    /// The cells, of those expected, that the table does not have as they should be; intervals count in cells.
+    pub fn missing(&self, expected: &IntervalMap<CheckpointId>) -> Vec<CellIndex> {
+        expected
+            .iter()
+            .flat_map(|interval| {
+                let Rows { .. } = interval.rows;
+                (interval.rows.start()..interval.rows.end()).map(move |cell| (cell, interval.value))
+            })
+            .filter_map(|(cell, id)| {
+                let cell = CellIndex::new(u32::try_from(cell).ok()?);
+                (!self.has(cell, id)).then_some(cell)
+            })
+            .collect()
+    }
+
+    /// Reads a cell; nothing unless it is of the expected checkpoint and its checksum holds.
+    ///
+    /// # Errors
+    /// Never for what cannot be read: that is a cell that is not valid. Only when the store contradicts itself.
+    pub fn read(&self, cell: CellIndex, expected: CheckpointId) -> Option<Vec<u8>> {
+        let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
+        let (segment, offset) = self.segment_of(entry.slot);
+        let mut bytes = vec![0; usize::try_from(self.cell_bytes()).ok()?];
+        let length = self.disk.open(&Self::segment_path(segment)).ok()?.read_at(&mut bytes, offset).ok()?;
+        let is_whole = length == bytes.len() && blake3::hash(&bytes).as_bytes()[..16] == entry.sum;
+        is_whole.then_some(bytes)
+    }
+
+    /// How many more cells can be written before a checkpoint has to be taken.
+    pub fn room(&self) -> usize {
+        self.free.len() + self.limits.slots.saturating_sub(self.end) as usize
+    }
+
+    /// Writes a cell to a free slot, for the coming checkpoint.
+    ///
+    /// # Crash safety
+    /// Nothing of the last checkpoint is touched.
+    ///
+    /// # Errors
+    /// When there is no free slot, or what the disk says.
+    pub fn write(&mut self, cell: CellIndex, bytes: &[u8]) -> Result<()> {
+        if self.has_strangers {
+            table::rewrite(&*self.disk, self.identity, &self.entries)?;
+            (self.has_strangers, self.logged) = (false, self.entries.len());
+        }
+        let slot = self.take_slot()?;
+        let (segment, offset) = self.segment_of(slot);
+        if !self.segments.contains_key(&segment) {
+            durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
+            self.segments.insert(segment, self.disk.modify(&Self::segment_path(segment))?);
+        }
+        let file = self.segments.get_mut(&segment).expect("it was just put there");
+        file.write_at(bytes, offset)?;
+        let mut sum = [0; 16];
+        sum.copy_from_slice(&blake3::hash(bytes).as_bytes()[..16]);
+        let entry = Entry { slot, checkpoint: CheckpointId::new(0), sum };
+        if let Some(older) = self.pending.insert(cell.get(), entry) {
+            self.free.insert(older.slot);
+        }
+        Ok(())
+    }
+
+    fn take_slot(&mut self) -> Result<u32> {
+        if let Some(slot) = self.free.pop_first() {
+            return Ok(slot);
+        }
+        if self.end >= self.limits.slots {
+            let message = format!("{}: the parity disk is full", self.disk.root().display());
+            return Err(Error::new(Kind::Io, "parity.full", message));
+        }
+        self.end += 1;
+        Ok(self.end - 1)
+    }
+
+    /// Makes the written cells durable, and adds them to the table as of `checkpoint`.
+    ///
+    /// # Crash safety
+    /// Until the catalogue knows `checkpoint`, readers take the cells as they were before.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn prepare(&mut self, checkpoint: CheckpointId) -> Result<()> {
+        if self.pending.is_empty() {
+            return Ok(());
+        }
+        for file in self.segments.values_mut() {
+            file.sync()?;
+        }
+        self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
+        for entry in self.pending.values_mut() {
+            entry.checkpoint = checkpoint;
+        }
+        if self.disk.stat(&table::path())?.is_none() || self.logged > 2 * self.entries.len() + 4096 {
+            table::rewrite(&*self.disk, self.identity, &self.entries)?;
+            self.logged = self.entries.len();
+        }
+        let end = self.disk.stat(&table::path())?.map_or(0, |s| s.size.exact());
+        let mut file = self.disk.modify(&table::path())?;
+        file.write_at(&table::frame(checkpoint, &self.pending), end)?;
+        file.sync()?;
+        self.logged += self.pending.len();
+        Ok(())
+    }
+
+    /// The catalogue knows the checkpoint now: the new cells count, the old ones' slots are given up.
+    pub fn committed(&mut self) {
+        for (cell, entry) in std::mem::take(&mut self.pending) {
+            if let Some(old) = self.entries.insert(cell, entry) {
+                self.freed.push(old.slot);
+            }
+        }
+    }
+
+    /// The replicas know the checkpoint too: slots given up may be used again.
+    pub fn release(&mut self) {
+        self.free.extend(self.freed.drain(..));
+    }
+}

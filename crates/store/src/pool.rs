@@ -1,0 +1,298 @@
+//! An open pool: its file, its catalogue, its members.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use sieve_core::path::RelPath;
+use sieve_core::pool::{PoolSpec, VolumeSpec};
+use sieve_core::units::DiskId;
+
+use crate::catalogue::{Catalogue, Identity, disks, intents, parity_state};
+use crate::disk::Disk;
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::held;
+use crate::label::{self, Role, our_folder};
+use crate::machine::Machine;
+use crate::member::{Member, recognise};
+use crate::pool_file;
+use crate::replica::{self, Stamp};
+use crate::writer::ShortWriter;
+
+/// An open pool.
+pub struct Pool {
+    /// What its file says.
+    pub spec: PoolSpec,
+    /// Where its file is.
+    pub file: PathBuf,
+    /// The machine it is on.
+    pub machine: Arc<dyn Machine>,
+    /// The folder of its file.
+    pub home: Arc<dyn Disk>,
+    /// What it knows.
+    pub catalogue: Catalogue,
+    /// Who it is.
+    pub identity: Identity,
+    /// Its members, as they were found.
+    pub members: Vec<Member>,
+    /// What was noticed on the way, in words.
+    pub notes: Vec<String>,
+}
+
+/// Where the catalogue of a pool file is.
+pub fn catalogue_path(pool_file: &Path) -> PathBuf {
+    home_folder(pool_file).join(".zinc-sieve/catalogue.sqlite")
+}
+
+/// The folder that a pool file lies in.
+pub fn home_folder(pool_file: &Path) -> &Path {
+    pool_file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+impl Pool {
+    /// Opens the pool of a file: finds its catalogue, recognises its members, and finishes or undoes what was
+    /// begun.
+    ///
+    /// # Errors
+    /// When the pool was never created, or its catalogue is older than, or at odds with, what its disks say.
+    pub fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Self> {
+        let home = machine.open_disk(home_folder(file))?;
+        let mut notes = Vec::new();
+        let path = catalogue_path(file);
+        if !path.exists() {
+            notes.extend(take_newest_replica(&machine, &*home, &path, &spec)?);
+        }
+        let catalogue = Catalogue::open(&path, Arc::clone(&machine))?;
+        if intents::all(catalogue.reading())?.iter().any(|(_, intent)| *intent == intents::Intent::Create) {
+            let message = "the creation of this pool was interrupted";
+            return Err(Error::new(Kind::Safety, "pool.half-created", message)
+                .remedy("run `zinc-sieve create` again: it goes on where it stopped"));
+        }
+        let mut pool = Self::assemble(machine, file, spec, home, catalogue)?;
+        pool.notes = notes;
+        pool.refuse_other_histories()?;
+        pool.recover()?;
+        Ok(pool)
+    }
+
+    /// Puts the parts together, without looking at histories or intents.
+    pub(crate) fn assemble(
+        machine: Arc<dyn Machine>,
+        file: &Path,
+        spec: PoolSpec,
+        home: Arc<dyn Disk>,
+        catalogue: Catalogue,
+    ) -> Result<Self> {
+        let identity = catalogue.identity()?;
+        let rows = disks::all(catalogue.reading())?;
+        let members = recognise(&*machine, &catalogue, identity.pool, rows, &spec.disks)?;
+        Ok(Self { spec, file: file.into(), machine, home, catalogue, identity, members, notes: Vec::new() })
+    }
+
+    /// Reads the members' rows anew, after they changed.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn refresh_rows(&mut self) -> Result<()> {
+        for row in disks::all(self.catalogue.reading())? {
+            if let Some(member) = self.members.iter_mut().find(|m| m.row.id == row.id) {
+                member.row = row;
+            }
+        }
+        Ok(())
+    }
+
+    /// The catalogue has to be the newest there is, and of the one history.
+    fn refuse_other_histories(&self) -> Result<()> {
+        let Some(head) = parity_state::head(self.catalogue.reading())? else { return Ok(()) };
+        for member in self.members.iter().filter(|m| m.state.is_usable()) {
+            let Some(disk) = &member.disk else { continue };
+            let Some(found) = replica::newest_on(&**disk)? else { continue };
+            if parity_state::knows(self.catalogue.reading(), found.id)? {
+                continue;
+            }
+            return Err(self.other_history(member, &**disk, found, Stamp { number: head.number, id: head.id }));
+        }
+        Ok(())
+    }
+
+    fn other_history(&self, member: &Member, disk: &dyn Disk, found: Stamp, head: Stamp) -> Error {
+        let name = &member.row.name;
+        let here = self.catalogue.path().display();
+        let probe = self.catalogue.path().with_extension(format!("probe-{}", std::process::id()));
+        let continues = replica::fetch(disk, found, &probe, Arc::clone(&self.machine))
+            .and_then(|c| parity_state::knows(c.reading(), head.id));
+        remove_passing(&probe);
+        match continues {
+            Ok(true) => Error::new(
+                Kind::Safety,
+                "catalogue.older",
+                format!(
+                    "the catalogue here ({here}) is an older copy: it ends at checkpoint {}, and disk {name} knows checkpoint {}",
+                    head.number, found.number
+                ),
+            )
+            .remedy(format!("move {here} away: the next command takes the newest replica from the disks")),
+            Ok(false) => Error::new(
+                Kind::Safety,
+                "catalogue.two-histories",
+                format!(
+                    "disk {name} and the catalogue here ({here}) went separate ways: each knows checkpoints that the other does not (here up to {}, there up to {})",
+                    head.number, found.number
+                ),
+            )
+            .remedy(format!("decide which one is right; if it is the disks', move {here} away; if it is this one, disconnect {name} and rebuild it")),
+            Err(error) => Error::new(
+                Kind::Safety,
+                "catalogue.unknown-history",
+                format!("disk {name} knows checkpoint {} that the catalogue here does not, and its replica cannot be read: {error}", found.number),
+            )
+            .remedy(format!("disconnect {name}, look with `zinc-sieve fate`, and rebuild it")),
+        }
+    }
+
+    /// Finishes or undoes what an earlier run began, unless its process is still at it.
+    fn recover(&mut self) -> Result<()> {
+        let pending = intents::all(self.catalogue.reading())?;
+        if pending.is_empty() {
+            return Ok(());
+        }
+        let Some(_turn) = ShortWriter::try_begin(&*self.home)? else { return Ok(()) };
+        for (id, intent) in intents::all(self.catalogue.reading())? {
+            match intent {
+                intents::Intent::Hold { .. } => held::recover(self, id, &intent)?,
+                intents::Intent::Repoint { disk, path } => {
+                    pool_file::set_disk_path(&*self.home, &self.file, &disk, &path)?;
+                    self.catalogue.transaction(|t| intents::remove(t, id))?;
+                    let message = format!("disk {disk} was rebuilt; the pool file now says {path}");
+                    return Err(Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again"));
+                }
+                intents::Intent::Rebuild { disk, onto, .. } => {
+                    let name = self.member(disk)?.row.name.clone();
+                    self.notes.push(format!(
+                        "the rebuild of {name} onto {onto} was interrupted: `zinc-sieve rebuild {name} --onto {onto}` goes on with it"
+                    ));
+                }
+                intents::Intent::Create => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// The member of that number.
+    ///
+    /// # Errors
+    /// When the catalogue contradicts itself.
+    pub fn member(&self, id: DiskId) -> Result<&Member> {
+        self.members.iter().find(|m| m.row.id == id).ok_or_else(|| {
+            crate::catalogue::corrupt(format!("the catalogue refers to disk number {id}, which does not exist"))
+        })
+    }
+
+    /// The member of that name.
+    ///
+    /// # Errors
+    /// When there is none; the message lists those there are.
+    pub fn member_named(&self, name: &str) -> Result<&Member> {
+        self.members.iter().find(|m| m.row.name == name).ok_or_else(|| {
+            let names: Vec<_> = self.members.iter().map(|m| m.row.name.as_str()).collect();
+            let message = format!("there is no disk `{name}` in this pool; its disks are {}", names.join(", "));
+            Error::new(Kind::Usage, "disk.unknown", message)
+        })
+    }
+
+    /// The members of a volume in a role, by slot.
+    pub fn members_of<'a>(&'a self, volume: &'a str, role: Role) -> impl Iterator<Item = &'a Member> {
+        self.members.iter().filter(move |m| m.row.volume == volume && m.row.role == role)
+    }
+
+    /// The volumes that exist: those of the pool file that have members.
+    pub fn volumes(&self) -> Vec<VolumeSpec> {
+        let has_members = |v: &&VolumeSpec| self.members.iter().any(|m| m.row.volume == v.name);
+        self.spec.volumes.iter().filter(has_members).cloned().collect()
+    }
+
+    /// The volume of that name, or the only one.
+    ///
+    /// # Errors
+    /// When there is none of that name, or no name was given and there are several.
+    pub fn volume(&self, name: Option<&str>) -> Result<VolumeSpec> {
+        let volumes = self.volumes();
+        let names = volumes.iter().map(|v| v.name.as_str()).collect::<Vec<_>>().join(", ");
+        let usage = |message: String| Error::new(Kind::Usage, "volume.unknown", message);
+        match name {
+            Some(name) => volumes
+                .into_iter()
+                .find(|v| v.name == name)
+                .ok_or_else(|| usage(format!("there is no volume `{name}`; the volumes are {names}"))),
+            None if volumes.len() == 1 => Ok(volumes.into_iter().next().expect("there is one")),
+            None => Err(usage(format!("there are several volumes ({names}): choose with --volume NAME"))),
+        }
+    }
+}
+
+#[expect(clippy::disallowed_methods, reason = "a passing copy beside the catalogue, on no member")]
+fn remove_passing(path: &Path) {
+    for suffix in ["", "-wal", "-shm"] {
+        let mut name = path.as_os_str().to_os_string();
+        name.push(suffix);
+        // There may be none.
+        let _ = std::fs::remove_file(PathBuf::from(name));
+    }
+}
+
+/// A pool is what its labels say: without a catalogue here, the newest replica on the members is taken.
+fn take_newest_replica(
+    machine: &Arc<dyn Machine>,
+    home: &dyn Disk,
+    path: &Path,
+    spec: &PoolSpec,
+) -> Result<Option<String>> {
+    let mut candidates = Vec::new();
+    for disk_spec in &spec.disks {
+        let Some(place) = disk_spec.path.as_deref() else { continue };
+        let Ok(disk) = machine.open_disk(Path::new(place)) else { continue };
+        let Ok(Some(label)) = label::read(&*disk) else { continue };
+        if let Ok(Some(stamp)) = replica::newest_on(&*disk) {
+            candidates.push((stamp, label, disk));
+        }
+    }
+    candidates.sort_by_key(|(stamp, ..)| std::cmp::Reverse(*stamp));
+    let Some((_, newest, _)) = candidates.first() else {
+        let message = format!("the pool `{}` has not been created yet: none of its disks has a label", spec.name);
+        return Err(Error::new(Kind::Usage, "pool.not-created", message).remedy("zinc-sieve create"));
+    };
+    let pool = newest.pool;
+    if let Some((_, other, disk)) = candidates.iter().find(|(_, label, _)| label.pool != pool) {
+        let message = format!(
+            "the disks of this pool file belong to different pools: {} is of `{}`, others of `{}`",
+            disk.root().display(),
+            other.pool_name,
+            newest.pool_name
+        );
+        return Err(Error::new(Kind::Safety, "pool.mixed", message).remedy("correct the paths in the pool file"));
+    }
+    durable::make_folders(home, &our_folder())?;
+    let copy = path.with_extension("taken");
+    let mut last = None;
+    for (stamp, label, disk) in &candidates {
+        remove_passing(&copy);
+        match replica::fetch(&**disk, *stamp, &copy, Arc::clone(machine)) {
+            Ok(catalogue) if catalogue.identity()?.pool == pool => {
+                drop(catalogue);
+                let from = RelPath::fixed(".zinc-sieve/catalogue.taken");
+                durable::publish(home, &from, &RelPath::fixed(".zinc-sieve/catalogue.sqlite"))?;
+                let number = stamp.number;
+                return Ok(Some(format!(
+                    "there was no catalogue here: took the newest replica, checkpoint {number} on {}",
+                    label.disk_name
+                )));
+            }
+            Ok(_) => {}
+            Err(error) => last = Some(error),
+        }
+    }
+    Err(last.unwrap_or_else(|| {
+        Error::new(Kind::Corrupt, "replica.none", "none of the replicas on the disks is of the pool that its label names")
+    }))
+}

@@ -1,0 +1,245 @@
+//! Looking into a volume and taking files out of it.
+
+use std::path::Path;
+
+use serde::Serialize;
+use sieve_core::path::RelPath;
+use sieve_core::units::ByteLength;
+
+use crate::catalogue::objects::{self, ObjectRow};
+use crate::catalogue::versions;
+use crate::content::READ_STEP;
+use crate::disk::{Attributes, Disk, EntryKind, RealDisk, full_path};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::event::{Event, Observer};
+use crate::fate::shown_path;
+use crate::label::Role;
+use crate::member::Member;
+use crate::pool::Pool;
+use crate::scan::is_held;
+
+/// One line of a listing.
+#[derive(Debug, Serialize)]
+pub struct Entry {
+    /// The volume.
+    pub volume: String,
+    /// Its path.
+    pub path: String,
+    /// Its path as bytes in hexadecimal, where it is not UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path_hex: Option<String>,
+    /// "file", "folder", "symlink" or "special".
+    pub kind: &'static str,
+    /// The disk that it lies on.
+    pub disk: String,
+    /// Its length.
+    pub size_bytes: ByteLength,
+    /// Its modification time, nanoseconds since 1970.
+    pub modified: i64,
+}
+
+/// Calls `visit` with everything below a folder, disk by disk in tree order.
+///
+/// # Errors
+/// Those of `visit` and of the database.
+pub fn list(
+    pool: &Pool,
+    volume: &str,
+    folder: &RelPath,
+    mut visit: impl FnMut(Entry) -> Result<()>,
+) -> Result<()> {
+    for member in pool.members_of(volume, Role::Data) {
+        let mut show = |path: &RelPath, kind, size, modified| {
+            let (text, path_hex) = shown_path(path);
+            visit(Entry {
+                volume: volume.into(),
+                path: text,
+                path_hex,
+                kind,
+                disk: member.row.name.clone(),
+                size_bytes: size,
+                modified,
+            })
+        };
+        let reading = pool.catalogue.reading();
+        objects::for_each_node(reading, member.row.id, |path, node| {
+            let kind = match node.kind {
+                EntryKind::Folder => "folder",
+                EntryKind::Symlink => "symlink",
+                _ => "special",
+            };
+            if !path.is_within(folder) {
+                return Ok(());
+            }
+            show(&path, kind, ByteLength::ZERO, node.attributes.mtime)
+        })?;
+        objects::for_each_name(reading, member.row.id, |path, object| {
+            if !path.is_within(folder) || is_held(&path) {
+                return Ok(());
+            }
+            show(&path, "file", object.size, object.mtime)
+        })?;
+    }
+    Ok(())
+}
+
+/// What was taken out.
+#[derive(Debug, Default, Serialize)]
+pub struct GetReport {
+    /// Files.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: ByteLength,
+    /// Files whose checksum was known and held.
+    pub verified: u64,
+}
+
+/// Copies files and folders out of a volume, each checked against its checksum where that is known.
+///
+/// # Errors
+/// When a path names nothing or lies on several disks, the target exists, or a copy is not what it should be.
+pub fn get(
+    pool: &Pool,
+    volume: &str,
+    paths: &[RelPath],
+    from_disk: Option<&str>,
+    target: &Path,
+    observer: &dyn Observer,
+) -> Result<GetReport> {
+    let out = RealDisk::open(target)?;
+    let mut report = GetReport::default();
+    for path in paths {
+        let found = find(pool, volume, path, from_disk)?;
+        let base = path.parent().unwrap_or_default();
+        refuse_conflicts(&found)?;
+        for (member, path, object) in &found {
+            let inner = RelPath::new(&path.as_bytes()[base.as_bytes().len()..])
+                .or_else(|_| RelPath::new(&path.as_bytes()[base.as_bytes().len() + 1..]))
+                .map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))?;
+            copy_out(pool, member, path, object.as_ref(), &out, &inner, &mut report, observer)?;
+        }
+    }
+    Ok(report)
+}
+
+type Found<'a> = Vec<(&'a Member, RelPath, Option<ObjectRow>)>;
+
+fn find<'a>(pool: &'a Pool, volume: &'a str, wanted: &RelPath, from_disk: Option<&str>) -> Result<Found<'a>> {
+    let mut found: Found<'a> = Vec::new();
+    for member in pool.members_of(volume, Role::Data) {
+        if from_disk.is_some_and(|name| name != member.row.name) {
+            continue;
+        }
+        let reading = pool.catalogue.reading();
+        objects::for_each_node(reading, member.row.id, |path, node| {
+            if path.is_within(wanted) && node.kind != EntryKind::Special {
+                found.push((member, path, None));
+            }
+            Ok(())
+        })?;
+        objects::for_each_name(reading, member.row.id, |path, object| {
+            if path.is_within(wanted) && !is_held(&path) {
+                found.push((member, path, Some(object)));
+            }
+            Ok(())
+        })?;
+    }
+    if found.is_empty() {
+        let message = format!("there is no {wanted} in volume {volume}");
+        return Err(Error::new(Kind::NotFound, "file.not-found", message).remedy("zinc-sieve ls"));
+    }
+    Ok(found)
+}
+
+/// The same path on two disks: the user says which is meant.
+fn refuse_conflicts(found: &Found<'_>) -> Result<()> {
+    let mut files: Vec<(&RelPath, &str)> =
+        found.iter().filter(|f| f.2.is_some()).map(|f| (&f.1, f.0.row.name.as_str())).collect();
+    files.sort_unstable();
+    match files.windows(2).find(|pair| pair[0].0 == pair[1].0) {
+        None => Ok(()),
+        Some(pair) => {
+            let message = format!("{} lies on two disks, {} and {}", pair[0].0, pair[0].1, pair[1].1);
+            Err(Error::new(Kind::Conflict, "file.conflict", message).remedy("choose one with --disk NAME"))
+        }
+    }
+}
+
+#[expect(clippy::too_many_arguments, reason = "one copy, from where to where")]
+fn copy_out(
+    pool: &Pool,
+    member: &Member,
+    path: &RelPath,
+    object: Option<&ObjectRow>,
+    out: &RealDisk,
+    to: &RelPath,
+    report: &mut GetReport,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let disk = member.usable()?;
+    let Some(stat) = disk.stat(path)? else {
+        let message = format!("{} is no longer there", full_path(&**disk, path).display());
+        return Err(Error::new(Kind::NotFound, "file.not-found", message));
+    };
+    if let Some(parent) = to.parent() {
+        durable::make_folders(out, &parent)?;
+    }
+    if stat.kind == EntryKind::Folder {
+        out.make_folder(to)?;
+        return Ok(());
+    }
+    if out.stat(to)?.is_some() {
+        let message = format!("{} exists already", full_path(out, to).display());
+        return Err(Error::new(Kind::Conflict, "get.exists", message).remedy("choose an empty folder"));
+    }
+    if stat.kind == EntryKind::Symlink {
+        return out.make_symlink(&disk.read_link(path)?, to);
+    }
+    let mut name = to.as_bytes().to_vec();
+    name.truncate(name.len() - to.file_name().len());
+    name.extend_from_slice(format!(".part-{}-{}", std::process::id(), report.files).as_bytes());
+    let part = RelPath::new(name).map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))?;
+    let whole = copy_bytes(&**disk, path, out, &part, observer)?;
+    let known = object.filter(|o| o.matches(&stat)).and_then(|o| o.version.filter(|_| o.standing == sieve_core::fate::Standing::Same));
+    if let Some(version) = known {
+        if versions::get(pool.catalogue.reading(), version)?.sum.whole != whole {
+            out.remove_file(&part)?;
+            let place = full_path(&**disk, path);
+            let message = format!("{}: this file is damaged: its content is not what was checksummed", place.display());
+            return Err(Error::new(Kind::Corrupt, "file.damaged", message).remedy("zinc-sieve verify"));
+        }
+        report.verified += 1;
+    }
+    out.set_attributes(&part, &Attributes::of(&stat, disk.extended_attributes(path)?))?;
+    durable::publish(out, &part, to)?;
+    report.files += 1;
+    report.bytes = report.bytes.plus(stat.size);
+    Ok(())
+}
+
+fn copy_bytes(
+    disk: &dyn Disk,
+    path: &RelPath,
+    out: &RealDisk,
+    part: &RelPath,
+    observer: &dyn Observer,
+) -> Result<[u8; 32]> {
+    let mut input = disk.open(path)?;
+    let mut output = out.create(part)?;
+    let mut hasher = blake3::Hasher::new();
+    let mut buffer = vec![0; READ_STEP];
+    let mut offset = 0;
+    loop {
+        let count = input.read_at(&mut buffer, offset)?;
+        if count == 0 {
+            output.sync()?;
+            return Ok(*hasher.finalize().as_bytes());
+        }
+        hasher.update(&buffer[..count]);
+        output.write_at(&buffer[..count], offset)?;
+        offset += count as u64;
+        observer.event(Event::Advanced { by: count as u64 });
+    }
+}
+

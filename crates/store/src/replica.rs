@@ -1,0 +1,153 @@
+//! Replicas of the catalogue on the members. The name of a replica says which checkpoint it is of.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use sieve_core::path::RelPath;
+use sieve_core::units::CheckpointId;
+
+use crate::catalogue::parity_state::{self, Checkpoint};
+use crate::catalogue::{Catalogue, disks};
+use crate::disk::{Disk, full_path};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::label::our_folder;
+use crate::machine::Machine;
+use crate::member::Member;
+
+const COPY_STEP: usize = 1 << 18;
+
+/// Which checkpoint a replica is of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Stamp {
+    /// The checkpoint's number.
+    pub number: u64,
+    /// The checkpoint's id.
+    pub id: CheckpointId,
+}
+
+fn path_of(stamp: Stamp) -> RelPath {
+    let name = format!("replica-{:012}-{:016x}.sqlite", stamp.number, stamp.id.get());
+    our_folder().join(name.as_bytes()).expect("digits make a valid name")
+}
+
+fn stamp_of(name: &[u8]) -> Option<Stamp> {
+    let name = std::str::from_utf8(name).ok()?;
+    let (number, id) = name.strip_prefix("replica-")?.strip_suffix(".sqlite")?.split_once('-')?;
+    Some(Stamp { number: number.parse().ok()?, id: CheckpointId::new(u64::from_str_radix(id, 16).ok()?) })
+}
+
+fn all_on(disk: &dyn Disk) -> Result<Vec<Stamp>> {
+    if disk.stat(&our_folder())?.is_none() {
+        return Ok(Vec::new());
+    }
+    let mut stamps: Vec<Stamp> = disk.list(&our_folder())?.iter().filter_map(|name| stamp_of(name)).collect();
+    stamps.sort_unstable();
+    Ok(stamps)
+}
+
+/// The newest replica on a disk.
+///
+/// # Errors
+/// What the disk says.
+pub fn newest_on(disk: &dyn Disk) -> Result<Option<Stamp>> {
+    Ok(all_on(disk)?.pop())
+}
+
+/// A copy of the catalogue as it is now, to be put on members. It is removed when dropped.
+pub struct Export {
+    path: PathBuf,
+    stamp: Stamp,
+}
+
+impl Export {
+    /// Takes the copy, beside the catalogue.
+    ///
+    /// # Errors
+    /// When there is no checkpoint yet, or the copy cannot be written.
+    pub fn take(catalogue: &Catalogue) -> Result<Self> {
+        let head = parity_state::head(catalogue.reading())?
+            .ok_or_else(|| Error::new(Kind::Internal, "replica.no-checkpoint", "the pool has no checkpoint yet"))?;
+        let path = catalogue.path().with_extension(format!("export-{}", std::process::id()));
+        let export = Self { path, stamp: Stamp { number: head.number, id: head.id } };
+        export.remove();
+        catalogue.reading().execute("VACUUM INTO ?1", [export.path.to_string_lossy()])?;
+        Ok(export)
+    }
+
+    #[expect(clippy::disallowed_methods, reason = "a passing copy beside the catalogue, on no member")]
+    fn remove(&self) {
+        // There may be none; and what cannot be removed now is overwritten next time.
+        let _ = std::fs::remove_file(&self.path);
+    }
+
+    /// Puts the copy on a member and removes the older replicas there.
+    ///
+    /// # Crash safety
+    /// The older replica goes only after the new one is durable under its name.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn put_on(&self, member: &Member, catalogue: &Catalogue) -> Result<()> {
+        let disk = member.writable()?;
+        let before = all_on(&**disk)?;
+        let new = RelPath::fixed(".zinc-sieve/replica.new");
+        let home = crate::disk::RealDisk::open(self.path.parent().unwrap_or(Path::new("/")))?;
+        let name = self.path.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
+        let from = RelPath::new(name)
+            .map_err(|e| Error::new(Kind::Internal, "replica.name", format!("the export's name: {e}")))?;
+        copy(&home, &from, &**disk, &new)?;
+        durable::publish_over(&**disk, &new, &path_of(self.stamp))?;
+        for old in before.into_iter().filter(|old| *old != self.stamp) {
+            disk.remove_file(&path_of(old))?;
+        }
+        disk.sync_folder(&our_folder())?;
+        catalogue.transaction(|t| disks::set_replica(t, member.row.id, self.stamp.number))
+    }
+}
+
+impl Drop for Export {
+    fn drop(&mut self) {
+        self.remove();
+    }
+}
+
+fn copy(from: &dyn Disk, source: &RelPath, to: &dyn Disk, target: &RelPath) -> Result<()> {
+    let mut input = from.open(source)?;
+    let mut output = to.modify(target)?;
+    output.set_length(0)?;
+    let mut buffer = vec![0; COPY_STEP];
+    let mut offset = 0;
+    loop {
+        let length = input.read_at(&mut buffer, offset)?;
+        if length == 0 {
+            return output.sync();
+        }
+        output.write_at(&buffer[..length], offset)?;
+        offset += length as u64;
+    }
+}
+
+/// Brings the replica on a disk to `target` (a path outside of any pool), and opens it.
+///
+/// # Errors
+/// When it cannot be copied, or is damaged, or is not what its name says.
+pub fn fetch(disk: &dyn Disk, stamp: Stamp, target: &Path, machine: Arc<dyn Machine>) -> Result<Catalogue> {
+    let home = crate::disk::RealDisk::open(target.parent().unwrap_or(Path::new("/")))?;
+    let name = target.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
+    let path = RelPath::new(name)
+        .map_err(|e| Error::new(Kind::Internal, "replica.name", format!("a replica's copy: {e}")))?;
+    copy(disk, &path_of(stamp), &home, &path)?;
+    let place = full_path(disk, &path_of(stamp));
+    let catalogue = Catalogue::open(target, machine).map_err(|mut error| {
+        error.message = format!("{}: {}", place.display(), error.message);
+        error
+    })?;
+    catalogue.check_integrity()?;
+    let head = parity_state::head(catalogue.reading())?;
+    if head.is_none_or(|h: Checkpoint| h.id != stamp.id || h.number != stamp.number) {
+        let message = format!("{}: this replica is not of the checkpoint that its name says", place.display());
+        return Err(Error::new(Kind::Corrupt, "replica.wrong-name", message));
+    }
+    Ok(catalogue)
+}

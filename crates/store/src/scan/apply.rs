@@ -1,0 +1,235 @@
+//! Bringing the catalogue up to date with what a scan found.
+
+use std::collections::BTreeMap;
+
+use rusqlite::Transaction;
+use sieve_core::fate::Standing;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
+
+use super::ScanReport;
+use super::compare::{DiskChanges, SeenFile};
+use crate::catalogue::objects::{self, NodeRow, ObjectRow};
+use crate::catalogue::disks;
+use crate::disk::{Attributes, Disk, EntryKind, Stat};
+use crate::error::Result;
+use crate::member::{Member, State};
+use crate::pool::Pool;
+
+struct Applier<'a> {
+    transaction: &'a Transaction<'a>,
+    disk_id: DiskId,
+    disk: &'a dyn Disk,
+    report: ScanReport,
+}
+
+pub(super) fn apply(
+    pool: &Pool,
+    member: &Member,
+    disk: &dyn Disk,
+    changes: DiskChanges,
+) -> Result<ScanReport> {
+    let report = ScanReport {
+        disk: member.row.name.clone(),
+        files: changes.unchanged + changes.files.keys().filter(|p| !super::is_held(p)).count() as u64,
+        known: changes.known,
+        left_alone: changes.left_alone.clone(),
+        ..ScanReport::default()
+    };
+    pool.catalogue.transaction(|transaction| {
+        if !changes.is_empty() {
+            crate::catalogue::mark_changed(transaction)?;
+        }
+        let mut applier = Applier { transaction, disk_id: member.row.id, disk, report };
+        applier.files(changes.files, changes.vanished)?;
+        applier.nodes(changes.nodes, &changes.vanished_nodes)?;
+        for (object, left_out) in changes.left_out_changed {
+            transaction
+                .execute("UPDATE object SET left_out = ?2 WHERE id = ?1", (object.id.get(), left_out))?;
+        }
+        if matches!(member.state, State::OlderCopy { .. }) {
+            // An older copy was put back: nothing on it is taken at its word until it has been read.
+            transaction.execute(
+                "UPDATE object SET standing = 1 WHERE disk = ?1 AND standing = 0",
+                [member.row.id.get()],
+            )?;
+        }
+        disks::set_scanned(transaction, member.row.id, pool.machine.now())?;
+        Ok(applier.report)
+    })
+}
+
+impl Applier<'_> {
+    /// Decides, for every file that is new or different, which object it is.
+    fn files(
+        &mut self,
+        files: BTreeMap<RelPath, SeenFile>,
+        vanished: Vec<(RelPath, ObjectRow)>,
+    ) -> Result<()> {
+        let (vanished, come_back): (Vec<_>, Vec<_>) = vanished
+            .into_iter()
+            .map(|(path, object)| {
+                let there = self.disk.stat(&path)?.is_some_and(|s| s.kind == EntryKind::File);
+                Ok((there, path, object))
+            })
+            .collect::<Result<Vec<_>>>()?
+            .into_iter()
+            .partition(|(there, ..)| !there);
+        drop(come_back); // made between the walk and now: the next scan sees them
+        let mut by_inode: BTreeMap<u64, ObjectRow> = BTreeMap::new();
+        let still = files.values().filter_map(|f| f.before.as_ref().filter(|o| o.inode == f.stat.inode));
+        for object in still.chain(vanished.iter().map(|(_, _, object)| object)) {
+            by_inode.entry(object.inode).or_insert_with(|| object.clone());
+        }
+        let mut decided: BTreeMap<u64, ObjectId> = BTreeMap::new();
+        for (path, file) in &files {
+            self.file(path, file, &by_inode, &files, &mut decided)?;
+        }
+        for (_, path, object) in &vanished {
+            let moved = decided.values().any(|id| *id == object.id);
+            self.report.gone += u64::from(!moved && !super::is_held(path));
+            objects::remove_name(self.transaction, self.disk_id, path)?;
+        }
+        objects::forget_nameless(self.transaction, self.disk_id)
+    }
+
+    fn file(
+        &mut self,
+        path: &RelPath,
+        file: &SeenFile,
+        by_inode: &BTreeMap<u64, ObjectRow>,
+        files: &BTreeMap<RelPath, SeenFile>,
+        decided: &mut BTreeMap<u64, ObjectId>,
+    ) -> Result<()> {
+        let inode = file.stat.inode;
+        if file.before.is_none() && objects::by_path(self.transaction, self.disk_id, path)?.is_some() {
+            return Ok(()); // recorded by another command since the walk
+        }
+        if let Some(id) = decided.get(&inode) {
+            return objects::set_name(self.transaction, self.disk_id, path, *id);
+        }
+        let same_name = file.before.as_ref().filter(|o| o.inode == inode);
+        // A file that moved keeps its inode, size and modification time.
+        let moved = || {
+            by_inode.get(&inode).filter(|o| o.size == file.stat.size && o.mtime == file.stat.mtime)
+        };
+        // Saved by way of a new file: the name goes on with another inode.
+        let saved_anew = || {
+            let object = file.before.as_ref()?;
+            let elsewhere = files.values().any(|f| f.stat.inode == object.inode);
+            (!elsewhere && object.inode != inode && objects::names(self.transaction, object.id).ok()?.len() == 1)
+                .then_some(object)
+        };
+        let id = match same_name.or_else(moved).or_else(saved_anew) {
+            Some(object) => {
+                self.update(object, &file.stat, path)?;
+                object.id
+            }
+            None => {
+                let linked = self.linked_object(&file.stat)?;
+                match linked {
+                    Some(object) => {
+                        self.update(&object, &file.stat, path)?;
+                        object.id
+                    }
+                    None => self.insert(path, file)?,
+                }
+            }
+        };
+        if file.before.as_ref().is_none_or(|o| o.id != id) {
+            objects::set_name(self.transaction, self.disk_id, path, id)?;
+        }
+        decided.insert(inode, id);
+        Ok(())
+    }
+
+    /// A further name of an object whose other names did not change is found by its inode.
+    fn linked_object(&self, stat: &Stat) -> Result<Option<ObjectRow>> {
+        if stat.links < 2 {
+            return Ok(None);
+        }
+        let found: Option<i64> = rusqlite::OptionalExtension::optional(self.transaction.query_row(
+            "SELECT id FROM object WHERE disk = ?1 AND inode = ?2 AND size = ?3 AND mtime = ?4",
+            (self.disk_id.get(), stat.inode.cast_signed(), stat.size.exact().cast_signed(), stat.mtime),
+            |row| row.get(0),
+        ))?;
+        found.map_or(Ok(None), |id| objects::get(self.transaction, ObjectId::new(id)))
+    }
+
+    fn insert(&mut self, path: &RelPath, file: &SeenFile) -> Result<ObjectId> {
+        if !super::is_held(path) {
+            self.report.new += 1;
+            self.report.changed_bytes = self.report.changed_bytes.plus(file.stat.size);
+        }
+        let extended = self.extended(path, &file.stat);
+        objects::insert(
+            self.transaction,
+            self.disk_id,
+            &file.stat,
+            extended.pack_extended().as_deref(),
+            None,
+            file.left_out,
+        )
+    }
+
+    fn update(&mut self, object: &ObjectRow, stat: &Stat, path: &RelPath) -> Result<()> {
+        let seen = if object.size != stat.size {
+            Standing::Changed
+        } else if object.mtime != stat.mtime || object.inode != stat.inode {
+            Standing::Touched
+        } else {
+            Standing::Doubtful
+        };
+        let standing = match (object.version, seen) {
+            (None, _) => Standing::Same,
+            (_, Standing::Doubtful) => object.standing.max(seen),
+            _ if object.standing == Standing::Changed => Standing::Changed,
+            _ => seen,
+        };
+        if seen == Standing::Doubtful && object.matches_but_for_ctime(stat) {
+            self.report.renamed += 1;
+        } else {
+            self.report.changed += 1;
+            self.report.changed_bytes = self.report.changed_bytes.plus(stat.size);
+        }
+        self.report.emptied += u64::from(stat.size == ByteLength::ZERO && object.size > ByteLength::ZERO);
+        objects::set_stat(self.transaction, object.id, stat, standing)?;
+        let extended = self.extended(path, stat);
+        objects::set_extended(self.transaction, object.id, extended.pack_extended().as_deref())
+    }
+
+    fn extended(&self, path: &RelPath, stat: &Stat) -> Attributes {
+        // A file that cannot be opened is met again, with a message, when it is to be read.
+        Attributes::of(stat, self.disk.extended_attributes(path).unwrap_or_default())
+    }
+
+    fn nodes(&mut self, nodes: Vec<(RelPath, Stat)>, vanished: &[RelPath]) -> Result<()> {
+        for path in vanished {
+            if self.disk.stat(path)?.is_none_or(|s| s.kind == EntryKind::File) {
+                objects::remove_node(self.transaction, self.disk_id, path)?;
+            }
+        }
+        for (path, stat) in nodes {
+            let target = match stat.kind {
+                EntryKind::Symlink => match self.disk.read_link(&path) {
+                    Ok(target) => Some(target),
+                    Err(_) => continue, // gone again
+                },
+                _ => None,
+            };
+            let attributes = match stat.kind {
+                EntryKind::Folder => self.extended(&path, &stat),
+                _ => Attributes::of(&stat, Vec::new()),
+            };
+            let node = NodeRow { kind: stat.kind, attributes, ctime: stat.ctime, target, recorded: false };
+            objects::set_node(self.transaction, self.disk_id, &path, &node)?;
+        }
+        Ok(())
+    }
+}
+
+impl ObjectRow {
+    fn matches_but_for_ctime(&self, stat: &Stat) -> bool {
+        (self.inode, self.size, self.mtime) == (stat.inode, stat.size, stat.mtime)
+    }
+}

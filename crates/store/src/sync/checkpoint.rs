@@ -1,0 +1,93 @@
+//! The switch from the old parity to the new: one commit of the catalogue.
+
+use rusqlite::Transaction;
+use sieve_core::lane::Rows;
+use sieve_core::units::{CellIndex, CheckpointId};
+
+use super::volume::{VolumeSync, joined_rows};
+use crate::catalogue::parity_state::{self, Checkpoint};
+use crate::catalogue::disks;
+use crate::error::Result;
+use crate::label::Role;
+use crate::machine::Machine;
+use crate::parity::ParityImage;
+use crate::pool::Pool;
+use crate::replica::Export;
+
+/// Adds a checkpoint after the newest one.
+pub(crate) fn advance(t: &Transaction<'_>, machine: &dyn Machine) -> Result<Checkpoint> {
+    let next = next(t, machine)?;
+    parity_state::insert_checkpoint(t, &next)?;
+    Ok(next)
+}
+
+fn next(c: &rusqlite::Connection, machine: &dyn Machine) -> Result<Checkpoint> {
+    let head = parity_state::head(c)?;
+    // Zero marks the base frame of a parity table.
+    let id = CheckpointId::new(machine.random().max(1));
+    Ok(Checkpoint {
+        number: head.map_or(1, |h| h.number + 1),
+        id,
+        parent: head.map(|h| h.id),
+        at: machine.now(),
+    })
+}
+
+/// Makes the given cells of the target the snapshot.
+///
+/// # Crash safety
+/// First the parity cells and their tables are durable, then the catalogue commits the new map and the
+/// expectations: that commit is the switch. Replicas on the parity disks follow, and only then may slots of
+/// the old cells be used again. A crash at any moment leaves the state of this checkpoint or of the last one.
+pub(super) fn take(
+    pool: &Pool,
+    volume: &str,
+    sync: &mut VolumeSync,
+    images: &mut [ParityImage],
+    cells: &[CellIndex],
+) -> Result<()> {
+    if cells.is_empty() {
+        return Ok(());
+    }
+    let checkpoint = next(pool.catalogue.reading(), &*pool.machine)?;
+    for image in images.iter_mut() {
+        image.prepare(checkpoint.id)?;
+    }
+    let stretches = joined_rows(sync.snapshot.geometry, cells);
+    let mut expected = sync.snapshot.expected.clone();
+    for cell in cells {
+        expected.insert(Rows::at(u64::from(cell.get()), 1), checkpoint.id);
+    }
+    pool.catalogue.transaction(|t| {
+        parity_state::insert_checkpoint(t, &checkpoint)?;
+        for (lane, target) in sync.snapshot.lanes.iter().zip(&sync.target) {
+            for rows in &stretches {
+                parity_state::set_lane(t, lane.disk, *rows, target)?;
+            }
+        }
+        parity_state::set_parity_cells(t, volume, &expected)?;
+        for (member, image) in pool.members_of(volume, Role::Parity).zip(images.iter()) {
+            disks::set_parity_bytes(t, member.row.id, image.bytes())?;
+            for cell in cells {
+                parity_state::set_damaged_parity(t, member.row.id, *cell, false)?;
+            }
+        }
+        Ok(())
+    })?;
+    for (lane, target) in sync.snapshot.lanes.iter_mut().zip(&sync.target) {
+        for rows in &stretches {
+            lane.map.remove(*rows);
+            target.overlapping(*rows).for_each(|i| lane.map.insert(i.rows, i.value));
+        }
+    }
+    sync.snapshot.expected = expected;
+    images.iter_mut().for_each(ParityImage::committed);
+    if !images.is_empty() {
+        let export = Export::take(&pool.catalogue)?;
+        for member in pool.members_of(volume, Role::Parity) {
+            export.put_on(member, &pool.catalogue)?;
+        }
+    }
+    images.iter_mut().for_each(ParityImage::release);
+    Ok(())
+}

@@ -1,0 +1,175 @@
+//! Checksumming what is new or doubtful, before its rows are computed.
+
+use std::time::Duration;
+
+use rusqlite::Connection;
+use sieve_core::checksum::ContentSum;
+use sieve_core::fate::Standing;
+use sieve_core::lane::Rows;
+use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeSpec;
+use sieve_core::units::{DiskId, ObjectId, VersionId};
+
+use super::{Options, SyncReport};
+use crate::catalogue::objects::{self, ObjectRow};
+use crate::catalogue::versions;
+use crate::content;
+use crate::disk::{Disk, full_path};
+use crate::error::{Error, Result};
+use crate::event::{Event, Observer, Unit};
+use crate::label::Role;
+use crate::member::Member;
+use crate::pool::Pool;
+use crate::scan::is_held;
+
+/// Two changes within one tick of the filesystem's clock cannot be told apart by times.
+const CLOCK_TICK: Duration = Duration::from_millis(20);
+/// So many files are recorded at once.
+const BATCH: usize = 256;
+
+/// Objects of a disk that have to be read: new, changed, or doubtful.
+pub(crate) fn unread(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
+    let mut statement = c.prepare_cached(
+        "SELECT DISTINCT o.id FROM name n JOIN object o ON o.id = n.object
+         WHERE n.disk = ?1 AND o.left_out = 0 AND (o.version IS NULL OR o.standing <> 0) ORDER BY n.path",
+    )?;
+    let rows = statement.query_map([disk.get()], |row| row.get(0).map(ObjectId::new))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// What reading one object showed.
+pub(crate) enum Reading {
+    /// It was read whole, and was the same before and after.
+    Done(ContentSum, Vec<Rows>),
+    /// It changed while it was read, or since the scan.
+    Unsteady,
+    /// It cannot be read.
+    Failed(Error),
+}
+
+pub(super) fn checksum_new(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    options: &Options,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<()> {
+    for member in pool.members_of(&volume.name, Role::Data) {
+        let disk = member.usable()?;
+        let accepted = options.accept.contains(&member.row.name);
+        let ids = unread(pool.catalogue.reading(), member.row.id)?;
+        let total = ids.len() as u64;
+        observer.event(Event::Stage { name: "checksumming", total, unit: Unit::Files });
+        for batch in ids.chunks(BATCH) {
+            let mut results = Vec::new();
+            for id in batch {
+                let Some(object) = objects::get(pool.catalogue.reading(), *id)? else { continue };
+                let Some(path) = objects::names(pool.catalogue.reading(), *id)?.into_iter().next() else { continue };
+                let reading = read_object(pool, &**disk, &object, &path);
+                observer.event(Event::Advanced { by: 1 });
+                results.push((object, path, reading));
+            }
+            record(pool, member, &**disk, results, accepted, report)?;
+        }
+    }
+    Ok(())
+}
+
+/// Reads an object whole, and makes sure that it was the same from the scan to the end of the reading.
+pub(crate) fn read_object(pool: &Pool, disk: &dyn Disk, object: &ObjectRow, path: &RelPath) -> Reading {
+    let read = || {
+        let mut file = disk.open(path)?;
+        if !object.matches(&file.stat()?) {
+            return Ok(Reading::Unsteady);
+        }
+        if pool.machine.now().saturating_sub(object.ctime) < CLOCK_TICK.as_nanos() as i64 {
+            std::thread::sleep(CLOCK_TICK);
+        }
+        let data = file.data_ranges()?;
+        let sum = content::checksum(&mut *file, object.size, |_| {})?;
+        let after = disk.stat(path)?;
+        Ok(match sum {
+            Some(sum) if after.is_some_and(|s| object.matches(&s)) => Reading::Done(sum, data),
+            _ => Reading::Unsteady,
+        })
+    };
+    read().unwrap_or_else(Reading::Failed)
+}
+
+fn record(
+    pool: &Pool,
+    member: &Member,
+    disk: &dyn Disk,
+    results: Vec<(ObjectRow, RelPath, Reading)>,
+    accepted: bool,
+    report: &mut SyncReport,
+) -> Result<()> {
+    pool.catalogue.transaction(|t| {
+        for (object, path, reading) in results {
+            let place = full_path(disk, &path).display().to_string();
+            match reading {
+                Reading::Unsteady => report.left_for_next.push(place),
+                Reading::Failed(error) => report.unreadable.push(error.to_string()),
+                Reading::Done(sum, data) => {
+                    report.files_checksummed += 1;
+                    let suspect = settle_standing(t, member.row.id, &object, &path, &sum, &data, accepted)?;
+                    if suspect {
+                        report.suspect.push(place);
+                    }
+                }
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Decides what an object that was read is: the known content, a new one, or a suspect. True for a suspect.
+pub(crate) fn settle_standing(
+    t: &Connection,
+    disk: DiskId,
+    object: &ObjectRow,
+    path: &RelPath,
+    sum: &ContentSum,
+    data: &[Rows],
+    accepted: bool,
+) -> Result<bool> {
+    let attributes = objects::attributes(t, object.id)?;
+    if let Some(known) = object.version {
+        let version = versions::get(t, known)?;
+        if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, data) {
+            versions::set_attributes(t, known, &attributes)?;
+            objects::set_version(t, object.id, Some(known), Standing::Same, object.older)?;
+            return Ok(false);
+        }
+        let unexplained = matches!(object.standing, Standing::Doubtful | Standing::Suspect);
+        if unexplained && !accepted {
+            objects::set_version(t, object.id, Some(known), Standing::Suspect, object.older)?;
+            return Ok(true);
+        }
+        if is_held(path) {
+            objects::set_version(t, object.id, Some(known), Standing::Changed, object.older)?;
+            return Ok(false);
+        }
+    }
+    let older = older_content(t, object)?;
+    let version = versions::insert(t, disk, sum, data, &attributes)?;
+    objects::set_version(t, object.id, Some(version), Standing::Same, older)?;
+    Ok(false)
+}
+
+/// The same bytes with other holes: what is data now must have been data then, or it is in no lane.
+fn holes_allow(then: &[Rows], now: &[Rows]) -> bool {
+    now.iter().all(|n| then.iter().any(|t| t.start() <= n.start() && n.end() <= t.end()))
+}
+
+/// What the file had at the last sync: its last content if the snapshot has that, else what it was before.
+fn older_content(t: &Connection, object: &ObjectRow) -> Result<Option<VersionId>> {
+    let Some(version) = object.version else { return Ok(object.older) };
+    let in_snapshot: bool = t
+        .prepare_cached(
+            "SELECT EXISTS (SELECT 1 FROM lane WHERE disk = ?1 AND version = ?2)
+                 OR EXISTS (SELECT 1 FROM version WHERE id = ?2 AND data_granules = 0 AND recorded = 1)",
+        )?
+        .query_row((object.disk.get(), version.get()), |row| row.get(0))?;
+    Ok(if in_snapshot { Some(version) } else { object.older })
+}

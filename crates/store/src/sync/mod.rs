@@ -1,0 +1,199 @@
+//! Bringing parity up to the present: scan, checksum what is new, recompute the rows that differ, checkpoint.
+
+mod checkpoint;
+mod checksum;
+mod run;
+mod suspicion;
+mod volume;
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+use sieve_core::units::ByteLength;
+
+use crate::catalogue::{self, versions};
+use crate::error::{Error, Kind, Result};
+use crate::event::{Event, Observer, Unit};
+use crate::held;
+use crate::journal;
+use crate::label::Role;
+use crate::member::State;
+use crate::pool::Pool;
+use crate::replica::Export;
+use crate::scan::{self, ScanReport};
+use crate::writer::LongWriter;
+
+pub(crate) use checkpoint::advance as first_checkpoint;
+pub(crate) use checksum::{Reading, read_object, settle_standing, unread};
+pub(crate) use volume::{load_snapshot, open_images};
+
+/// What the user decided beforehand.
+#[derive(Clone, Debug, Default)]
+pub struct Options {
+    /// Disks of which everything found on them is right, also if it looks suspicious.
+    pub accept: Vec<String>,
+}
+
+/// What a sync will do.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct SyncPlan {
+    /// What the scan found, disk by disk.
+    pub scans: Vec<ScanReport>,
+    /// Bytes to read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// Bytes of parity to write, by disk.
+    pub written_bytes: BTreeMap<String, ByteLength>,
+    /// Files to checksum.
+    pub files_to_checksum: u64,
+    /// Cells of parity to compute.
+    pub cells: u64,
+    /// Held files that can be given up afterwards.
+    pub held_files: u64,
+    /// When the scan began, nanoseconds since 1970.
+    pub begun_at: i64,
+    /// The catalogue changed and its replicas have to follow.
+    pub replicas_behind: bool,
+}
+
+impl SyncPlan {
+    /// Whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.cells == 0 && self.files_to_checksum == 0 && !self.replicas_behind && self.held_files == 0
+    }
+}
+
+/// What a sync did.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct SyncReport {
+    /// Bytes really read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// Bytes really written, by disk (the table and the replica of the catalogue included).
+    pub written_bytes: BTreeMap<String, ByteLength>,
+    /// Files checksummed.
+    pub files_checksummed: u64,
+    /// Cells of parity computed.
+    pub cells: u64,
+    /// Held files given up.
+    pub released: u64,
+    /// Files that changed while they were read: they wait for the next sync.
+    pub left_for_next: Vec<String>,
+    /// Files that cannot be read.
+    pub unreadable: Vec<String>,
+    /// Files whose content differs although size and times say that it does not.
+    pub suspect: Vec<String>,
+    /// Damage that was found, in words.
+    pub damage: Vec<String>,
+    /// Cells of parity whose rows stayed as they were, because something in them can be neither read nor computed.
+    pub rows_left: u64,
+    /// Files that find no room below the end of the parity drives.
+    pub no_room: Vec<String>,
+}
+
+impl SyncReport {
+    /// Whether everything there is, is guarded now.
+    pub fn is_clean(&self) -> bool {
+        self.left_for_next.is_empty()
+            && self.unreadable.is_empty()
+            && self.suspect.is_empty()
+            && self.damage.is_empty()
+            && self.rows_left == 0
+            && self.no_room.is_empty()
+    }
+}
+
+/// Scans all members and plans.
+///
+/// # Errors
+/// When a member is not there, or something looks suspicious and was not accepted.
+pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<SyncPlan> {
+    for name in &options.accept {
+        pool.member_named(name)?;
+    }
+    for member in &pool.members {
+        member.writable()?;
+        let accepted = options.accept.contains(&member.row.name);
+        if matches!(member.state, State::OlderCopy { .. }) && member.row.role == Role::Data && !accepted {
+            return Err(member.refusal());
+        }
+    }
+    let mut plan = SyncPlan { begun_at: pool.machine.now(), ..SyncPlan::default() };
+    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+        observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
+        plan.scans.push(scan::scan(pool, member)?);
+    }
+    suspicion::refuse_suspicious(pool, options)?;
+    for volume in pool.volumes() {
+        volume::estimate(pool, &volume, &mut plan)?;
+    }
+    plan.held_files = count_held(pool)?;
+    let head = catalogue::parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
+    plan.replicas_behind = catalogue::is_changed(pool.catalogue.reading())?
+        || pool.members.iter().any(|m| m.row.replica != head);
+    Ok(plan)
+}
+
+fn count_held(pool: &Pool) -> Result<u64> {
+    let count: i64 = pool.catalogue.reading().query_row("SELECT COUNT(*) FROM held", [], |row| row.get(0))?;
+    Ok(count.unsigned_abs())
+}
+
+/// Does what was planned.
+///
+/// # Crash safety
+/// After a crash the state is exactly that of the last checkpoint.
+///
+/// # Errors
+/// When another long writer is at work, or what a disk or the database says.
+pub fn execute(
+    pool: &mut Pool,
+    plan: &SyncPlan,
+    options: &Options,
+    observer: &dyn Observer,
+) -> Result<SyncReport> {
+    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "sync")?;
+    let before = totals(pool);
+    let mut report = SyncReport::default();
+    for volume in pool.volumes() {
+        checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
+        run::run(pool, &volume, observer, &mut report)?;
+    }
+    finish(pool, plan, &mut report)?;
+    for ((name, read, written), (_, read_before, written_before)) in totals(pool).into_iter().zip(before) {
+        report.read_bytes.insert(name.clone(), ByteLength::new(read - read_before));
+        report.written_bytes.insert(name, ByteLength::new(written - written_before));
+    }
+    journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
+    pool.refresh_rows()?;
+    Ok(report)
+}
+
+fn totals(pool: &Pool) -> Vec<(String, u64, u64)> {
+    let total = |m: &crate::member::Member| m.disk.as_ref().map_or((0, 0), |d| d.counters().totals());
+    pool.members.iter().map(|m| (m.row.name.clone(), total(m).0, total(m).1)).collect()
+}
+
+/// Records everything, lets the replicas follow, and gives up what was held.
+fn finish(pool: &Pool, plan: &SyncPlan, report: &mut SyncReport) -> Result<()> {
+    if plan.replicas_behind || report.cells > 0 || report.files_checksummed > 0 {
+        pool.catalogue.transaction(|t| {
+            versions::record_all(t)?;
+            versions::forget_unused(t)?;
+            catalogue::clear_changed(t)?;
+            checkpoint::advance(t, &*pool.machine).map(|_| ())
+        })?;
+        let export = Export::take(&pool.catalogue)?;
+        for member in &pool.members {
+            export.put_on(member, &pool.catalogue)?;
+        }
+    }
+    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+        report.released += held::release(pool, member, plan.begun_at)?;
+    }
+    Ok(())
+}
+
+/// The error for a file or disk that stopped a sync.
+pub(crate) fn parity_full(disk: &str) -> Error {
+    Error::new(Kind::Io, "parity.full", format!("parity disk {disk} is full"))
+        .remedy("use a larger parity disk, or less of the data disks (capacity in the pool file)")
+}

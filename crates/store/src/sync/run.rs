@@ -1,0 +1,230 @@
+//! Computing parity cell by cell.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use sieve_core::fate::Standing;
+use sieve_core::pool::VolumeSpec;
+use sieve_core::sync::WindowPlan;
+use sieve_core::units::{CellIndex, DiskId, Slot, VersionId};
+
+use super::volume::{self, VolumeSync, image_cells, invalid_cells, open_images};
+use super::{SyncReport, checkpoint, parity_full};
+use crate::catalogue::{objects, parity_state};
+use crate::content::{CellProblem, Contents};
+use crate::disk::full_path;
+use crate::error::Result;
+use crate::event::{Event, Observer, Unit};
+use crate::parity::ParityImage;
+use crate::pool::Pool;
+use crate::window::{LaneWindow, ReadProblem, encode, read_lane};
+
+/// At most so many bytes of parity are computed between two checkpoints.
+const BATCH_BYTES: u64 = 1 << 30;
+
+/// A new content that cannot be had as it was checksummed, and whether its bytes are damaged.
+type Abandoned = BTreeMap<(DiskId, VersionId), bool>;
+
+/// Brings the parity of a volume up to its target; contents that fail on the way are left out, and what a
+/// checkpoint took of them already is computed anew without them.
+pub(super) fn run(
+    pool: &Pool,
+    spec: &VolumeSpec,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<()> {
+    loop {
+        let mut images = open_images(pool, &spec.name, &[])?;
+        let mut sync = volume::load(pool, spec, &image_cells(pool, &spec.name)?, false)?;
+        let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
+        let windows = sync.windows(&also);
+        observer.event(Event::Stage { name: "computing parity", total: windows.len() as u64, unit: Unit::Cells });
+        let mut pass = Pass { pool, volume: &spec.name, images: &mut images, abandoned: Abandoned::new(), report, rows_left: 0 };
+        pass.windows(&mut sync, &windows, observer)?;
+        let (abandoned, rows_left) = (pass.abandoned, pass.rows_left);
+        if abandoned.is_empty() {
+            report.rows_left += rows_left;
+            report.no_room.extend(places(pool, &sync.no_room)?);
+            return Ok(());
+        }
+        set_aside(pool, &abandoned, report)?;
+    }
+}
+
+/// Contents that turned out not to be what was checksummed are not to be synced now.
+fn set_aside(pool: &Pool, abandoned: &Abandoned, report: &mut SyncReport) -> Result<()> {
+    pool.catalogue.transaction(|t| {
+        for ((disk, version), damaged) in abandoned {
+            let Some(object) = objects::by_version(t, *disk, *version)? else { continue };
+            // Damage never gets a fresh checksum by itself; a change does, at the next sync.
+            let standing = if *damaged { Standing::Suspect } else { Standing::Touched };
+            objects::set_version(t, object.id, Some(*version), standing, object.older)?;
+            let place = places_of(pool, *disk, &object)?;
+            if *damaged { report.suspect.extend(place) } else { report.left_for_next.extend(place) }
+        }
+        Ok(())
+    })
+}
+
+fn places_of(pool: &Pool, disk: DiskId, object: &objects::ObjectRow) -> Result<Vec<String>> {
+    let member = pool.member(disk)?;
+    let real = member.usable()?;
+    let names = objects::names(pool.catalogue.reading(), object.id)?;
+    Ok(names.iter().map(|name| full_path(&**real, name).display().to_string()).collect())
+}
+
+fn places(pool: &Pool, versions: &[VersionId]) -> Result<Vec<String>> {
+    let mut found = Vec::new();
+    for version in versions {
+        let row = crate::catalogue::versions::get(pool.catalogue.reading(), *version)?;
+        if let Some(object) = objects::by_version(pool.catalogue.reading(), row.disk, *version)? {
+            found.extend(places_of(pool, row.disk, &object)?);
+        }
+    }
+    Ok(found)
+}
+
+struct Pass<'a> {
+    pool: &'a Pool,
+    volume: &'a str,
+    images: &'a mut Vec<ParityImage>,
+    abandoned: Abandoned,
+    report: &'a mut SyncReport,
+    rows_left: u64,
+}
+
+impl Pass<'_> {
+    fn windows(&mut self, sync: &mut VolumeSync, windows: &[WindowPlan], observer: &dyn Observer) -> Result<()> {
+        let mut contents = Contents::new(self.pool);
+        let most = usize::try_from(BATCH_BYTES / sync.snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
+        let mut done: Vec<CellIndex> = Vec::new();
+        for window in windows {
+            if done.len() >= most || self.images.iter().any(|image| image.room() == 0) {
+                self.checkpoint(sync, &mut done)?;
+            }
+            if self.images.iter().any(|image| image.room() == 0) {
+                return Err(parity_full(self.volume));
+            }
+            match self.target_lanes(sync, &mut contents, window.cell)? {
+                Some(lanes) => {
+                    self.write(sync, &lanes, window.cell)?;
+                    done.push(window.cell);
+                    self.report.cells += 1;
+                }
+                None => self.rows_left += 1,
+            }
+            observer.event(Event::Advanced { by: 1 });
+        }
+        self.checkpoint(sync, &mut done)
+    }
+
+    fn checkpoint(&mut self, sync: &mut VolumeSync, done: &mut Vec<CellIndex>) -> Result<()> {
+        checkpoint::take(self.pool, self.volume, sync, self.images, done)?;
+        done.clear();
+        Ok(())
+    }
+
+    fn write(&mut self, sync: &VolumeSync, lanes: &[LaneWindow], cell: CellIndex) -> Result<()> {
+        let slots: Vec<(Slot, &LaneWindow)> =
+            sync.snapshot.lanes.iter().map(|lane| lane.slot).zip(lanes).collect();
+        let length = usize::try_from(sync.snapshot.geometry.cell_bytes()).expect("a cell is in memory");
+        for image in self.images.iter_mut() {
+            image.write(cell, &encode(image.index(), &slots, length))?;
+        }
+        Ok(())
+    }
+
+    /// All lanes as they are to be over a cell; nothing when something in it can be neither read nor computed.
+    fn target_lanes(
+        &mut self,
+        sync: &VolumeSync,
+        contents: &mut Contents<'_>,
+        cell: CellIndex,
+    ) -> Result<Option<Vec<LaneWindow>>> {
+        let rows = sync.snapshot.geometry.rows(cell);
+        let mut problems = Vec::new();
+        let mut lanes = Vec::new();
+        for (lane, target) in sync.snapshot.lanes.iter().zip(&sync.target) {
+            lanes.push(read_lane(contents, lane.disk, target, rows, &mut problems)?);
+        }
+        if problems.is_empty() {
+            return Ok(Some(lanes));
+        }
+        self.report_damage(&problems)?;
+        if self.abandon_new(sync, &problems) {
+            return Ok(None);
+        }
+        self.compute(sync, contents, cell, &mut lanes)?;
+        let known = lanes.iter().all(|lane| lane.unknown.is_empty());
+        Ok(known.then_some(lanes))
+    }
+
+    /// Takes what cannot be read from the old parity, where the snapshot has the same content in the same rows.
+    fn compute(
+        &mut self,
+        sync: &VolumeSync,
+        contents: &mut Contents<'_>,
+        cell: CellIndex,
+        lanes: &mut [LaneWindow],
+    ) -> Result<()> {
+        let old = sync.snapshot.read(contents, self.images, cell, &mut Vec::new())?;
+        for (position, lane) in lanes.iter_mut().enumerate() {
+            let (now, then) = (&sync.target[position], &sync.snapshot.lanes[position].map);
+            for rows in std::mem::take(&mut lane.unknown) {
+                let same = now.overlapping(rows).eq(then.overlapping(rows));
+                let known = old.lanes[position].unknown.iter().all(|u| u.intersection(rows).is_empty());
+                if same && known {
+                    let at = |row: u64| {
+                        usize::try_from((row - old.rows.start()) * sieve_core::units::GRANULE).expect("in memory")
+                    };
+                    let bytes = at(rows.start())..at(rows.end());
+                    lane.bytes[bytes.clone()].copy_from_slice(&old.lanes[position].bytes[bytes]);
+                } else {
+                    lane.unknown.push(rows);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn report_damage(&mut self, problems: &[ReadProblem]) -> Result<()> {
+        for found in problems {
+            let text = match &found.problem {
+                CellProblem::Damaged(path) => format!("{path}: damaged in cell {}", found.cell),
+                CellProblem::Failed(error) => error.to_string(),
+                CellProblem::Absent | CellProblem::Changed(_) => continue,
+            };
+            if !self.report.damage.contains(&text) {
+                self.report.damage.push(text);
+            }
+            if matches!(found.problem, CellProblem::Damaged(_)) {
+                self.pool
+                    .catalogue
+                    .transaction(|t| parity_state::add_damaged_content(t, found.version, found.cell))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Contents that are not all in the snapshot yet are given up for this sync. True if there were any.
+    fn abandon_new(&mut self, sync: &VolumeSync, problems: &[ReadProblem]) -> bool {
+        let mut any = false;
+        for found in problems {
+            let lane = sync.snapshot.lanes.iter().position(|l| l.disk == found.disk);
+            let is_new = lane.is_some_and(|lane| {
+                let holds = |map: &sieve_core::lane::LaneMap| -> BTreeSet<(u64, u64)> {
+                    map.iter()
+                        .filter(|i| i.value.version == found.version)
+                        .map(|i| (i.rows.start(), i.rows.end()))
+                        .collect()
+                };
+                holds(&sync.snapshot.lanes[lane].map) != holds(&sync.target[lane])
+            });
+            if is_new {
+                let damaged = matches!(found.problem, CellProblem::Damaged(_));
+                *self.abandoned.entry((found.disk, found.version)).or_default() |= damaged;
+                any = true;
+            }
+        }
+        any
+    }
+}
