@@ -37,6 +37,8 @@ struct OpenContent {
 /// Hands out checked cells; remembers one open file and one cell a disk.
 pub struct Contents<'a> {
     pool: &'a Pool,
+    /// Disks that are not to be read although they are there.
+    without: Vec<DiskId>,
     open: HashMap<DiskId, OpenContent>,
     at_hand: HashMap<DiskId, (VersionId, u64, Rc<Vec<u8>>)>,
 }
@@ -44,7 +46,12 @@ pub struct Contents<'a> {
 impl<'a> Contents<'a> {
     /// Starts with nothing open.
     pub fn new(pool: &'a Pool) -> Self {
-        Self { pool, open: HashMap::new(), at_hand: HashMap::new() }
+        Self::without(pool, Vec::new())
+    }
+
+    /// Starts with nothing open, and reads nothing from the disks given.
+    pub fn without(pool: &'a Pool, without: Vec<DiskId>) -> Self {
+        Self { pool, without, open: HashMap::new(), at_hand: HashMap::new() }
     }
 
     /// The record of a content.
@@ -81,7 +88,9 @@ impl<'a> Contents<'a> {
     fn locate(&self, disk: DiskId, id: VersionId) -> std::result::Result<OpenContent, CellProblem> {
         let member = self.pool.member(disk).map_err(CellProblem::Failed)?;
         let reading = self.pool.catalogue.reading();
-        let Ok(real) = member.usable() else { return Err(CellProblem::Absent) };
+        let Some(real) = member.usable().ok().filter(|_| !self.without.contains(&disk)) else {
+            return Err(CellProblem::Absent);
+        };
         let version = Rc::new(versions::get(reading, id).map_err(CellProblem::Failed)?);
         let object = objects::by_version(reading, disk, id).map_err(CellProblem::Failed)?;
         let object = object.ok_or(CellProblem::Absent)?;

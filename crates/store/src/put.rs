@@ -1,6 +1,6 @@
 //! Putting files in: copied, synced, verified, and only then given their names.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -104,6 +104,7 @@ pub fn plan(
         replace,
         plan: PutPlan { sources: Vec::new(), items: Vec::new(), by_disk: Vec::new(), skipped: Vec::new(), replaced: 0 },
         links: HashMap::new(),
+        targets_seen: HashSet::new(),
         too_large: Vec::new(),
         taken: Vec::new(),
     };
@@ -120,6 +121,7 @@ struct Planner<'a> {
     replace: bool,
     plan: PutPlan,
     links: HashMap<(u64, u64), (usize, RelPath)>,
+    targets_seen: HashSet<RelPath>,
     too_large: Vec<String>,
     taken: Vec<String>,
 }
@@ -193,7 +195,7 @@ impl Planner<'_> {
     }
 
     fn file(&mut self, source: usize, from: &RelPath, target: &RelPath, stat: Stat) {
-        if self.plan.items.iter().any(|i| i.target == *target && i.stat.kind != EntryKind::Folder && i.source != source) {
+        if !self.targets_seen.insert(target.clone()) {
             return self.taken.push(format!("{target} (two sources have this name)"));
         }
         let existing = self.targets.iter().position(|i| {

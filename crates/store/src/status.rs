@@ -1,1 +1,206 @@
-//! x
+//! One glance at a pool.
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+use sieve_core::fate::Unguarded;
+use sieve_core::units::ByteLength;
+
+use crate::catalogue::{intents, objects, parity_state};
+use crate::error::Result;
+use crate::fate::{self, Count};
+use crate::label::Role;
+use crate::member::State;
+use crate::pool::Pool;
+use crate::scan;
+
+/// How a pool is.
+#[derive(Clone, Debug, Serialize)]
+pub struct Status {
+    /// The pool's name.
+    pub pool: String,
+    /// Its disks.
+    pub disks: Vec<DiskStatus>,
+    /// For each level, from 0 on: what may lose so many disks, whichever they are, and no more.
+    pub guard: Vec<GuardLevel>,
+    /// Why what is unguarded is.
+    pub unguarded: BTreeMap<Unguarded, Count>,
+    /// What was removed or replaced and is held until the next sync.
+    pub held: Count,
+    /// When the last sync began, nanoseconds since 1970.
+    pub synced_at: Option<i64>,
+    /// Now, nanoseconds since 1970.
+    pub now: i64,
+    /// Files of the same path on two disks of a volume.
+    pub conflicts: Vec<Conflict>,
+    /// Cells that are known to be damaged.
+    pub damaged_cells: u64,
+    /// What was noticed, in words.
+    pub notes: Vec<String>,
+}
+
+/// One disk.
+#[derive(Clone, Debug, Serialize)]
+pub struct DiskStatus {
+    /// Its name.
+    pub name: String,
+    /// Its volume.
+    pub volume: String,
+    /// What it does.
+    pub role: Role,
+    /// What was found in its place.
+    #[serde(flatten)]
+    pub state: State,
+    /// What is to be done about that, in words.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub advice: Option<String>,
+    /// Where it sits.
+    pub bay: Option<String>,
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// What our files take on it.
+    pub used: ByteLength,
+    /// What may still be written to it.
+    pub free: ByteLength,
+    /// When it was last scanned, nanoseconds since 1970.
+    pub scanned_at: Option<i64>,
+    /// It takes no writes.
+    pub read_only: bool,
+}
+
+/// What may lose so many disks and no more.
+#[derive(Clone, Copy, Debug, Serialize)]
+pub struct GuardLevel {
+    /// How many disks.
+    pub level: u8,
+    /// Files.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: ByteLength,
+}
+
+/// One path, two disks.
+#[derive(Clone, Debug, Serialize)]
+pub struct Conflict {
+    /// The volume.
+    pub volume: String,
+    /// The path.
+    pub path: String,
+    /// The disks.
+    pub disks: Vec<String>,
+}
+
+impl Status {
+    /// Whether every disk is there and every file guarded.
+    pub fn is_well(&self) -> bool {
+        self.disks.iter().all(|d| d.state == State::Present && !d.read_only)
+            && self.unguarded.is_empty()
+            && self.damaged_cells == 0
+            && self.conflicts.is_empty()
+    }
+}
+
+/// Scans what is there and takes stock.
+///
+/// # Errors
+/// What a disk or the database says.
+pub fn status(pool: &mut Pool) -> Result<Status> {
+    let mut notes = pool.notes.clone();
+    for member in pool.members.iter().filter(|m| m.row.role == Role::Data && m.state.is_usable()) {
+        notes.extend(scan::scan(pool, member)?.left_alone);
+    }
+    pool.refresh_rows()?;
+    let mut status = Status {
+        pool: pool.spec.name.clone(),
+        disks: Vec::new(),
+        guard: Vec::new(),
+        unguarded: BTreeMap::new(),
+        held: held(pool)?,
+        synced_at: pool.catalogue.synced_at()?,
+        now: pool.machine.now(),
+        conflicts: conflicts(pool)?,
+        damaged_cells: 0,
+        notes,
+    };
+    for member in &pool.members {
+        let is_present = member.state == State::Present;
+        let refusal = (!is_present).then(|| member.refusal());
+        status.disks.push(DiskStatus {
+            name: member.row.name.clone(),
+            volume: member.row.volume.clone(),
+            role: member.row.role,
+            state: member.state.clone(),
+            advice: refusal.map(|e| format!("{}; {}", e.message, e.remedy.unwrap_or_default())),
+            bay: member.spec.as_ref().and_then(|s| s.bay.clone()),
+            serial: member.spec.as_ref().and_then(|s| s.serial.clone()),
+            used: member.used_bytes(&pool.catalogue)?,
+            free: member.free_bytes(&pool.catalogue)?,
+            scanned_at: member.row.scanned_at,
+            read_only: member.filesystem.as_ref().is_some_and(|f| f.read_only),
+        });
+        let reading = pool.catalogue.reading();
+        status.damaged_cells += match member.row.role {
+            Role::Data => parity_state::damaged_contents(reading, member.row.id)?.len() as u64,
+            Role::Parity => parity_state::damaged_parity(reading, member.row.id)?.len() as u64,
+        };
+    }
+    add_guards(pool, &mut status)?;
+    if intents::all(pool.catalogue.reading())?.iter().any(|(_, i)| matches!(i, intents::Intent::Hold { .. })) {
+        status.notes.push("another command is removing files right now".into());
+    }
+    Ok(status)
+}
+
+fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
+    let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
+    for volume in pool.volumes() {
+        let model = fate::load(pool, &volume.name)?;
+        let evaluation = model.evaluate(&model.lost_set(pool, &[]));
+        model.for_each_file(pool, &evaluation, |file| {
+            levels.entry(file.guard).or_default().add(file.size_bytes);
+            if let Some(reason) = file.unguarded {
+                status.unguarded.entry(reason).or_default().add(file.size_bytes);
+            }
+            Ok(())
+        })?;
+    }
+    let top = levels.keys().max().copied().unwrap_or(0);
+    status.guard = (0..=top)
+        .map(|level| {
+            let count = levels.get(&level).copied().unwrap_or_default();
+            GuardLevel { level, files: count.files, bytes: count.bytes }
+        })
+        .collect();
+    Ok(())
+}
+
+fn held(pool: &Pool) -> Result<Count> {
+    let mut count = Count::default();
+    for member in &pool.members {
+        for row in objects::held(pool.catalogue.reading(), member.row.id)? {
+            let object = objects::by_path(pool.catalogue.reading(), member.row.id, &row.path)?;
+            count.add(object.map(|o| o.size).unwrap_or_default());
+        }
+    }
+    Ok(count)
+}
+
+fn conflicts(pool: &Pool) -> Result<Vec<Conflict>> {
+    let mut statement = pool.catalogue.reading().prepare_cached(
+        "SELECT d.volume, n.path, group_concat(d.name, ' ') FROM name n JOIN disk d ON d.id = n.disk
+         WHERE n.path NOT IN (SELECT path FROM held)
+         GROUP BY d.volume, n.path HAVING COUNT(*) > 1 ORDER BY d.volume, n.path LIMIT 1000",
+    )?;
+    let mut rows = statement.query([])?;
+    let mut found = Vec::new();
+    while let Some(row) = rows.next()? {
+        let path = objects::path_of(&row.get::<_, Vec<u8>>(1)?)?;
+        let disks: String = row.get(2)?;
+        found.push(Conflict {
+            volume: row.get(0)?,
+            path: path.to_string(),
+            disks: disks.split(' ').map(str::to_string).collect(),
+        });
+    }
+    Ok(found)
+}

@@ -14,4 +14,4 @@ pub use model::{
     DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
 };
 pub use sweep::{Losses, losses};
-pub use verdict::{Fate, Recovered, Verdicts, cells_back, verdicts};
+pub use verdict::{Fate, Recovered, Verdicts, cells_back, fate_by_contents, verdicts};

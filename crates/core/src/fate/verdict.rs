@@ -59,6 +59,8 @@ pub enum Recovered {
 pub struct Verdicts {
     /// One for each object.
     pub fates: Vec<Fate>,
+    /// For each object that comes back, whole in its present or an older state: with which content.
+    pub sources: Vec<Option<u32>>,
 }
 
 /// Counts the cells that hold none of the lost granules: only they can be checked, and so come back.
@@ -81,12 +83,25 @@ pub fn verdicts(model: &Model, lost: &LostSet) -> Verdicts {
     let losses = losses(model, lost);
     let replica = model.replicas.iter().any(|disk| !lost.contains(disk));
     let judge = Judge { model, losses: &losses, replica };
-    let fates = model
+    let (fates, sources) = model
         .objects
         .iter()
-        .map(|object| if lost.contains(&object.disk) { judge.fate(object) } else { Fate::Untouched })
-        .collect();
-    Verdicts { fates }
+        .map(|object| if lost.contains(&object.disk) { judge.fate(object) } else { (Fate::Untouched, None) })
+        .unzip();
+    Verdicts { fates, sources }
+}
+
+/// The fate of an object by how much of its present content, and of each older one, can be had; and which of
+/// the older ones it is.
+pub fn fate_by_contents(present: Option<Recovered>, past: &[Recovered]) -> (Fate, Option<usize>) {
+    if present == Some(Recovered::Whole) {
+        return (Fate::Rebuilt, None);
+    }
+    match past.iter().position(|r| *r == Recovered::Whole) {
+        Some(position) => (Fate::Older, Some(position)),
+        None if present.iter().chain(past).any(|r| *r == Recovered::Pieces) => (Fate::Torn, None),
+        None => (Fate::Gone, None),
+    }
 }
 
 struct Judge<'a> {
@@ -96,22 +111,16 @@ struct Judge<'a> {
 }
 
 impl Judge<'_> {
-    fn fate(&self, object: &ObjectState) -> Fate {
+    fn fate(&self, object: &ObjectState) -> (Fate, Option<u32>) {
         if let Some(recorded) = object.catalogued {
-            return if recorded && self.replica { Fate::Rebuilt } else { Fate::Gone };
+            return (if recorded && self.replica { Fate::Rebuilt } else { Fate::Gone }, None);
         }
         let present = object.present().map(|v| self.recovered(v));
-        if present == Some(Recovered::Whole) {
-            return Fate::Rebuilt;
-        }
-        let past: Vec<Recovered> = object.past().map(|v| self.recovered(v)).collect();
-        if past.contains(&Recovered::Whole) {
-            Fate::Older
-        } else if present.iter().chain(&past).any(|r| *r == Recovered::Pieces) {
-            Fate::Torn
-        } else {
-            Fate::Gone
-        }
+        let past: Vec<u32> = object.past().collect();
+        let states: Vec<Recovered> = past.iter().map(|v| self.recovered(*v)).collect();
+        let (fate, which) = fate_by_contents(present, &states);
+        let source = if fate == Fate::Rebuilt { object.present() } else { which.map(|position| past[position]) };
+        (fate, source)
     }
 
     fn recovered(&self, index: u32) -> Recovered {

@@ -138,6 +138,18 @@ impl Catalogue {
         Ok(result)
     }
 
+    /// When the last sync began, nanoseconds since 1970.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn synced_at(&self) -> Result<Option<i64>> {
+        let text: Option<String> = self
+            .database
+            .query_row("SELECT value FROM meta WHERE key = 'synced_at'", [], |row| row.get(0))
+            .optional()?;
+        Ok(text.and_then(|t| t.parse().ok()))
+    }
+
     /// Who the pool is.
     ///
     /// # Errors
@@ -153,6 +165,15 @@ impl Catalogue {
         let pool = read("pool")?.parse().map_err(|_| corrupt("the pool's id in the catalogue is no uuid".into()))?;
         Ok(Identity { pool, name: read("name")? })
     }
+}
+
+/// Notes when the last sync began.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn set_synced_at(c: &Connection, at: i64) -> Result<()> {
+    c.execute("INSERT OR REPLACE INTO meta VALUES ('synced_at', ?1)", [at.to_string()])?;
+    Ok(())
 }
 
 /// Notes that the replicas have to follow at the next sync, whatever else it finds.

@@ -1,13 +1,13 @@
 //! The tables of the catalogue.
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub const FORMAT: i64 = 1;
+pub(super) const FORMAT: i64 = 1;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
-pub const APPLICATION: i64 = 0x5A53_7643;
+pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
 /// All times are nanoseconds since 1970; all rows, offsets and lengths in lanes are granules of 4 KiB; paths
 /// have zero bytes between their components.
-pub const TABLES: &str = "
+pub(super) const TABLES: &str = "
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 
 CREATE TABLE disk (

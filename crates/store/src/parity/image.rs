@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use sieve_core::lane::{IntervalMap, Rows};
+use sieve_core::lane::IntervalMap;
 use sieve_core::path::RelPath;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, ParityIndex};
@@ -125,7 +125,6 @@ impl ParityImage {
         expected
             .iter()
             .flat_map(|interval| {
-                let Rows { .. } = interval.rows;
                 (interval.rows.start()..interval.rows.end()).map(move |cell| (cell, interval.value))
             })
             .filter_map(|(cell, id)| {
@@ -222,6 +221,28 @@ impl ParityImage {
         file.sync()?;
         self.logged += self.pending.len();
         Ok(())
+    }
+
+    /// Makes the written cells durable as copies of what the catalogue expects already: for a new disk.
+    ///
+    /// # Crash safety
+    /// The table is written last; before, the image is empty.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn finish_copy(&mut self, expected: &IntervalMap<CheckpointId>) -> Result<()> {
+        for file in self.segments.values_mut() {
+            file.sync()?;
+        }
+        for (cell, mut entry) in std::mem::take(&mut self.pending) {
+            if let Some(checkpoint) = expected.at(u64::from(cell)) {
+                entry.checkpoint = checkpoint;
+                self.entries.insert(cell, entry);
+            }
+        }
+        durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
+        self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
+        table::rewrite(&*self.disk, self.identity, &self.entries)
     }
 
     /// The catalogue knows the checkpoint now: the new cells count, the old ones' slots are given up.

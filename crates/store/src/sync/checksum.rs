@@ -28,7 +28,7 @@ const CLOCK_TICK: Duration = Duration::from_millis(20);
 const BATCH: usize = 256;
 
 /// Objects of a disk that have to be read: new, changed, or doubtful.
-pub(crate) fn unread(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
+pub(super) fn unread(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
     let mut statement = c.prepare_cached(
         "SELECT DISTINCT o.id FROM name n JOIN object o ON o.id = n.object
          WHERE n.disk = ?1 AND o.left_out = 0 AND (o.version IS NULL OR o.standing <> 0) ORDER BY n.path",
@@ -38,13 +38,36 @@ pub(crate) fn unread(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
 }
 
 /// What reading one object showed.
-pub(crate) enum Reading {
+enum Reading {
     /// It was read whole, and was the same before and after.
     Done(ContentSum, Vec<Rows>),
     /// It changed while it was read, or since the scan.
     Unsteady,
     /// It cannot be read.
     Failed(Error),
+}
+
+/// Reads the doubtful files of a disk again, and settles for each whether it is what it was.
+///
+/// # Errors
+/// What the database says; a file that cannot be read stays doubtful.
+pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
+    let disk = member.usable()?;
+    for id in unread(pool.catalogue.reading(), member.row.id)? {
+        let reading = pool.catalogue.reading();
+        let Some(object) = objects::get(reading, id)? else { continue };
+        let Some(known) = object.version.filter(|_| object.standing != Standing::Changed) else { continue };
+        let Some(path) = objects::names(reading, id)?.into_iter().next() else { continue };
+        if let Reading::Done(sum, data) = read_object(pool, &**disk, &object, &path) {
+            let version = versions::get(reading, known)?;
+            if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, &data) {
+                pool.catalogue.transaction(|t| {
+                    objects::set_version(t, id, Some(known), Standing::Same, object.older)
+                })?;
+            }
+        }
+    }
+    Ok(())
 }
 
 pub(super) fn checksum_new(
@@ -76,7 +99,7 @@ pub(super) fn checksum_new(
 }
 
 /// Reads an object whole, and makes sure that it was the same from the scan to the end of the reading.
-pub(crate) fn read_object(pool: &Pool, disk: &dyn Disk, object: &ObjectRow, path: &RelPath) -> Reading {
+fn read_object(pool: &Pool, disk: &dyn Disk, object: &ObjectRow, path: &RelPath) -> Reading {
     let read = || {
         let mut file = disk.open(path)?;
         if !object.matches(&file.stat()?) {
@@ -124,7 +147,7 @@ fn record(
 }
 
 /// Decides what an object that was read is: the known content, a new one, or a suspect. True for a suspect.
-pub(crate) fn settle_standing(
+fn settle_standing(
     t: &Connection,
     disk: DiskId,
     object: &ObjectRow,

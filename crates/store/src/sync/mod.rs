@@ -24,8 +24,8 @@ use crate::scan::{self, ScanReport};
 use crate::writer::LongWriter;
 
 pub(crate) use checkpoint::advance as first_checkpoint;
-pub(crate) use checksum::{Reading, read_object, settle_standing, unread};
-pub(crate) use volume::{load_snapshot, open_images};
+pub(crate) use checksum::resolve_doubts;
+pub(crate) use volume::{image_limits, load_snapshot, open_images};
 
 /// What the user decided beforehand.
 #[derive(Clone, Debug, Default)]
@@ -179,12 +179,16 @@ fn finish(pool: &Pool, plan: &SyncPlan, report: &mut SyncReport) -> Result<()> {
             versions::record_all(t)?;
             versions::forget_unused(t)?;
             catalogue::clear_changed(t)?;
+            catalogue::set_synced_at(t, plan.begun_at)?;
             checkpoint::advance(t, &*pool.machine).map(|_| ())
         })?;
         let export = Export::take(&pool.catalogue)?;
         for member in &pool.members {
             export.put_on(member, &pool.catalogue)?;
         }
+    }
+    if pool.catalogue.synced_at()?.is_none_or(|at| at < plan.begun_at) {
+        pool.catalogue.transaction(|t| catalogue::set_synced_at(t, plan.begun_at))?;
     }
     for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
         report.released += held::release(pool, member, plan.begun_at)?;

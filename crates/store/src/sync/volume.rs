@@ -3,13 +3,14 @@
 use std::collections::{BTreeSet, HashMap};
 
 use sieve_core::lane::{LaneMap, Rows};
-use sieve_core::pool::VolumeSpec;
+use sieve_core::pool::{DiskSpec, VolumeSpec};
 use sieve_core::sync::{CellGeometry, Wanted, WindowPlan, plan_lane, plan_windows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::SyncPlan;
 use crate::catalogue::objects::path_of;
 use crate::catalogue::{disks, parity_state, unsigned, versions};
+use crate::disk::Filesystem;
 use crate::error::Result;
 use crate::label::Role;
 use crate::member::{Member, usable_bytes};
@@ -71,9 +72,18 @@ pub(crate) fn open_images(pool: &Pool, volume: &str, without: &[DiskId]) -> Resu
 
 /// How large the image on a parity disk may become: its capacity, or what it has and what is free.
 fn limits(member: &Member, geometry: CellGeometry) -> ImageLimits {
-    let open = member.filesystem.as_ref().map(|f| f.available.plus(member.row.parity_bytes));
-    let capacity = usable_bytes(member.spec.as_ref(), member.filesystem.as_ref());
-    let usable = [open, capacity].into_iter().flatten().min().unwrap_or_default();
+    image_limits(member.spec.as_ref(), member.filesystem.as_ref(), member.row.parity_bytes, geometry)
+}
+
+/// How large an image may become on a disk where `has` bytes of it are already.
+pub(crate) fn image_limits(
+    spec: Option<&DiskSpec>,
+    filesystem: Option<&Filesystem>,
+    has: ByteLength,
+    geometry: CellGeometry,
+) -> ImageLimits {
+    let open = filesystem.map(|f| f.available.plus(has));
+    let usable = [open, usable_bytes(spec, filesystem)].into_iter().flatten().min().unwrap_or_default();
     ImageLimits::for_bytes(usable, geometry)
 }
 

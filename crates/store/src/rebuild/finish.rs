@@ -1,0 +1,305 @@
+//! Giving the rebuilt files their names, and the new disks their place in the pool.
+
+use std::collections::BTreeMap;
+
+use rusqlite::Transaction;
+use sieve_core::fate::{Fate, Recovered, Standing};
+use sieve_core::path::RelPath;
+use sieve_core::units::{DiskId, ObjectId, VersionId};
+
+use super::jobs::{self, Assembly, Job};
+use super::run::DataTarget;
+use super::{RebuildReport, Target};
+use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::{self, disks, objects, parity_state, versions};
+use crate::content::{self, READ_STEP};
+use crate::disk::{Attributes, Disk, EntryKind, full_path};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::fate::{Totals, VolumeModel};
+use crate::journal;
+use crate::parity::ParityImage;
+use crate::pool::Pool;
+use crate::pool_file;
+use crate::replica::Export;
+use crate::scan::is_held;
+use crate::sync::first_checkpoint;
+
+/// The files of the volume on disks that are there.
+pub(super) fn untouched(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
+    let evaluation = model.evaluate(&model.lost_set(pool, lost));
+    let mut totals = Totals::default();
+    model.for_each_file(pool, &evaluation, |file| {
+        if file.fate == Fate::Untouched {
+            totals.add(Fate::Untouched, file.size_bytes);
+        }
+        Ok(())
+    })?;
+    Ok(totals)
+}
+
+/// What an interrupted rebuild had finished: files under their names whose content is checked again here.
+pub(super) fn finished_before(
+    pool: &Pool,
+    disk: &dyn Disk,
+    jobs: &[Job],
+    assemblies: &mut BTreeMap<VersionId, Assembly>,
+) -> Result<BTreeMap<VersionId, Vec<RelPath>>> {
+    let mut finished: BTreeMap<VersionId, Vec<RelPath>> = BTreeMap::new();
+    for job in jobs {
+        for name in &job.names {
+            let Some(stat) = disk.stat(name)?.filter(|s| s.kind == EntryKind::File) else { continue };
+            let sum = content::checksum(&mut *disk.open(name)?, stat.size, |_| {})?;
+            let candidates = job.object.version.iter().chain(&job.object.older);
+            let mut known = None;
+            for version in candidates.filter(|v| assemblies.contains_key(v)) {
+                if Some(versions::get(pool.catalogue.reading(), *version)?.sum) == sum {
+                    known = Some(*version);
+                }
+            }
+            let Some(version) = known else {
+                let message = format!("{}: this file is not one that the rebuild wrote", full_path(disk, name).display());
+                return Err(Error::new(Kind::Safety, "rebuild.foreign-file", message)
+                    .remedy("move it away and run the rebuild again"));
+            };
+            assemblies.get_mut(&version).expect("it is a candidate").state = Some(Recovered::Whole);
+            finished.entry(version).or_default().push(name.clone());
+        }
+    }
+    Ok(finished)
+}
+
+/// Gives every file that came back its names, then the folders their times.
+pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut RebuildReport) -> Result<()> {
+    let mut folders = Vec::new();
+    let mut symlinks = Vec::new();
+    objects::for_each_node(pool.catalogue.reading(), target.disk_id, |path, node| {
+        match node.kind {
+            EntryKind::Folder => folders.push((path, node)),
+            EntryKind::Symlink => symlinks.push((path, node)),
+            _ => {}
+        }
+        Ok(())
+    })?;
+    for (path, _) in &folders {
+        durable::make_folders(&*target.disk, path)?;
+    }
+    for position in 0..target.jobs.len() {
+        let (fate, source) = jobs::outcome(&target.jobs[position], &target.assemblies);
+        let names: Vec<RelPath> = target.jobs[position].names.clone();
+        for name in names.iter().filter(|n| !is_held(n)) {
+            report.obtained.add(fate, target.jobs[position].object.size);
+            if !fate.is_whole() {
+                report.not_back.push((name.to_string(), fate));
+            }
+        }
+        if let Some(version) = source {
+            publish_object(pool, target, position, version, fate)?;
+        }
+    }
+    for (path, node) in &symlinks {
+        let comes_back = node.recorded;
+        let fate = if comes_back { Fate::Rebuilt } else { Fate::Gone };
+        report.obtained.add(fate, sieve_core::units::ByteLength::ZERO);
+        if !comes_back {
+            report.not_back.push((path.to_string(), fate));
+        } else if target.disk.stat(path)?.is_none() {
+            make_parents(&*target.disk, path)?;
+            target.disk.make_symlink(node.target.as_deref().unwrap_or_default(), path)?;
+            target.disk.set_attributes(path, &node.attributes)?;
+            durable::sync_parents(&*target.disk, [path])?;
+        }
+    }
+    for (path, node) in folders.iter().rev() {
+        target.disk.set_attributes(path, &node.attributes)?;
+    }
+    Ok(())
+}
+
+fn make_parents(disk: &dyn Disk, path: &RelPath) -> Result<()> {
+    path.parent().map_or(Ok(()), |parent| durable::make_folders(disk, &parent).map(|_| ()))
+}
+
+fn publish_object(
+    pool: &Pool,
+    target: &mut DataTarget,
+    position: usize,
+    version: VersionId,
+    fate: Fate,
+) -> Result<()> {
+    let job = &target.jobs[position];
+    let (names, object) = (job.names.clone(), job.object.id);
+    let attributes = if fate == Fate::Rebuilt {
+        objects::attributes(pool.catalogue.reading(), object)?
+    } else {
+        versions::get(pool.catalogue.reading(), version)?.attributes
+    };
+    let done = target.finished.get(&version).cloned().unwrap_or_default();
+    let mut first = names.iter().find(|n| done.contains(n)).cloned();
+    for name in names.iter().filter(|n| !done.contains(n)) {
+        make_parents(&*target.disk, name)?;
+        match &first {
+            Some(first) => {
+                target.disk.link(first, name)?;
+                durable::sync_parents(&*target.disk, [name])?;
+            }
+            None => {
+                let whole = whole_copy(target, version, &done)?;
+                publish_file(&*target.disk, &whole, name, &attributes)?;
+                first = Some(name.clone());
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The unfinished file of a content; a copy of it, where it was used already (a replaced file that comes back
+/// under its name, and is held as well).
+fn whole_copy(target: &mut DataTarget, version: VersionId, done: &[RelPath]) -> Result<RelPath> {
+    let users = target.jobs.iter().filter(|job| {
+        jobs::outcome(job, &target.assemblies).1 == Some(version)
+    });
+    let needs_copy = users.count() > 1;
+    match target.temporary(version) {
+        Some(path) if !needs_copy => Ok(path),
+        Some(path) => copy(target, &path),
+        None => match done.first().cloned() {
+            Some(path) => copy(target, &path),
+            None => Err(Error::new(Kind::Internal, "rebuild.lost-copy", format!("content {version} is not at hand"))),
+        },
+    }
+}
+
+fn copy(target: &mut DataTarget, from: &RelPath) -> Result<RelPath> {
+    let to = target.next_path();
+    let mut input = target.disk.open(from)?;
+    let mut output = target.disk.create(&to)?;
+    output.set_length(input.stat()?.size.exact())?;
+    let mut buffer = vec![0; READ_STEP];
+    let mut offset = 0;
+    loop {
+        let count = input.read_at(&mut buffer, offset)?;
+        if count == 0 {
+            output.sync()?;
+            return Ok(to);
+        }
+        output.write_at(&buffer[..count], offset)?;
+        offset += count as u64;
+    }
+}
+
+fn publish_file(disk: &dyn Disk, from: &RelPath, name: &RelPath, attributes: &Attributes) -> Result<()> {
+    disk.set_attributes(from, attributes)?;
+    disk.modify(from)?.sync()?;
+    durable::publish(disk, from, name)
+}
+
+/// The one switch: the new disks take the place of the old ones.
+///
+/// # Crash safety
+/// Before the commit the rebuild can be run again, after it only the pool file and the replicas have to follow.
+pub(super) fn commit(
+    pool: &Pool,
+    targets: &[Target],
+    data: &[DataTarget],
+    images: &[ParityImage],
+) -> Result<()> {
+    let now = pool.machine.now();
+    pool.catalogue.transaction(|t| {
+        for target in data {
+            for job in &target.jobs {
+                let (_, source) = jobs::outcome(job, &target.assemblies);
+                adopt_object(t, target, job, source)?;
+            }
+            forget_lost_symlinks(t, target)?;
+            objects::forget_nameless(t, target.disk_id)?;
+        }
+        let parities = targets.iter().filter(|t| t.row.role == crate::label::Role::Parity);
+        for (target, image) in parities.zip(images) {
+            disks::set_parity_bytes(t, target.row.id, image.bytes())?;
+            for cell in parity_state::damaged_parity(t, target.row.id)? {
+                parity_state::set_damaged_parity(t, target.row.id, cell, false)?;
+            }
+        }
+        for target in targets {
+            let filesystem = (!target.simulated).then_some(&target.filesystem.id);
+            disks::succeed(t, &target.row, target.successor, filesystem, now)?;
+            for (id, intent) in intents::all(t)? {
+                if matches!(intent, Intent::Rebuild { disk, .. } if disk == target.row.id) {
+                    intents::remove(t, id)?;
+                }
+            }
+            let repoint = Intent::Repoint { disk: target.row.name.clone(), path: target.onto.clone() };
+            intents::insert(t, &repoint)?;
+        }
+        catalogue::mark_changed(t)?;
+        first_checkpoint(t, &*pool.machine).map(|_| ())
+    })
+}
+
+fn adopt_object(
+    t: &Transaction<'_>,
+    target: &DataTarget,
+    job: &Job,
+    source: Option<VersionId>,
+) -> Result<()> {
+    let first = job.names.first().expect("a job has a name");
+    let stat = if source.is_some() { target.disk.stat(first)? } else { None };
+    let (Some(version), Some(stat)) = (source, stat) else {
+        for name in &job.names {
+            objects::remove_name(t, target.disk_id, name)?;
+            objects::remove_held(t, target.disk_id, name)?;
+        }
+        return Ok(());
+    };
+    objects::set_stat(t, job.object.id, &stat, Standing::Same)?;
+    // A replaced file that came back under its name is a second copy of what is held: it waits for the next sync.
+    let is_copy = !is_held(first) && shares_with_held(target, job.object.id, version);
+    objects::set_version(t, job.object.id, (!is_copy).then_some(version), Standing::Same, None)
+}
+
+fn shares_with_held(target: &DataTarget, object: ObjectId, version: VersionId) -> bool {
+    target.jobs.iter().any(|other| {
+        other.object.id != object
+            && other.names.iter().any(is_held)
+            && jobs::outcome(other, &target.assemblies).1 == Some(version)
+    })
+}
+
+fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
+    let mut lost = Vec::new();
+    objects::for_each_node(t, target.disk_id, |path, node| {
+        if node.kind != EntryKind::Folder && !(node.kind == EntryKind::Symlink && node.recorded) {
+            lost.push(path);
+        }
+        Ok(())
+    })?;
+    lost.iter().try_for_each(|path| objects::remove_node(t, target.disk_id, path))
+}
+
+/// The pool file, the replicas and the journal follow.
+pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildReport) -> Result<()> {
+    for target in targets {
+        pool_file::set_disk_path(&*pool.home, &pool.file, &target.row.name, &target.onto)?;
+        if let Some(spec) = pool.spec.disks.iter_mut().find(|d| d.name == target.row.name) {
+            spec.path = Some(target.onto.clone());
+        }
+        pool.catalogue.transaction(|t| {
+            for (id, intent) in intents::all(t)? {
+                if matches!(&intent, Intent::Repoint { disk, .. } if *disk == target.row.name) {
+                    intents::remove(t, id)?;
+                }
+            }
+            Ok(())
+        })?;
+    }
+    let rows = disks::all(pool.catalogue.reading())?;
+    pool.members =
+        crate::member::recognise(&*pool.machine, &pool.catalogue, pool.identity.pool, rows, &pool.spec.disks)?;
+    let export = Export::take(&pool.catalogue)?;
+    for member in pool.members.iter().filter(|m| m.state.is_usable()) {
+        export.put_on(member, &pool.catalogue)?;
+    }
+    pool.refresh_rows()?;
+    journal::append(&*pool.home, pool.machine.now(), "rebuild", report)
+}

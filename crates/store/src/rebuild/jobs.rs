@@ -1,0 +1,108 @@
+//! What has to be written to a rebuilt data disk.
+
+use std::collections::{BTreeMap, HashMap};
+
+use sieve_core::fate::{Fate, Recovered};
+use sieve_core::lane::Rows;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
+
+use crate::catalogue::objects::{self, ObjectRow};
+use crate::catalogue::{parity_state, versions};
+use crate::error::Result;
+use crate::fate::VolumeModel;
+use crate::pool::Pool;
+
+/// One object of the lost disk.
+pub(super) struct Job {
+    pub(super) object: ObjectRow,
+    pub(super) names: Vec<RelPath>,
+}
+
+/// A content of the lost disk's lane, while it is put together.
+pub(super) struct Assembly {
+    pub(super) size: ByteLength,
+    /// Granules that do not come back.
+    pub(super) lost: Vec<Rows>,
+    pub(super) state: Option<Recovered>,
+}
+
+/// The objects of a disk, in the order of their first names.
+pub(super) fn jobs(pool: &Pool, disk: DiskId) -> Result<Vec<Job>> {
+    let mut jobs: Vec<Job> = Vec::new();
+    let mut by_object: HashMap<ObjectId, usize> = HashMap::new();
+    objects::for_each_name(pool.catalogue.reading(), disk, |path, object| {
+        match by_object.get(&object.id) {
+            Some(position) => jobs[*position].names.push(path),
+            None => {
+                by_object.insert(object.id, jobs.len());
+                jobs.push(Job { object, names: vec![path] });
+            }
+        }
+        Ok(())
+    })?;
+    Ok(jobs)
+}
+
+/// The contents that some object of the disk may come back with: in the lane, or without data and recorded.
+pub(super) fn assemblies(pool: &Pool, disk: DiskId, jobs: &[Job]) -> Result<BTreeMap<VersionId, Assembly>> {
+    let lane = parity_state::lane(pool.catalogue.reading(), disk)?;
+    let mut found: BTreeMap<VersionId, Assembly> = BTreeMap::new();
+    let mapped_granules = lane.iter().fold(HashMap::<VersionId, u64>::new(), |mut sums, piece| {
+        *sums.entry(piece.value.version).or_default() += piece.rows.length();
+        sums
+    });
+    for version in jobs.iter().flat_map(|job| job.object.version.iter().chain(&job.object.older)) {
+        if found.contains_key(version) {
+            continue;
+        }
+        let row = versions::get(pool.catalogue.reading(), *version)?;
+        let data: u64 = row.data.iter().map(|r| r.length()).sum();
+        let mapped = mapped_granules.get(version).copied().unwrap_or(0);
+        if data == 0 && !row.recorded || data > 0 && mapped == 0 {
+            continue;
+        }
+        let mut lost = Vec::new();
+        if mapped < data {
+            // Only partly in the snapshot, after an interrupted sync.
+            lost.push(Rows::new(0, row.sum.size.granules()));
+            for piece in lane.iter().filter(|p| p.value.version == *version) {
+                lost = crate::window::without(&lost, Rows::at(piece.value.offset, piece.rows.length()));
+            }
+        }
+        found.insert(
+            *version,
+            Assembly { size: row.sum.size, lost, state: None },
+        );
+    }
+    Ok(found)
+}
+
+/// The fate that an object met, and the content it came back with.
+pub(super) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> (Fate, Option<VersionId>) {
+    let state = |version: &VersionId| {
+        assemblies.get(version).and_then(|a| a.state).unwrap_or(Recovered::Nothing)
+    };
+    let same = job.object.standing == sieve_core::fate::Standing::Same;
+    let present = job.object.version.filter(|_| same);
+    let past: Vec<VersionId> =
+        job.object.version.filter(|_| !same).into_iter().chain(job.object.older).collect();
+    let states: Vec<Recovered> = past.iter().map(state).collect();
+    let (fate, which) = sieve_core::fate::fate_by_contents(present.as_ref().map(state), &states);
+    (fate, if fate == Fate::Rebuilt { present } else { which.map(|position| past[position]) })
+}
+
+/// Files and bytes that a rebuild of the disk is expected to write, held ones included.
+pub(super) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> Result<(u64, ByteLength)> {
+    let lost = model.lost_set(pool, &[disk]);
+    let verdicts = sieve_core::fate::verdicts(&model.model, &lost);
+    let (mut files, mut bytes) = (0, ByteLength::ZERO);
+    for job in jobs(pool, disk)? {
+        let source = model.object_index(job.object.id).and_then(|position| verdicts.sources[position]);
+        if let Some(version) = source {
+            files += 1;
+            bytes = bytes.plus(model.model.versions[version as usize].size);
+        }
+    }
+    Ok((files, bytes))
+}

@@ -1,0 +1,285 @@
+//! Bringing lost disks back onto new ones, from the survivors.
+
+mod finish;
+mod jobs;
+mod run;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::Serialize;
+use sieve_core::path::{OUR_FOLDER, RelPath};
+use sieve_core::units::{ByteLength, DiskId};
+use uuid::Uuid;
+
+use crate::catalogue::disks::DiskRow;
+use crate::catalogue::intents::{self, Intent};
+use crate::disk::{Disk, Filesystem};
+use crate::error::{Error, Kind, Result};
+use crate::event::Observer;
+use crate::fate::{self, Totals, VolumeModel};
+use crate::label::{self, Role};
+use crate::member::{State, usable_bytes};
+use crate::pool::Pool;
+use crate::scan;
+use crate::sync::resolve_doubts;
+
+/// One lost disk and where it is to be rebuilt.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The lost disk.
+    pub name: String,
+    /// The folder of the new one.
+    pub onto: PathBuf,
+}
+
+/// What will be done for one disk.
+#[derive(Clone, Debug, Serialize)]
+pub struct TargetPlan {
+    /// The lost disk.
+    pub disk: String,
+    /// What it does.
+    pub role: Role,
+    /// Where the new one is.
+    pub onto: String,
+    /// Files that are to be written (held ones included).
+    pub files: u64,
+    /// Bytes that are to be written.
+    pub bytes: ByteLength,
+    /// What is free there.
+    pub free: ByteLength,
+    /// Something to think about, in words.
+    pub doubts: Vec<String>,
+}
+
+/// What a rebuild will do.
+#[derive(Clone, Debug, Serialize)]
+pub struct RebuildPlan {
+    /// The volume.
+    pub volume: String,
+    /// Disk by disk.
+    pub targets: Vec<TargetPlan>,
+    /// The fates of the volume's files (those on other missing disks left out).
+    pub predicted: Totals,
+    /// Members that are missing besides: they are not rebuilt now.
+    pub also_missing: Vec<String>,
+    /// Bytes to read at most, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+}
+
+/// How a rebuild ended.
+#[derive(Clone, Debug, Serialize)]
+pub struct RebuildReport {
+    /// What was predicted.
+    pub predicted: Totals,
+    /// What came back.
+    pub obtained: Totals,
+    /// Files that did not come back in their present state: path, fate.
+    pub not_back: Vec<(String, sieve_core::fate::Fate)>,
+    /// Damage that was met on survivors, in words.
+    pub damage: Vec<String>,
+    /// Cells of parity that were written, and that could not be computed.
+    pub parity_cells: u64,
+    /// Cells of parity that could not be computed.
+    pub parity_cells_left: u64,
+    /// Bytes read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// Bytes written, by disk.
+    pub written_bytes: BTreeMap<String, ByteLength>,
+}
+
+/// A disk to be rebuilt, opened and checked.
+struct Target {
+    row: DiskRow,
+    successor: Uuid,
+    onto: String,
+    disk: Arc<dyn Disk>,
+    filesystem: Filesystem,
+    simulated: bool,
+}
+
+/// A rebuild that can be begun.
+pub struct Prepared {
+    /// What it will do.
+    pub plan: RebuildPlan,
+    targets: Vec<Target>,
+    model: VolumeModel,
+}
+
+/// Checks the new disks, scans the survivors, settles what is doubtful on them by reading it, and predicts.
+///
+/// # Errors
+/// When a disk is not lost, a new one is not fit, or disks of several volumes are named.
+pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
+    let targets = requests.iter().map(|r| open_target(pool, r)).collect::<Result<Vec<_>>>()?;
+    refuse_twins(&targets)?;
+    let volume = targets.first().map(|t| t.row.volume.clone()).unwrap_or_default();
+    if targets.iter().any(|t| t.row.volume != volume) {
+        let message = "these disks are of different volumes";
+        return Err(Error::new(Kind::Usage, "rebuild.volumes", message).remedy("rebuild one volume at a time"));
+    }
+    let lost: Vec<DiskId> = targets.iter().map(|t| t.row.id).collect();
+    for member in pool.members_of(&volume, Role::Data).filter(|m| !lost.contains(&m.row.id) && m.state.is_usable()) {
+        scan::scan(pool, member)?;
+        resolve_doubts(pool, member)?;
+    }
+    let model = fate::load(pool, &volume)?;
+    let predicted = predict(pool, &model, &lost)?;
+    let mut plan = RebuildPlan {
+        volume: volume.clone(),
+        targets: Vec::new(),
+        predicted,
+        also_missing: pool
+            .members
+            .iter()
+            .filter(|m| m.row.volume == volume && !m.state.is_usable() && !lost.contains(&m.row.id))
+            .map(|m| m.row.name.clone())
+            .collect(),
+        read_bytes: BTreeMap::new(),
+    };
+    for target in &targets {
+        plan.targets.push(target_plan(pool, &model, target)?);
+    }
+    for member in pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable()) {
+        if !lost.contains(&member.row.id) {
+            plan.read_bytes.insert(member.row.name.clone(), member.used_bytes(&pool.catalogue)?);
+        }
+    }
+    for target in plan.targets.iter().filter(|t| t.bytes > t.free) {
+        let message = format!(
+            "{} is too small for {}: {} are needed, {} are free ({} missing)",
+            target.onto,
+            target.disk,
+            target.bytes,
+            target.free,
+            target.bytes.minus(target.free)
+        );
+        return Err(Error::new(Kind::Conflict, "rebuild.too-small", message).remedy("use a larger disk"));
+    }
+    Ok(Prepared { plan, targets, model })
+}
+
+/// Rebuilds what was planned.
+///
+/// # Crash safety
+/// Survivors are only read. Files appear on the new disk whole, under their names, after their checksums
+/// held; the catalogue takes the new disk in place of the old one in one commit at the end. Until then
+/// running it again goes on: what is there already is checked and kept.
+///
+/// # Errors
+/// When another long writer is at work, or what a disk or the database says.
+pub fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observer) -> Result<RebuildReport> {
+    run::execute(pool, prepared, observer)
+}
+
+fn predict(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
+    let evaluation = model.evaluate(&model.lost_set(pool, lost));
+    let mut totals = Totals::default();
+    model.for_each_file(pool, &evaluation, |file| {
+        let member = pool.member_named(file.disks[0])?;
+        if member.state.is_usable() || lost.contains(&member.row.id) {
+            totals.add(file.fate, file.size_bytes);
+        }
+        Ok(())
+    })?;
+    Ok(totals)
+}
+
+fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
+    let member = pool.member_named(&request.name)?;
+    let name = &request.name;
+    if member.state.is_usable() && !matches!(member.state, State::OlderCopy { .. }) {
+        let message = format!("disk {name} is present and well: there is nothing to rebuild");
+        return Err(Error::new(Kind::Safety, "rebuild.present", message)
+            .remedy("if it is failing, unmount it first: while it is mounted its own files are the best copy"));
+    }
+    let path = std::path::absolute(&request.onto).map_err(|e| Error::io("rebuild.onto", &request.onto, e))?;
+    let disk = pool.machine.open_disk(&path).map_err(|mut error| {
+        error.kind = Kind::Usage;
+        error.remedy("create the folder, or mount the new disk there")
+    })?;
+    let filesystem = disk.filesystem()?;
+    let place = path.display();
+    if filesystem.read_only {
+        return Err(Error::new(Kind::Safety, "disk.read-only", format!("{place} is mounted read-only")));
+    }
+    let resumed = resumed_successor(pool, member.row.id, &*disk)?;
+    if resumed.is_none() {
+        refuse_used(&*disk, &path)?;
+    }
+    let simulated = member.spec.as_ref().is_some_and(|s| s.simulated);
+    for other in pool.members.iter().filter(|m| m.row.id != member.row.id) {
+        let same_place = other.disk.as_ref().is_some_and(|d| d.root() == path);
+        let same_filesystem = !simulated && other.filesystem.as_ref().is_some_and(|f| f.device == filesystem.device)
+            && filesystem.is_mount_point;
+        if same_place || same_filesystem {
+            let message = format!("{place} lies on disk {}, a member of this pool", other.row.name);
+            return Err(Error::new(Kind::Safety, "rebuild.member", message).remedy("use another, empty disk"));
+        }
+    }
+    let onto = path.to_str().map(str::to_string).ok_or_else(|| {
+        Error::new(Kind::Usage, "rebuild.onto", format!("{place}: the pool file can name only paths that are text"))
+    })?;
+    let successor = resumed.unwrap_or_else(Uuid::new_v4);
+    Ok(Target { row: member.row.clone(), successor, onto, disk, filesystem, simulated })
+}
+
+/// The disk that an interrupted rebuild had begun to make of this folder.
+fn resumed_successor(pool: &Pool, lost: DiskId, disk: &dyn Disk) -> Result<Option<Uuid>> {
+    let Some(label) = label::read(disk)? else { return Ok(None) };
+    let is_it = |(_, intent): &(i64, Intent)| {
+        matches!(intent, Intent::Rebuild { disk, successor, .. } if *disk == lost && *successor == label.disk)
+    };
+    let begun = intents::all(pool.catalogue.reading())?.iter().any(is_it);
+    if begun {
+        return Ok(Some(label.disk));
+    }
+    let message = format!(
+        "{} is a member already: disk {} of pool `{}`",
+        disk.root().display(),
+        label.disk_name,
+        label.pool_name
+    );
+    Err(Error::new(Kind::Safety, "label.member", message).remedy("use an empty disk"))
+}
+
+fn refuse_used(disk: &dyn Disk, path: &Path) -> Result<()> {
+    let used = disk.list(&RelPath::ROOT)?;
+    let Some(found) = used.iter().find(|n| *n != b"lost+found" && *n != OUR_FOLDER) else { return Ok(()) };
+    let message = format!("{} is not empty: there is `{}`", path.display(), String::from_utf8_lossy(found).escape_debug());
+    Err(Error::new(Kind::Safety, "rebuild.not-empty", message).remedy("rebuild onto an empty disk"))
+}
+
+fn refuse_twins(targets: &[Target]) -> Result<()> {
+    for (position, target) in targets.iter().enumerate() {
+        let others = &targets[..position];
+        if others.iter().any(|o| o.row.id == target.row.id || o.disk.root() == target.disk.root()) {
+            let message = format!("{} or {} is named twice", target.row.name, target.onto);
+            return Err(Error::new(Kind::Usage, "rebuild.twice", message).remedy("name each disk and each folder once"));
+        }
+    }
+    Ok(())
+}
+
+fn target_plan(pool: &Pool, model: &VolumeModel, target: &Target) -> Result<TargetPlan> {
+    let spec = pool.spec.disk(&target.row.name);
+    let (files, bytes) = match target.row.role {
+        Role::Data => jobs::expected_size(pool, model, target.row.id)?,
+        Role::Parity => (0, target.row.parity_bytes),
+    };
+    let free = target.filesystem.available.min(usable_bytes(spec, Some(&target.filesystem)).unwrap_or_default());
+    let mut doubts = Vec::new();
+    if !target.simulated && !target.filesystem.is_mount_point {
+        doubts.push(format!("{} is not a mount point: the files will lie on the filesystem around it", target.onto));
+    }
+    Ok(TargetPlan {
+        disk: target.row.name.clone(),
+        role: target.row.role,
+        onto: target.onto.clone(),
+        files,
+        bytes,
+        free,
+        doubts,
+    })
+}

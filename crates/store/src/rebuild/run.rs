@@ -1,0 +1,359 @@
+//! One pass over the survivors: every row of the lost disks is computed and goes where it belongs.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use sieve_core::checksum::cell_sum;
+use sieve_core::fate::Recovered;
+use sieve_core::lane::{LaneMap, Rows};
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
+
+use super::finish;
+use super::jobs::{self, Assembly, Job};
+use super::{Prepared, RebuildReport, Target};
+use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::{parity_state, versions};
+use crate::content::{CellProblem, Contents};
+use crate::disk::{Disk, WriteFile};
+use crate::error::Result;
+use crate::event::{Event, Observer, Unit};
+use crate::label::{self, Label, Role};
+use crate::parity::ParityImage;
+use crate::pool::Pool;
+use crate::sync::{image_limits, load_snapshot, open_images};
+use crate::window::{LaneWindow, ReadProblem, Snapshot, Window, encode};
+use crate::workspace::Workspace;
+use crate::writer::LongWriter;
+
+/// A data disk while it is rebuilt.
+pub(super) struct DataTarget {
+    pub(super) disk_id: DiskId,
+    pub(super) disk: Arc<dyn Disk>,
+    pub(super) jobs: Vec<Job>,
+    pub(super) assemblies: BTreeMap<VersionId, Assembly>,
+    /// Contents that an earlier run had finished, with the object that has them.
+    pub(super) finished: BTreeMap<VersionId, Vec<RelPath>>,
+    workspace: Workspace,
+    temporary: BTreeMap<VersionId, RelPath>,
+    open: Option<(VersionId, Box<dyn WriteFile>)>,
+    lane: usize,
+}
+
+pub(super) fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observer) -> Result<RebuildReport> {
+    let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
+    let survivors = pool.members.iter().filter(|m| !lost.contains(&m.row.id));
+    let _lock = LongWriter::begin(&*pool.home, survivors, "rebuild")?;
+    let before = totals(pool);
+    begin(pool, &prepared.targets)?;
+    let volume = prepared.plan.volume.clone();
+    let snapshot = load_snapshot(pool, &volume)?;
+    let mut pass = Pass {
+        pool,
+        images: open_images(pool, &volume, &lost)?,
+        data: Vec::new(),
+        parity: Vec::new(),
+        damage: Vec::new(),
+        parity_cells: 0,
+        parity_cells_left: 0,
+    };
+    for target in &prepared.targets {
+        match target.row.role {
+            Role::Data => pass.data.push(open_data(pool, target, &snapshot)?),
+            Role::Parity => pass.parity.push(open_parity(pool, target, &snapshot)?),
+        }
+    }
+    let cells = pass.cells(&snapshot);
+    observer.event(Event::Stage { name: "rebuilding", total: cells.len() as u64, unit: Unit::Cells });
+    let mut contents = Contents::without(pool, lost.clone());
+    for cell in cells {
+        pass.cell(&snapshot, &mut contents, cell)?;
+        observer.event(Event::Advanced { by: 1 });
+    }
+    pass.close()?;
+    let Pass { mut data, parity, damage, parity_cells, parity_cells_left, .. } = pass;
+    drop(contents);
+    let mut report = RebuildReport {
+        predicted: prepared.plan.predicted,
+        obtained: finish::untouched(pool, &prepared.model, &lost)?,
+        not_back: Vec::new(),
+        damage,
+        parity_cells,
+        parity_cells_left,
+        read_bytes: BTreeMap::new(),
+        written_bytes: BTreeMap::new(),
+    };
+    for target in &mut data {
+        finish::publish(pool, target, &mut report)?;
+    }
+    let images = parity.into_iter().map(|mut image| {
+        image.finish_copy(&snapshot.expected)?;
+        Ok(image)
+    });
+    let images: Vec<ParityImage> = images.collect::<Result<_>>()?;
+    finish::commit(pool, &prepared.targets, &data, &images)?;
+    for target in data {
+        target.workspace.finish()?;
+    }
+    for target in &prepared.targets {
+        let (read, written) = target.disk.counters().totals();
+        report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
+        report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
+    }
+    for (name, (read, written)) in totals(pool) {
+        let (read_before, written_before) = before.get(&name).copied().unwrap_or_default();
+        report.read_bytes.entry(name.clone()).or_insert(ByteLength::new(read - read_before));
+        report.written_bytes.entry(name).or_insert(ByteLength::new(written - written_before));
+    }
+    finish::conclude(pool, &prepared.targets, &report)?;
+    Ok(report)
+}
+
+fn totals(pool: &Pool) -> BTreeMap<String, (u64, u64)> {
+    let members = pool.members.iter();
+    members.filter_map(|m| Some((m.row.name.clone(), m.disk.as_ref()?.counters().totals()))).collect()
+}
+
+/// Writes the intents down, then the labels of the new disks.
+fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
+    pool.catalogue.transaction(|t| {
+        for (id, intent) in intents::all(t)? {
+            if matches!(&intent, Intent::Rebuild { disk, .. } if targets.iter().any(|t| t.row.id == *disk)) {
+                intents::remove(t, id)?;
+            }
+        }
+        for target in targets {
+            let intent = Intent::Rebuild {
+                disk: target.row.id,
+                successor: target.successor,
+                onto: target.onto.clone(),
+            };
+            intents::insert(t, &intent)?;
+        }
+        Ok(())
+    })?;
+    for target in targets {
+        let label = Label {
+            format: label::FORMAT,
+            pool: pool.identity.pool,
+            pool_name: pool.identity.name.clone(),
+            volume: target.row.volume.clone(),
+            disk_name: target.row.name.clone(),
+            disk: target.successor,
+            role: target.row.role,
+            slot: target.row.slot,
+            filesystem: (!target.simulated).then(|| target.filesystem.id.clone()),
+        };
+        label::write(&*target.disk, &label)?;
+    }
+    Ok(())
+}
+
+fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot) -> Result<DataTarget> {
+    let jobs = jobs::jobs(pool, target.row.id)?;
+    let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs)?;
+    let finished = finish::finished_before(pool, &*target.disk, &jobs, &mut assemblies)?;
+    let lane = snapshot.lanes.iter().position(|l| l.disk == target.row.id).unwrap_or(usize::MAX);
+    Ok(DataTarget {
+        disk_id: target.row.id,
+        disk: Arc::clone(&target.disk),
+        jobs,
+        assemblies,
+        finished,
+        workspace: Workspace::begin(&target.disk, pool.machine.random())?,
+        temporary: BTreeMap::new(),
+        open: None,
+        lane,
+    })
+}
+
+fn open_parity(pool: &Pool, target: &Target, snapshot: &Snapshot) -> Result<ParityImage> {
+    let spec = pool.spec.disk(&target.row.name);
+    let has = target.row.parity_bytes;
+    let limits = image_limits(spec, Some(&target.filesystem), has, snapshot.geometry);
+    let index = ParityIndex::new(target.row.slot);
+    ParityImage::open(Arc::clone(&target.disk), pool.identity.pool, index, snapshot.geometry, limits, |id| {
+        parity_state::knows(pool.catalogue.reading(), id)
+    })
+}
+
+struct Pass<'a> {
+    pool: &'a Pool,
+    images: Vec<ParityImage>,
+    data: Vec<DataTarget>,
+    parity: Vec<ParityImage>,
+    damage: Vec<String>,
+    parity_cells: u64,
+    parity_cells_left: u64,
+}
+
+impl Pass<'_> {
+    /// The cells to pass: all for a parity disk, those with something of a lost data disk else.
+    fn cells(&self, snapshot: &Snapshot) -> BTreeSet<CellIndex> {
+        let mut cells = BTreeSet::new();
+        for target in &self.data {
+            let map = &snapshot.lanes[target.lane].map;
+            let wanted = map.iter().filter(|piece| target.wants(piece.value.version));
+            cells.extend(wanted.flat_map(|piece| snapshot.geometry.cells(piece.rows)));
+        }
+        if !self.parity.is_empty() {
+            let all = snapshot.expected.iter().flat_map(|i| i.rows.start()..i.rows.end());
+            cells.extend(all.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?))));
+        }
+        cells
+    }
+
+    fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
+        let mut problems = Vec::new();
+        let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
+        self.note_damage(&problems)?;
+        for target in &mut self.data {
+            target.take(&snapshot.lanes[target.lane].map, &window)?;
+        }
+        if self.parity.is_empty() {
+            return Ok(());
+        }
+        if window.lanes.iter().any(|lane| !lane.unknown.is_empty()) {
+            self.parity_cells_left += 1;
+            return Ok(());
+        }
+        let slots: Vec<(Slot, &LaneWindow)> =
+            snapshot.lanes.iter().map(|lane| lane.slot).zip(&window.lanes).collect();
+        let length = usize::try_from(snapshot.geometry.cell_bytes()).expect("a cell is in memory");
+        for image in &mut self.parity {
+            image.write(cell, &encode(image.index(), &slots, length))?;
+        }
+        self.parity_cells += 1;
+        Ok(())
+    }
+
+    fn note_damage(&mut self, problems: &[ReadProblem]) -> Result<()> {
+        for found in problems {
+            let text = match &found.problem {
+                CellProblem::Damaged(path) => format!("{path}: damaged in cell {}", found.cell),
+                CellProblem::Failed(error) => error.to_string(),
+                CellProblem::Absent | CellProblem::Changed(_) => continue,
+            };
+            if matches!(found.problem, CellProblem::Damaged(_)) {
+                self.pool
+                    .catalogue
+                    .transaction(|t| parity_state::add_damaged_content(t, found.version, found.cell))?;
+            }
+            if !self.damage.contains(&text) {
+                self.damage.push(text);
+            }
+        }
+        Ok(())
+    }
+
+    /// Everything was passed: checks what came together.
+    fn close(&mut self) -> Result<()> {
+        for target in &mut self.data {
+            let open = target.assemblies.iter().filter(|(_, a)| a.state.is_none());
+            let open: Vec<VersionId> = open.map(|(version, _)| *version).collect();
+            for version in open {
+                target.settle(self.pool, version)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl DataTarget {
+    fn wants(&self, version: VersionId) -> bool {
+        self.assemblies.get(&version).is_some_and(|a| a.state.is_none())
+    }
+
+    /// Takes what a window has of this disk.
+    fn take(&mut self, lane: &LaneMap, window: &Window) -> Result<()> {
+        for piece in lane.overlapping(window.rows) {
+            let version = piece.value.version;
+            if !self.wants(version) {
+                continue;
+            }
+            let unknown: Vec<Rows> = window.lanes[self.lane]
+                .unknown
+                .iter()
+                .map(|u| u.intersection(piece.rows))
+                .filter(|u| !u.is_empty())
+                .collect();
+            let known = unknown.iter().fold(vec![piece.rows], |known, cut| crate::window::without(&known, *cut));
+            let content = |row: u64| piece.value.offset + (row - piece.rows.start());
+            for rows in known {
+                let at = |row: u64| usize::try_from((row - window.rows.start()) * GRANULE).expect("in memory");
+                let bytes = &window.lanes[self.lane].bytes[at(rows.start())..at(rows.end())];
+                self.write(version, bytes, content(rows.start()) * GRANULE)?;
+            }
+            let assembly = self.assemblies.get_mut(&version).expect("it is wanted");
+            assembly.lost.extend(unknown.iter().map(|u| Rows::at(content(u.start()), u.length())));
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, version: VersionId, bytes: &[u8], offset: u64) -> Result<()> {
+        let size = self.assemblies.get(&version).map_or(0, |a| a.size.exact());
+        let length = usize::try_from(size.saturating_sub(offset)).unwrap_or(usize::MAX).min(bytes.len());
+        self.file(version)?.write_at(&bytes[..length], offset)
+    }
+
+    /// The unfinished file of a content, opened for writing.
+    fn file(&mut self, version: VersionId) -> Result<&mut Box<dyn WriteFile>> {
+        if self.open.as_ref().is_none_or(|(open, _)| *open != version) {
+            let path = match self.temporary.get(&version) {
+                Some(path) => path.clone(),
+                None => {
+                    let path = self.workspace.next_path();
+                    self.temporary.insert(version, path.clone());
+                    path
+                }
+            };
+            self.open = Some((version, self.disk.modify(&path)?));
+        }
+        Ok(&mut self.open.as_mut().expect("it was just opened").1)
+    }
+
+    /// Checks a content that is put together as far as it can be, cell by cell.
+    fn settle(&mut self, pool: &Pool, version: VersionId) -> Result<()> {
+        let row = versions::get(pool.catalogue.reading(), version)?;
+        let lost = std::mem::take(&mut self.assemblies.get_mut(&version).expect("it is being settled").lost);
+        let cell = row.cell_granules();
+        let file = self.file(version)?;
+        file.set_length(row.sum.size.exact())?;
+        file.sync()?;
+        let mut good = 0;
+        for (index, expected) in (0..).zip(&row.sum.cells) {
+            let rows = Rows::at(index * cell, cell);
+            if lost.iter().any(|l| !l.intersection(rows).is_empty()) {
+                continue;
+            }
+            let (offset, length) = row.cell_span(index);
+            let mut bytes = vec![0; usize::try_from(length).unwrap_or(0)];
+            let read = file.read_at(&mut bytes, offset)?;
+            good += u64::from(read == bytes.len() && cell_sum(row.sum.size, index, &bytes) == *expected);
+        }
+        let state = match good {
+            _ if good == row.sum.cells.len() as u64 => Recovered::Whole,
+            0 => Recovered::Nothing,
+            _ => Recovered::Pieces,
+        };
+        if state != Recovered::Whole {
+            self.open = None;
+            if let Some(path) = self.temporary.remove(&version) {
+                self.disk.remove_file(&path)?;
+            }
+        }
+        self.assemblies.get_mut(&version).expect("it is being settled").state = Some(state);
+        Ok(())
+    }
+
+    /// The unfinished file of a content that came back whole.
+    pub(super) fn temporary(&mut self, version: VersionId) -> Option<RelPath> {
+        self.open = None;
+        self.temporary.get(&version).cloned()
+    }
+
+    /// A path for one more unfinished file.
+    pub(super) fn next_path(&mut self) -> RelPath {
+        self.workspace.next_path()
+    }
+}
