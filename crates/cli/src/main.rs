@@ -1,1 +1,26 @@
-fn main(){}
+//! `zinc-sieve`: words into calls, results into text.
+
+mod args;
+mod commands;
+mod confirm;
+mod demo;
+mod exit;
+mod human;
+mod json;
+mod load;
+mod machine;
+mod progress;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let arguments = args::Arguments::parse();
+    human::units::choose(arguments.binary);
+    let json = arguments.json;
+    match commands::run(arguments) {
+        Ok(outcome) => outcome.into(),
+        Err(failure) => exit::report(&failure, json),
+    }
+}

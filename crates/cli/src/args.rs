@@ -1,0 +1,183 @@
+//! The arguments, as they are typed.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+const GROUPS: &str = "\
+Commands, in the order of the work:
+  design            check
+  build             create
+  use               put, get, ls, rm
+  protect           sync, verify
+  foresee           fate
+  repair            rebuild
+  watch             status
+  learn             demo
+
+Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
+3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost.";
+
+/// Pool mixed disks, guard them with parity drives, and know file by file what survives when disks die
+#[derive(Parser)]
+#[command(version, after_help = GROUPS, max_term_width = 100)]
+pub(crate) struct Arguments {
+    /// The pool file
+    #[arg(long, global = true, value_name = "FILE", env = "ZINC_SIEVE_POOL", default_value = "./pool.toml")]
+    pub(crate) pool: PathBuf,
+    /// Print the result as JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Show sizes in binary units (KiB, MiB, GiB)
+    #[arg(long, global = true)]
+    pub(crate) binary: bool,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Consent for commands that write.
+#[derive(Args, Clone, Copy)]
+pub(crate) struct Consent {
+    /// Do it without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Show the plan and stop
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct VolumeChoice {
+    /// The volume, where there are several
+    #[arg(long, value_name = "NAME")]
+    pub(crate) volume: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
+    #[command(after_help = "Example:\n  zinc-sieve check")]
+    Check,
+    /// Make the pool: label its disks; files that are on them stay and become part of the volume
+    #[command(after_help = "Example:\n  zinc-sieve create --dry-run\n  zinc-sieve create")]
+    Create(Consent),
+    /// Copy files and folders into a folder of a volume, verified
+    #[command(after_help = "Example:\n  zinc-sieve put ~/card/2031-05-04 dawn-chorus")]
+    Put {
+        /// Files and folders to copy
+        #[arg(required = true, value_name = "SOURCE")]
+        sources: Vec<PathBuf>,
+        /// The folder of the volume that they go to (`.` for its root)
+        folder: String,
+        /// Replace files that are there; what they were is held until the next sync
+        #[arg(long)]
+        replace: bool,
+        #[command(flatten)]
+        volume: VolumeChoice,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Copy files and folders out of a volume, checked against their checksums
+    #[command(after_help = "Example:\n  zinc-sieve get dawn-chorus/2031-05-04 ~/restored")]
+    Get {
+        /// Paths in the volume
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+        /// The folder to copy to
+        target: PathBuf,
+        /// Take them from this disk, where two hold the same path
+        #[arg(long, value_name = "NAME")]
+        disk: Option<String>,
+        #[command(flatten)]
+        volume: VolumeChoice,
+    },
+    /// List what is in a volume
+    #[command(after_help = "Example:\n  zinc-sieve ls nest-cams")]
+    Ls {
+        /// A folder of the volume
+        #[arg(default_value = ".")]
+        folder: String,
+        #[command(flatten)]
+        volume: VolumeChoice,
+    },
+    /// Remove files; they are held, out of sight, until the next sync has passed them
+    #[command(after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029")]
+    Rm {
+        /// Paths in the volume
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+        /// Remove folders with everything in them
+        #[arg(long)]
+        recursive: bool,
+        #[command(flatten)]
+        volume: VolumeChoice,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Bring parity up to the present
+    #[command(after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes")]
+    Sync {
+        /// What is on this disk now is right, also if it looks suspicious
+        #[arg(long, value_name = "DISK", value_delimiter = ',')]
+        accept: Vec<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Read everything and compare it with the checksums and the parity
+    #[command(after_help = "Example:\n  zinc-sieve verify")]
+    Verify,
+    /// Tell what becomes of every file when disks are lost
+    #[command(after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone")]
+    Fate {
+        /// The disks that are lost; what is missing now counts as lost anyway
+        #[arg(long, value_name = "NAME", value_delimiter = ',')]
+        lose: Vec<String>,
+        /// List every file of this fate: untouched, rebuilt, older, torn or gone
+        #[arg(long, value_name = "FATE")]
+        list: Option<FateWord>,
+    },
+    /// Bring lost disks back onto new, empty ones
+    #[command(after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2")]
+    Rebuild {
+        /// The lost disks
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        /// The folder of the new disk, one for each name
+        #[arg(long, required = true, value_name = "DIR")]
+        onto: Vec<PathBuf>,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Show at one glance how the pool is
+    #[command(after_help = "Example:\n  zinc-sieve status")]
+    Status,
+    /// Play the whole story on made-up files in a temporary folder
+    #[command(after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow")]
+    Demo {
+        /// Play it in this new folder, and leave everything there
+        #[arg(long, value_name = "DIR")]
+        dir: Option<PathBuf>,
+    },
+}
+
+/// A fate, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum FateWord {
+    Untouched,
+    Rebuilt,
+    Older,
+    Torn,
+    Gone,
+}
+
+impl From<FateWord> for sieve_core::fate::Fate {
+    fn from(word: FateWord) -> Self {
+        match word {
+            FateWord::Untouched => Self::Untouched,
+            FateWord::Rebuilt => Self::Rebuilt,
+            FateWord::Older => Self::Older,
+            FateWord::Torn => Self::Torn,
+            FateWord::Gone => Self::Gone,
+        }
+    }
+}

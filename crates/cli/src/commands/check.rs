@@ -1,0 +1,122 @@
+//! `check`: the pool file and the disks behind it.
+
+use serde::Serialize;
+use sieve_core::pool::{Mistake, PoolSpec};
+use sieve_store::check::{Finding, Severity, look};
+use sieve_store::pool::{Pool, catalogue_path};
+use sieve_store::{Kind, Result};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::style::{self, paint};
+use crate::{json, load, machine};
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    mistakes: Vec<MistakeLine>,
+    findings: &'a [Finding],
+}
+
+#[derive(Serialize)]
+struct MistakeLine {
+    line: usize,
+    message: String,
+    advice: Option<String>,
+}
+
+pub(super) fn run(context: &Context) -> Result<Outcome> {
+    let file = load::read(&context.pool)?;
+    let machine = machine::real();
+    let mut looked = file.spec.as_ref().map(|spec| look(&*machine, spec)).unwrap_or_default();
+    let mut mistakes = file.mistakes.clone();
+    mistakes.append(&mut looked.mistakes);
+    if mistakes.is_empty()
+        && let Some(spec) = &file.spec
+    {
+        looked.findings.extend(members(context, spec.clone())?);
+    }
+    if context.json {
+        let lines = mistakes.iter().map(|m| line(m, &file.text)).collect();
+        json::print(&Answer { mistakes: lines, findings: &looked.findings })?;
+    } else {
+        show(context, &file.text, &mistakes, &looked.findings);
+    }
+    Ok(match looked.findings.iter().map(|f| f.severity).max() {
+        _ if !mistakes.is_empty() => Outcome::Wrong,
+        Some(Severity::State) => Outcome::NotWell,
+        _ => Outcome::Fine,
+    })
+}
+
+fn line(mistake: &Mistake, text: &str) -> MistakeLine {
+    MistakeLine { line: mistake.line(text), message: mistake.message.clone(), advice: mistake.advice.clone() }
+}
+
+/// What the labels say: each member is itself, or in a state with its advice.
+fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
+    let finding = |severity, subject: &str, message: String, advice| Finding {
+        severity,
+        subject: subject.into(),
+        message,
+        advice,
+        span: 0..0,
+    };
+    let name = spec.name.clone();
+    let pool = match Pool::open(machine::real(), &context.pool, spec) {
+        Ok(pool) => pool,
+        Err(error) if error.code == "pool.not-created" => {
+            let message = format!("the pool `{name}` has not been created yet");
+            return Ok(vec![finding(Severity::Fine, &name, message, error.remedy)]);
+        }
+        Err(error) if error.kind == Kind::Safety => {
+            return Ok(vec![finding(Severity::State, &name, error.message, error.remedy)]);
+        }
+        Err(error) => return Err(error),
+    };
+    let mut findings = Vec::new();
+    for disk in &pool.spec.disks {
+        let in_volume = pool.spec.volume_of(&disk.name).is_some();
+        if in_volume && !pool.members.iter().any(|m| m.row.name == disk.name) {
+            let message = format!("{} is in the pool file and not a member yet", disk.name);
+            findings.push(finding(Severity::Doubt, &disk.name, message, None));
+        }
+    }
+    for member in &pool.members {
+        let name = &member.row.name;
+        if member.state.is_usable() && matches!(member.state, sieve_store::member::State::Present) {
+            let message = format!("{name} is itself: {} {} of {}", member.row.role.word(), member.row.slot, member.row.volume);
+            findings.push(finding(Severity::Fine, name, message, None));
+        } else {
+            let refusal = member.refusal();
+            findings.push(finding(Severity::State, name, refusal.message, refusal.remedy));
+        }
+    }
+    findings.extend(pool.notes.iter().map(|note| finding(Severity::Doubt, &pool.spec.name, note.clone(), None)));
+    debug_assert!(catalogue_path(&context.pool).exists());
+    Ok(findings)
+}
+
+fn show(context: &Context, text: &str, mistakes: &[Mistake], findings: &[Finding]) {
+    load::show_mistakes(&context.pool, text, mistakes);
+    for (severity, title, mark) in [
+        (Severity::State, "Wrong", paint(style::BAD, "✗")),
+        (Severity::Doubt, "Doubtful", paint(style::WATCH, "?")),
+        (Severity::Fine, "Fine", paint(style::WELL, "✓")),
+    ] {
+        let of_kind: Vec<_> = findings.iter().filter(|f| f.severity == severity).collect();
+        if of_kind.is_empty() {
+            continue;
+        }
+        style::heading(title);
+        for finding in of_kind {
+            anstream::println!("  {mark} {}", finding.message);
+            if let Some(advice) = finding.advice.as_ref().filter(|a| !a.is_empty()) {
+                anstream::println!("      {}", paint(style::FAINT, advice));
+            }
+        }
+    }
+    if !mistakes.is_empty() {
+        let plural = if mistakes.len() == 1 { "mistake" } else { "mistakes" };
+        anstream::eprintln!("{} {plural} in {}", mistakes.len(), context.pool.display());
+    }
+}

@@ -1,0 +1,37 @@
+//! `get`: files out of a volume.
+
+use std::path::Path;
+
+use sieve_store::{Result, read};
+
+use super::{Context, volume_path};
+use crate::exit::Outcome;
+use crate::human::{count, size, units};
+use crate::progress::Bars;
+use crate::{json, load};
+
+pub(super) fn run(
+    context: &Context,
+    paths: &[String],
+    target: &Path,
+    disk: Option<&str>,
+    volume: Option<&str>,
+) -> Result<Outcome> {
+    let paths = paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
+    let pool = load::pool(&context.pool)?;
+    let volume = pool.volume(volume)?.name;
+    if let Some(name) = disk {
+        pool.member_named(name)?;
+    }
+    for member in pool.members_of(&volume, sieve_store::label::Role::Data).filter(|m| m.state.is_usable()) {
+        sieve_store::scan::scan(&pool, member)?;
+    }
+    let report = read::get(&pool, &volume, &paths, disk, target, &Bars::new())?;
+    if context.json {
+        json::print(&report)?;
+    } else {
+        let what = units::files(report.files);
+        anstream::println!("{what}, {}, copied; {} checked against their checksums.", size(report.bytes), count(report.verified));
+    }
+    Ok(Outcome::Fine)
+}

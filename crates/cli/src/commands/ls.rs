@@ -1,0 +1,40 @@
+//! `ls`: what is in a volume.
+
+use sieve_store::{Result, read};
+
+use super::{Context, volume_path};
+use crate::exit::Outcome;
+use crate::human::{style, time, size};
+use crate::{json, load};
+
+pub(super) fn run(context: &Context, folder: &str, volume: Option<&str>) -> Result<Outcome> {
+    let folder = volume_path(folder)?;
+    let pool = load::pool(&context.pool)?;
+    let volume = pool.volume(volume)?.name;
+    for member in pool.members_of(&volume, sieve_store::label::Role::Data) {
+        if member.state.is_usable() {
+            sieve_store::scan::scan(&pool, member)?;
+        }
+    }
+    let mut found = 0u64;
+    let mut entries = Vec::new();
+    read::list(&pool, &volume, &folder, |entry| {
+        found += 1;
+        if context.json {
+            entries.push(entry);
+        } else {
+            let line = format!("{:>9}  {}  {:<10}", size(entry.size_bytes), time::moment(entry.modified), entry.disk);
+            let path = if entry.kind == "folder" { format!("{}/", entry.path) } else { entry.path };
+            anstream::println!("{}  {path}", style::paint(style::FAINT, line));
+        }
+        Ok(())
+    })?;
+    if context.json {
+        json::print(&entries)?;
+    }
+    if found == 0 && !folder.is_root() {
+        let message = format!("there is no {folder} in volume {volume}");
+        return Err(sieve_store::Error::new(sieve_store::Kind::NotFound, "file.not-found", message));
+    }
+    Ok(Outcome::Fine)
+}

@@ -1,0 +1,69 @@
+//! One file a command.
+
+mod check;
+mod create;
+mod fate;
+mod get;
+mod ls;
+mod put;
+mod rebuild;
+mod rm;
+mod status;
+mod sync;
+mod verify;
+
+use std::path::PathBuf;
+
+use sieve_core::path::RelPath;
+use sieve_store::{Error, Kind, Result};
+
+use crate::args::{Arguments, Command};
+use crate::exit::Outcome;
+
+/// What every command needs.
+pub(crate) struct Context {
+    pub(crate) pool: PathBuf,
+    pub(crate) json: bool,
+}
+
+/// Runs a command.
+///
+/// # Errors
+/// Its own.
+pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
+    let pool = std::path::absolute(&arguments.pool).map_err(|e| Error::io("pool-file.path", &arguments.pool, e))?;
+    let context = Context { pool, json: arguments.json };
+    match arguments.command {
+        Command::Check => check::run(&context),
+        Command::Create(consent) => create::run(&context, consent),
+        Command::Put { sources, folder, replace, volume, consent } => {
+            put::run(&context, &sources, &folder, replace, volume.volume.as_deref(), consent)
+        }
+        Command::Get { paths, target, disk, volume } => {
+            get::run(&context, &paths, &target, disk.as_deref(), volume.volume.as_deref())
+        }
+        Command::Ls { folder, volume } => ls::run(&context, &folder, volume.volume.as_deref()),
+        Command::Rm { paths, recursive, volume, consent } => {
+            rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
+        }
+        Command::Sync { accept, consent } => sync::run(&context, accept, consent),
+        Command::Verify => verify::run(&context),
+        Command::Fate { lose, list } => fate::run(&context, &lose, list.map(Into::into)),
+        Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
+        Command::Status => status::run(&context),
+        Command::Demo { dir } => crate::demo::run(dir.as_deref(), context.json),
+    }
+}
+
+/// A path in a volume, as it is typed: `.` or `/` is the root, a slash in front or behind does not matter.
+pub(crate) fn volume_path(text: &str) -> Result<RelPath> {
+    let trimmed = text.trim_start_matches("./").trim_matches('/');
+    let path = if trimmed == "." { "" } else { trimmed };
+    let path = RelPath::new(path)
+        .map_err(|why| Error::new(Kind::Usage, "path.invalid", format!("`{text}` is no path in a volume: {why}")))?;
+    if path.is_ours() {
+        let message = format!("`{text}` is reserved");
+        return Err(Error::new(Kind::Usage, "path.reserved", message));
+    }
+    Ok(path)
+}

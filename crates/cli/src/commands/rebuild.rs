@@ -1,0 +1,117 @@
+//! `rebuild`: lost disks back onto new ones.
+
+use std::path::PathBuf;
+
+use sieve_core::fate::Fate;
+use sieve_store::fate::Totals;
+use sieve_store::rebuild::{self, RebuildPlan, RebuildReport, Request};
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::args::Consent;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style};
+use crate::progress::Bars;
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, names: &[String], onto: &[PathBuf], consent: Consent) -> Result<Outcome> {
+    let names: Vec<&str> = names.iter().flat_map(|n| n.split(',')).collect();
+    if names.len() != onto.len() {
+        let message = format!("{} disks are named and {} folders: one --onto DIR for each disk", names.len(), onto.len());
+        return Err(Error::new(Kind::Usage, "rebuild.pairs", message));
+    }
+    let requests: Vec<Request> = names
+        .iter()
+        .zip(onto)
+        .map(|(name, onto)| Request { name: (*name).to_string(), onto: onto.clone() })
+        .collect();
+    let mut pool = load::pool(&context.pool)?;
+    let prepared = rebuild::plan(&pool, &requests)?;
+    if !context.json {
+        show_plan(&prepared.plan);
+    }
+    if !confirm::go_on(consent, "Rebuild?")? {
+        if context.json {
+            json::print(&prepared.plan)?;
+        }
+        return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
+    }
+    let report = rebuild::execute(&mut pool, prepared, &Bars::new())?;
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_report(&report);
+    }
+    Ok(Outcome::well(report.obtained.all_survive() && report.damage.is_empty() && report.parity_cells_left == 0))
+}
+
+fn show_plan(plan: &RebuildPlan) {
+    anstream::println!("Rebuilds in volume {}; the other disks are only read:\n", plan.volume);
+    let mut table = Table::new(&["disk", "role", "onto", ">files", ">writes", ">free there"]);
+    for target in &plan.targets {
+        table.row([
+            target.disk.clone(),
+            target.role.word().into(),
+            target.onto.clone(),
+            count(target.files),
+            size(target.bytes),
+            size(target.free),
+        ]);
+    }
+    table.print();
+    for doubt in plan.targets.iter().flat_map(|t| &t.doubts) {
+        anstream::println!("  {} {doubt}", style::paint(style::WATCH, "?"));
+    }
+    if !plan.also_missing.is_empty() {
+        let names = plan.also_missing.join(", ");
+        anstream::println!("  {} missing as well, and not rebuilt now: {names}", style::paint(style::WATCH, "?"));
+    }
+    style::heading("Reads at most");
+    let mut reads = Table::new(&["disk", ">reads"]);
+    for (disk, bytes) in &plan.read_bytes {
+        reads.row([disk.clone(), size(*bytes)]);
+    }
+    reads.print();
+}
+
+fn show_report(report: &RebuildReport) {
+    style::heading("Predicted and obtained");
+    show_comparison(&report.predicted, &report.obtained);
+    for (path, fate) in report.not_back.iter().take(20) {
+        anstream::println!("  {} {path}", style::paint(style::of_fate(*fate), fate.word()));
+    }
+    if report.not_back.len() > 20 {
+        anstream::println!("  and {} more (all with --json)", report.not_back.len() - 20);
+    }
+    for damage in &report.damage {
+        anstream::println!("  {} {damage}", style::paint(style::BAD, "met"));
+    }
+    if report.parity_cells + report.parity_cells_left > 0 {
+        anstream::println!(
+            "\n{} cells of parity computed, {} could not be: the next sync computes them.",
+            count(report.parity_cells),
+            count(report.parity_cells_left)
+        );
+    }
+    let exact = report.predicted == report.obtained;
+    let (text, colour) =
+        if exact { ("Exactly as predicted.", style::WELL) } else { ("Not as predicted.", style::WATCH) };
+    anstream::println!("\n{}", style::paint(colour, text));
+}
+
+/// Two totals side by side.
+fn show_comparison(predicted: &Totals, obtained: &Totals) {
+    let mut table = Table::new(&["fate", ">predicted", "", ">obtained", ""]);
+    for fate in Fate::ALL {
+        let (before, after) = (predicted.of(fate), obtained.of(fate));
+        let style = if before.files + after.files == 0 { style::FAINT } else { style::of_fate(fate) };
+        table.styled_row([
+            (fate.word().into(), style),
+            (count(before.files), style),
+            (size(before.bytes), style),
+            (count(after.files), style),
+            (size(after.bytes), style),
+        ]);
+    }
+    table.print();
+}

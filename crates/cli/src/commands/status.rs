@@ -1,0 +1,127 @@
+//! `status`: one glance.
+
+use anstyle::Style;
+use sieve_core::fate::Unguarded;
+use sieve_core::units::ByteLength;
+use sieve_store::Result;
+use sieve_store::member::State;
+use sieve_store::status::{DiskStatus, Status, status};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, time, units};
+use crate::{json, load};
+
+pub(super) fn run(context: &Context) -> Result<Outcome> {
+    let mut pool = load::pool(&context.pool)?;
+    let status = status(&mut pool)?;
+    if context.json {
+        json::print(&status)?;
+    } else {
+        show(&status);
+    }
+    Ok(Outcome::well(status.is_well()))
+}
+
+fn show(status: &Status) {
+    let verdict = if status.is_well() {
+        style::paint(style::WELL, "all is well")
+    } else {
+        style::paint(style::WATCH, "not all is well")
+    };
+    let sync = status.synced_at.map_or("never synced".into(), |at| format!("last sync {}", time::ago(at, status.now)));
+    anstream::println!("{}  {verdict}, {sync}\n", style::paint(style::HEAD, &status.pool));
+    show_disks(&status.disks);
+    show_guard(status);
+    if status.held.files > 0 {
+        anstream::println!(
+            "\nHeld until the next sync: {}, {}.",
+            units::files(status.held.files),
+            size(status.held.bytes)
+        );
+    }
+    if status.damaged_cells > 0 {
+        anstream::println!("\n{}", style::paint(style::BAD, format!("{} damaged cells are known: zinc-sieve verify names them", status.damaged_cells)));
+    }
+    for conflict in status.conflicts.iter().take(5) {
+        let disks = conflict.disks.join(" and ");
+        anstream::println!("\n{} {} lies on {disks}: both are guarded, one should be renamed", style::paint(style::WATCH, "conflict:"), conflict.path);
+    }
+    for note in &status.notes {
+        anstream::println!("\nnote: {note}");
+    }
+}
+
+fn show_disks(disks: &[DiskStatus]) {
+    let mut table = Table::new(&["disk", "role", "state", "bay", ">used", ">free", "full"]);
+    for disk in disks {
+        let (state, style) = match &disk.state {
+            State::Present if disk.read_only => ("read-only", style::BAD),
+            State::Present => ("present", style::WELL),
+            other => (other.word(), style::BAD),
+        };
+        table.styled_row([
+            (disk.name.clone(), style::HEAD),
+            (disk.role.word().into(), Style::new()),
+            (state.into(), style),
+            (disk.bay.clone().unwrap_or_else(|| "-".into()), Style::new()),
+            (size(disk.used), Style::new()),
+            (size(disk.free), Style::new()),
+            (bar(disk.used, disk.free), style::FAINT),
+        ]);
+    }
+    table.print();
+    for disk in disks {
+        if let Some(advice) = &disk.advice {
+            anstream::println!("\n{} {advice}", style::paint(style::BAD, format!("{}:", disk.name)));
+        }
+    }
+}
+
+/// How full a disk is, in ten steps.
+fn bar(used: ByteLength, free: ByteLength) -> String {
+    let total = used.plus(free).exact();
+    if total == 0 {
+        return String::new();
+    }
+    let steps = usize::try_from(u128::from(used.exact()) * 10 / u128::from(total)).unwrap_or(10).min(10);
+    let percent = u128::from(used.exact()) * 100 / u128::from(total);
+    format!("{}{} {percent} %", "█".repeat(steps), "░".repeat(10 - steps))
+}
+
+fn show_guard(status: &Status) {
+    style::heading("Guard: what survives the loss of any disks, whichever they are");
+    let mut table = Table::new(&["survives", ">files", ">size", ""]);
+    let total: u64 = status.guard.iter().map(|g| g.bytes.exact()).sum();
+    for level in status.guard.iter().rev().filter(|g| g.files > 0 || g.level == 0) {
+        let (what, style) = match level.level {
+            0 => ("no loss".to_string(), if level.files > 0 { style::BAD } else { style::FAINT }),
+            1 => ("any 1 disk".to_string(), style::WELL),
+            n => (format!("any {n} disks"), style::WELL),
+        };
+        let share = u128::from(level.bytes.exact()) * 1000 / u128::from(total.max(1));
+        table.styled_row([
+            (what, style),
+            (count(level.files), Style::new()),
+            (size(level.bytes), Style::new()),
+            (format!("{}.{} %", share / 10, share % 10), style::FAINT),
+        ]);
+    }
+    table.print();
+    for (reason, amount) in &status.unguarded {
+        let files = units::files(amount.files);
+        anstream::println!("    {} {files}, {}: {}", style::paint(style::BAD, "↳"), size(amount.bytes), why(*reason));
+    }
+}
+
+const fn why(reason: Unguarded) -> &'static str {
+    match reason {
+        Unguarded::New => "came after the last sync",
+        Unguarded::Changed => "changed after the last sync",
+        Unguarded::Doubtful => "times or place moved since the last sync; to be read again",
+        Unguarded::Suspect => "damaged, or changed with the times put back",
+        Unguarded::NoParity => "no valid parity in their rows",
+        Unguarded::StaleNeighbours => "other files in their rows changed: parity is needed for those",
+        Unguarded::NoReplica => "no other disk has a current catalogue",
+    }
+}

@@ -1,0 +1,102 @@
+//! `sync`: parity up to the present.
+
+use std::collections::BTreeMap;
+
+use sieve_core::units::ByteLength;
+use sieve_store::Result;
+use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
+
+use super::Context;
+use crate::args::Consent;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, units};
+use crate::progress::Bars;
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> Result<Outcome> {
+    let mut pool = load::pool(&context.pool)?;
+    let options = Options { accept };
+    let plan = sync::plan(&pool, &options, &Bars::new())?;
+    if !context.json {
+        show_plan(&plan);
+    }
+    if !confirm::go_on(consent, "Sync?")? {
+        if context.json {
+            json::print(&plan)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    let report = sync::execute(&mut pool, &plan, &options, &Bars::new())?;
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_report(&report);
+    }
+    Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
+}
+
+fn show_plan(plan: &SyncPlan) {
+    let mut table = Table::new(&["disk", ">files", ">new", ">changed", ">renamed", ">gone"]);
+    for scan in &plan.scans {
+        table.row([
+            scan.disk.clone(),
+            count(scan.files),
+            count(scan.new),
+            count(scan.changed),
+            count(scan.renamed),
+            count(scan.gone),
+        ]);
+        scan.left_alone.iter().for_each(|text| anstream::eprintln!("left alone: {text}"));
+    }
+    anstream::println!("Scanned (compared with the last look):\n");
+    table.print();
+    if plan.is_empty() {
+        anstream::println!("\nNothing changed since the last sync.");
+        return;
+    }
+    let held = if plan.held_files > 0 { format!(", gives up {} held", units::files(plan.held_files)) } else { String::new() };
+    anstream::println!(
+        "\nChecksums {}, computes {} cells of parity{held}:\n",
+        units::files(plan.files_to_checksum),
+        count(plan.cells)
+    );
+    show_bytes(&plan.read_bytes, &plan.written_bytes);
+}
+
+/// A table of bytes by disk.
+pub(super) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap<String, ByteLength>) {
+    let mut table = Table::new(&["disk", ">reads", ">writes"]);
+    let mut names: Vec<&String> = read.keys().chain(written.keys()).collect();
+    names.sort();
+    names.dedup();
+    for name in names {
+        let of = |map: &BTreeMap<String, ByteLength>| map.get(name).map_or("-".into(), |bytes| size(*bytes));
+        table.row([name.clone(), of(read), of(written)]);
+    }
+    table.print();
+}
+
+fn show_report(report: &SyncReport) {
+    style::heading("Done:");
+    show_bytes(&report.read_bytes, &report.written_bytes);
+    let lists = [
+        ("changed while it was read, left for the next sync", &report.left_for_next),
+        ("cannot be read", &report.unreadable),
+        ("content differs although size and time say it does not; not synced (sync --accept DISK if it is right)", &report.suspect),
+        ("damaged; what parity has of it stays as it was", &report.damage),
+        ("no room below the end of the parity disks", &report.no_room),
+    ];
+    for (what, files) in lists.into_iter().filter(|(_, files)| !files.is_empty()) {
+        style::heading(&format!("{} — {what}:", units::files(files.len() as u64)));
+        files.iter().take(20).for_each(|file| anstream::println!("  {}", style::paint(style::BAD, file)));
+        if files.len() > 20 {
+            anstream::println!("  and {} more (all with --json)", files.len() - 20);
+        }
+    }
+    if report.rows_left > 0 {
+        anstream::println!("\n{} cells of parity stayed as they were.", count(report.rows_left));
+    }
+    if report.is_clean() {
+        anstream::println!("\n{}", style::paint(style::WELL, "Everything there is, is guarded now."));
+    }
+}

@@ -1,0 +1,63 @@
+//! How a run ends.
+
+use std::process::ExitCode;
+
+use anstyle::{AnsiColor, Style};
+use sieve_store::{Error, Kind};
+
+/// The answer of a command that worked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Outcome {
+    /// All is well.
+    Fine,
+    /// The answer is that not all is well.
+    NotWell,
+    /// Wrong usage or pool file.
+    Wrong,
+    /// A disk or file failed on the way.
+    Failed,
+}
+
+impl Outcome {
+    /// Well, or not.
+    pub(crate) const fn well(is_well: bool) -> Self {
+        if is_well { Self::Fine } else { Self::NotWell }
+    }
+}
+
+impl From<Outcome> for ExitCode {
+    fn from(outcome: Outcome) -> Self {
+        match outcome {
+            Outcome::Fine => Self::SUCCESS,
+            Outcome::NotWell => Self::from(1),
+            Outcome::Wrong => Self::from(2),
+            Outcome::Failed => Self::from(3),
+        }
+    }
+}
+
+/// The exit code of a kind of error.
+const fn code(kind: Kind) -> u8 {
+    match kind {
+        Kind::Usage | Kind::NotFound => 2,
+        Kind::Corrupt | Kind::Io | Kind::Internal => 3,
+        Kind::Conflict | Kind::Safety => 4,
+    }
+}
+
+/// Says what went wrong and what to do next.
+pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
+    let red = Style::new().fg_color(Some(AnsiColor::Red.into())).bold();
+    anstream::eprintln!("{red}error{red:#}: {error}");
+    if let Some(remedy) = error.remedy.as_ref().filter(|r| !r.is_empty()) {
+        let bold = Style::new().bold();
+        anstream::eprintln!("  {bold}next{bold:#}: {remedy}");
+    }
+    if json {
+        let value = serde_json::json!({
+            "error": { "code": error.code, "message": error.message, "remedy": error.remedy }
+        });
+        println!("{value}");
+    }
+    ExitCode::from(code(error.kind))
+}

@@ -1,0 +1,9 @@
+//! Results as text for people.
+
+pub(crate) mod style;
+pub(crate) mod table;
+pub(crate) mod time;
+pub(crate) mod units;
+
+pub(crate) use table::Table;
+pub(crate) use units::{count, size};

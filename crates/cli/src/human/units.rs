@@ -1,0 +1,46 @@
+//! Sizes and counts as people read them.
+
+use std::sync::OnceLock;
+
+use sieve_core::units::ByteLength;
+
+static BINARY: OnceLock<bool> = OnceLock::new();
+
+/// Chooses binary or decimal units for the whole run.
+pub(crate) fn choose(binary: bool) {
+    // Set once, at the start.
+    let _ = BINARY.set(binary);
+}
+
+/// A size in the chosen units.
+pub(crate) fn size(bytes: ByteLength) -> String {
+    if BINARY.get().copied().unwrap_or(false) { bytes.binary() } else { bytes.to_string() }
+}
+
+/// A number with its thousands apart, "41,203".
+pub(crate) fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (position, digit) in digits.chars().enumerate() {
+        if position > 0 && (digits.len() - position) % 3 == 0 {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// "1 file", "2 files".
+pub(crate) fn files(number: u64) -> String {
+    format!("{} {}", count(number), if number == 1 { "file" } else { "files" })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn thousands_are_set_apart() {
+        assert_eq!([0, 999, 1000, 41_203, 1_000_000].map(count), ["0", "999", "1,000", "41,203", "1,000,000"]);
+    }
+}
