@@ -1,1 +1,9 @@
-//! x
+//! Simulated disks that lose power, pools to throw away, and chance that repeats. For tests only.
+
+mod chance;
+mod crash;
+mod lab;
+
+pub use chance::Chance;
+pub use crash::{CrashMachine, CrashPlan};
+pub use lab::{Lab, Run, scratch};

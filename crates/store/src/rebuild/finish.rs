@@ -98,7 +98,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         }
     }
     for (path, node) in &symlinks {
-        let comes_back = node.recorded;
+        let comes_back = node.recorded && target.has_replica;
         let fate = if comes_back { Fate::Rebuilt } else { Fate::Gone };
         report.obtained.add(fate, sieve_core::units::ByteLength::ZERO);
         if !comes_back {
@@ -269,7 +269,7 @@ fn shares_with_held(target: &DataTarget, object: ObjectId, version: VersionId) -
 fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
     let mut lost = Vec::new();
     objects::for_each_node(t, target.disk_id, |path, node| {
-        if node.kind != EntryKind::Folder && !(node.kind == EntryKind::Symlink && node.recorded) {
+        if node.kind != EntryKind::Folder && !(node.kind == EntryKind::Symlink && node.recorded && target.has_replica) {
             lost.push(path);
         }
         Ok(())

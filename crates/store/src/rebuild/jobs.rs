@@ -45,7 +45,12 @@ pub(super) fn jobs(pool: &Pool, disk: DiskId) -> Result<Vec<Job>> {
 }
 
 /// The contents that some object of the disk may come back with: in the lane, or without data and recorded.
-pub(super) fn assemblies(pool: &Pool, disk: DiskId, jobs: &[Job]) -> Result<BTreeMap<VersionId, Assembly>> {
+pub(super) fn assemblies(
+    pool: &Pool,
+    disk: DiskId,
+    jobs: &[Job],
+    has_replica: bool,
+) -> Result<BTreeMap<VersionId, Assembly>> {
     let lane = parity_state::lane(pool.catalogue.reading(), disk)?;
     let mut found: BTreeMap<VersionId, Assembly> = BTreeMap::new();
     let mapped_granules = lane.iter().fold(HashMap::<VersionId, u64>::new(), |mut sums, piece| {
@@ -59,7 +64,7 @@ pub(super) fn assemblies(pool: &Pool, disk: DiskId, jobs: &[Job]) -> Result<BTre
         let row = versions::get(pool.catalogue.reading(), *version)?;
         let data: u64 = row.data.iter().map(|r| r.length()).sum();
         let mapped = mapped_granules.get(version).copied().unwrap_or(0);
-        if data == 0 && !row.recorded || data > 0 && mapped == 0 {
+        if data == 0 && !(row.recorded && has_replica) || data > 0 && mapped == 0 {
             continue;
         }
         let mut lost = Vec::new();

@@ -105,6 +105,8 @@ pub struct Prepared {
     pub plan: RebuildPlan,
     targets: Vec<Target>,
     model: VolumeModel,
+    /// A survivor carries a current replica: what lives in the catalogue alone comes back, as promised.
+    has_replica: bool,
 }
 
 /// Checks the new disks, scans the survivors, settles what is doubtful on them by reading it, and predicts.
@@ -157,7 +159,9 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         );
         return Err(Error::new(Kind::Conflict, "rebuild.too-small", message).remedy("use a larger disk"));
     }
-    Ok(Prepared { plan, targets, model })
+    let gone = model.lost_set(pool, &lost);
+    let has_replica = model.model.replicas.iter().any(|disk| !gone.contains(disk));
+    Ok(Prepared { plan, targets, model, has_replica })
 }
 
 /// Rebuilds what was planned.

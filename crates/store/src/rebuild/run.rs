@@ -34,6 +34,8 @@ pub(super) struct DataTarget {
     pub(super) assemblies: BTreeMap<VersionId, Assembly>,
     /// Contents that an earlier run had finished, with the object that has them.
     pub(super) finished: BTreeMap<VersionId, Vec<RelPath>>,
+    /// What lives in the catalogue alone comes back.
+    pub(super) has_replica: bool,
     workspace: Workspace,
     temporary: BTreeMap<VersionId, RelPath>,
     open: Option<(VersionId, Box<dyn WriteFile>)>,
@@ -59,7 +61,7 @@ pub(super) fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observ
     };
     for target in &prepared.targets {
         match target.row.role {
-            Role::Data => pass.data.push(open_data(pool, target, &snapshot)?),
+            Role::Data => pass.data.push(open_data(pool, target, &snapshot, prepared.has_replica)?),
             Role::Parity => pass.parity.push(open_parity(pool, target, &snapshot)?),
         }
     }
@@ -149,9 +151,9 @@ fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
     Ok(())
 }
 
-fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot) -> Result<DataTarget> {
+fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: bool) -> Result<DataTarget> {
     let jobs = jobs::jobs(pool, target.row.id)?;
-    let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs)?;
+    let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs, has_replica)?;
     let finished = finish::finished_before(pool, &*target.disk, &jobs, &mut assemblies)?;
     let lane = snapshot.lanes.iter().position(|l| l.disk == target.row.id).unwrap_or(usize::MAX);
     Ok(DataTarget {
@@ -160,6 +162,7 @@ fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot) -> Result<DataTa
         jobs,
         assemblies,
         finished,
+        has_replica,
         workspace: Workspace::begin(&target.disk, pool.machine.random())?,
         temporary: BTreeMap::new(),
         open: None,
