@@ -1,0 +1,284 @@
+//! Guards against a moment at which a power cut costs a file: the power fails before every durable step of
+//! put, rm, sync and rebuild, everything that was not durable is undone, and a disk is lost on top.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use rstest::rstest;
+use sieve_core::path::RelPath;
+use sieve_core::pool::parse;
+use sieve_store::event::Silent;
+use sieve_store::fate::load;
+use sieve_store::label::Role;
+use sieve_store::machine::{Machine, RealMachine};
+use sieve_store::pool::Pool;
+use sieve_store::{Result, create, put, rebuild, remove, scan, sync, verify};
+use sieve_testkit::{Chance, CrashMachine, CrashPlan, scratch};
+use tempfile::TempDir;
+
+const VOLUME: &str = "recordings";
+
+struct Scene {
+    folder: TempDir,
+    /// The content of each file that the last sync guards.
+    guarded: BTreeMap<String, Vec<u8>>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Action {
+    Put,
+    Replace,
+    Remove,
+    Sync,
+    Rebuild,
+}
+
+fn real() -> Arc<dyn Machine> {
+    Arc::new(RealMachine { fixed_now: None })
+}
+
+impl Scene {
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn pool_file(&self) -> PathBuf {
+        self.path("pool.toml")
+    }
+
+    fn open(&self, machine: Arc<dyn Machine>) -> Result<Pool> {
+        let text = fs::read_to_string(self.pool_file()).unwrap();
+        Pool::open(machine, &self.pool_file(), parse(&text).spec.unwrap())
+    }
+
+    /// A pool with some files, synced, and then changed in several ways.
+    fn build() -> Self {
+        let folder = scratch();
+        let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
+        for name in ["alder", "beech", "cedar", "oak"] {
+            fs::create_dir(folder.path().join(name)).unwrap();
+            let path = folder.path().join(name).display().to_string();
+            text += &format!("[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"40 MB\"\nsimulated = true\n");
+        }
+        text += "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
+        fs::write(folder.path().join("pool.toml"), &text).unwrap();
+        for name in ["attic", "new", "source"] {
+            fs::create_dir(folder.path().join(name)).unwrap();
+        }
+        let mut scene = Self { folder, guarded: BTreeMap::new() };
+        let machine = real();
+        let spec = parse(&text).spec.unwrap();
+        let plan = create::plan(&*machine, &scene.pool_file(), &spec).unwrap();
+        create::execute(&machine, &scene.pool_file(), &spec, &plan, &Silent).unwrap();
+        let mut chance = Chance::new(7);
+        for (disk, name, size) in [
+            ("alder", "dawn/wren.flac", 1_100_000),
+            ("alder", "dawn/robin.flac", 5_000),
+            ("beech", "nest/box-1.mkv", 900_000),
+            ("beech", "nest/box-2.mkv", 4_096),
+            ("cedar", "notes/may.txt", 100),
+            ("cedar", "notes/june.txt", 300_000),
+        ] {
+            scene.write(disk, name, &chance.bytes(size));
+        }
+        scene.run(real(), Action::Sync).unwrap();
+        scene.write("cedar", "notes/new.txt", &chance.bytes(50_000));
+        let edited = scene.path("beech/nest/box-2.mkv");
+        fs::write(edited, b"another length").unwrap();
+        fs::create_dir(scene.path("source/card")).unwrap();
+        fs::write(scene.path("source/card/owl.flac"), chance.bytes(200_000)).unwrap();
+        fs::write(scene.path("source/robin.flac"), chance.bytes(7_000)).unwrap();
+        scene.remember_guarded();
+        scene
+    }
+
+    fn write(&self, disk: &str, name: &str, bytes: &[u8]) {
+        let path = self.path(disk).join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, bytes).unwrap();
+    }
+
+    fn remember_guarded(&mut self) {
+        let pool = self.open(real()).unwrap();
+        for member in pool.members_of(VOLUME, Role::Data) {
+            scan::scan(&pool, member).unwrap();
+        }
+        let model = load(&pool, VOLUME).unwrap();
+        let evaluation = model.evaluate(&model.lost_set(&pool, &[]));
+        let mut guarded = BTreeMap::new();
+        model
+            .for_each_file(&pool, &evaluation, |file| {
+                if file.guard > 0 {
+                    let path = self.path(file.disks[0]).join(&file.path);
+                    guarded.insert(file.path, fs::read(path).unwrap());
+                }
+                Ok(())
+            })
+            .unwrap();
+        self.guarded = guarded;
+        assert!(self.guarded.len() >= 3, "the scene guards something: {:?}", self.guarded.keys());
+    }
+
+    fn run(&self, machine: Arc<dyn Machine>, action: Action) -> Result<()> {
+        let mut pool = self.open(machine)?;
+        let path = |text: &str| RelPath::new(text).unwrap();
+        match action {
+            Action::Put => {
+                let plan = put::plan(&pool, VOLUME, &[self.path("source/card")], &path("owls"), false)?;
+                put::execute(&pool, &plan, &Silent).map(|_| ())
+            }
+            Action::Replace => {
+                let plan = put::plan(&pool, VOLUME, &[self.path("source/robin.flac")], &path("dawn"), true)?;
+                put::execute(&pool, &plan, &Silent).map(|_| ())
+            }
+            Action::Remove => {
+                let plan = remove::plan(&pool, VOLUME, &[path("dawn"), path("notes/june.txt")], true)?;
+                remove::execute(&pool, plan).map(|_| ())
+            }
+            Action::Sync => {
+                let options = sync::Options::default();
+                let plan = sync::plan(&pool, &options, &Silent)?;
+                sync::execute(&mut pool, &plan, &options, &Silent).map(|_| ())
+            }
+            Action::Rebuild => {
+                let request = rebuild::Request { name: "cedar".into(), onto: self.path("new") };
+                let prepared = rebuild::plan(&pool, &[request])?;
+                rebuild::execute(&mut pool, prepared, &Silent).map(|_| ())
+            }
+        }
+    }
+
+    /// Runs the action again until it says that there is nothing in its way any more.
+    fn finish(&self, action: Action) {
+        for _ in 0..3 {
+            match self.run(real(), action) {
+                Ok(()) => return,
+                // Done already, or an earlier start finished a part: both are fine.
+                Err(error) => assert!(
+                    ["put.exists", "file.not-found", "rebuild.present", "pool-file.changed"].contains(&error.code),
+                    "{action:?}: {error}"
+                ),
+            }
+        }
+    }
+
+    /// All contents on the disks, held ones included.
+    fn contents(&self) -> Vec<Vec<u8>> {
+        let mut found = Vec::new();
+        for disk in ["alder", "beech", "cedar", "new"] {
+            collect(&self.path(disk), &mut found);
+        }
+        found
+    }
+
+    /// Every content that was guarded is there.
+    fn assert_nothing_lost(&self, when: &str) {
+        let contents = self.contents();
+        for (path, bytes) in &self.guarded {
+            assert!(contents.contains(bytes), "{when}: {path} is gone");
+        }
+    }
+}
+
+fn collect(folder: &Path, found: &mut Vec<Vec<u8>>) {
+    let Ok(entries) = fs::read_dir(folder) else { return };
+    for entry in entries {
+        let path = entry.unwrap().path();
+        let name = path.file_name().unwrap();
+        if path.is_dir() && name != "tmp" && name != "parity" {
+            collect(&path, found);
+        } else if path.is_file() {
+            found.push(fs::read(path).unwrap());
+        }
+    }
+}
+
+fn verify_is_clean(scene: &Scene, when: &str) {
+    let pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
+    let report = verify::verify(&pool, &Silent).unwrap();
+    assert!(report.is_clean(), "{when}: {report:?}");
+}
+
+/// Loses a disk after the crash, brings it back, and looks for everything that was guarded.
+fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
+    let gone = scene.path(&format!("{disk}-gone"));
+    fs::rename(scene.path(disk), &gone).unwrap();
+    let fresh = scene.path(&format!("fresh-{disk}"));
+    fs::create_dir(&fresh).unwrap();
+    let mut pool = scene.open(real()).unwrap();
+    let request = rebuild::Request { name: disk.into(), onto: fresh.clone() };
+    let prepared = rebuild::plan(&pool, &[request]).unwrap_or_else(|e| panic!("{when}: {e}"));
+    let report = rebuild::execute(&mut pool, prepared, &Silent).unwrap();
+    assert_eq!(report.predicted, report.obtained, "{when}");
+    let mut contents = scene.contents();
+    collect(&fresh, &mut contents);
+    for (path, bytes) in &scene.guarded {
+        assert!(contents.contains(bytes), "{when}: {path} did not survive the loss of {disk} after the crash");
+    }
+}
+
+fn crash_everywhere(action: Action) {
+    let prepare = |scene: &Scene| {
+        if action == Action::Rebuild {
+            fs::rename(scene.path("cedar"), scene.path("cedar-dead")).unwrap();
+        }
+    };
+    let scene = Scene::build();
+    prepare(&scene);
+    let counter = CrashMachine::new(CrashPlan::Never, &scene.path("attic"));
+    scene.run(counter.clone(), action).unwrap();
+    let steps = counter.steps();
+    assert!(steps > 5, "{action:?} has only {steps} durable steps");
+    for step in 0..steps {
+        let when = format!("{action:?}, power cut before durable step {step} of {steps}");
+        let scene = Scene::build();
+        prepare(&scene);
+        let machine = CrashMachine::new(CrashPlan::Before(step), &scene.path("attic"));
+        assert!(scene.run(machine.clone(), action).is_err(), "{when}: the power did not fail");
+        assert!(machine.is_off());
+        machine.lose_what_was_not_durable();
+        if action == Action::Rebuild {
+            scene.finish(action);
+            scene.assert_nothing_lost(&when);
+            verify_is_clean(&scene, &when);
+            continue;
+        }
+        scene.assert_nothing_lost(&when);
+        verify_is_clean(&scene, &when);
+        if step % 2 == 0 {
+            scene.finish(action);
+            scene.assert_nothing_lost(&when);
+        }
+        lose_and_rebuild(&scene, ["alder", "beech", "cedar", "oak"][(step as usize / 2) % 4], &when);
+        scene.run(real(), Action::Sync).unwrap_or_else(|e| panic!("{when}: {e}"));
+        verify_is_clean(&scene, &when);
+    }
+}
+
+#[rstest]
+fn nothing_guarded_is_lost(
+    #[values(Action::Put, Action::Replace, Action::Remove, Action::Sync, Action::Rebuild)] action: Action,
+) {
+    crash_everywhere(action);
+}
+
+#[test]
+fn a_second_power_cut_during_recovery_does_no_harm() {
+    for first in 0..12 {
+        for second in 0..4 {
+            let scene = Scene::build();
+            let machine = CrashMachine::new(CrashPlan::Before(first), &scene.path("attic"));
+            let _ = scene.run(machine.clone(), Action::Remove);
+            machine.lose_what_was_not_durable();
+            let again = CrashMachine::new(CrashPlan::Before(second), &scene.path("attic"));
+            let _ = scene.run(again.clone(), Action::Remove);
+            again.lose_what_was_not_durable();
+            let when = format!("power cuts before steps {first} and {second}");
+            scene.assert_nothing_lost(&when);
+            verify_is_clean(&scene, &when);
+            lose_and_rebuild(&scene, "alder", &when);
+        }
+    }
+}
