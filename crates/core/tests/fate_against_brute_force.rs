@@ -156,19 +156,23 @@ proptest! {
     }
 
     #[test]
-    fn the_guard_is_the_most_losses_that_every_choice_of_disks_allows(model in pool()) {
+    fn the_guard_is_the_most_losses_that_every_choice_of_disks_allows(model in pool(), seed in any::<u64>()) {
         let disks = model.lanes.len() + model.parities.len();
         prop_assume!(disks <= 9);
+        // In every other case one disk is missing already.
+        let missing: LostSet =
+            (0..disks as u16).filter(|d| seed % 2 == 1 && seed as usize / 2 % disks == usize::from(*d)).map(DiskIndex).collect();
         let mut levels = vec![disks as u8; model.objects.len()];
-        for lost in subsets(disks) {
-            let gone = brute(&model, &lost);
+        for lost in subsets(disks).filter(|lost| missing.is_disjoint(lost)) {
+            let all: LostSet = lost.union(&missing).copied().collect();
+            let gone = brute(&model, &all);
             for (object, level) in model.objects.iter().zip(&mut levels) {
-                if !brute_fate(&model, object, &gone, &lost).is_whole() {
+                if !brute_fate(&model, object, &gone, &all).is_whole() {
                     *level = (*level).min((lost.len() as u8).saturating_sub(1));
                 }
             }
         }
-        for ((guard, object), expected) in guards(&model).iter().zip(&model.objects).zip(&levels) {
+        for ((guard, object), expected) in guards(&model, &missing).iter().zip(&model.objects).zip(&levels) {
             // A changed object is never lost while its disk lives, and is unguarded all the same.
             let expected = if object.standing == Standing::Same { *expected } else { 0 };
             prop_assert_eq!(guard.level, expected);

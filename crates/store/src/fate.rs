@@ -260,9 +260,10 @@ impl VolumeModel {
         named.iter().copied().chain(unusable).filter_map(|id| self.index(id)).collect()
     }
 
-    /// Evaluates a loss.
-    pub fn evaluate(&self, lost: &LostSet) -> Evaluation {
-        Evaluation { fates: verdicts(&self.model, lost).fates, guards: guards(&self.model) }
+    /// Evaluates the loss of the disks named, besides those that are missing now; the guard is that of now.
+    pub fn evaluate(&self, pool: &Pool, named: &[DiskId]) -> Evaluation {
+        let fates = verdicts(&self.model, &self.lost_set(pool, named)).fates;
+        Evaluation { fates, guards: guards(&self.model, &self.lost_set(pool, &[])) }
     }
 
     /// Calls `visit` with every file of the volume: each name of each file, and symlinks. Held files are

@@ -174,13 +174,17 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
             released.push((held, object));
         }
     }
+    let mut removed = false;
     for (held, _) in &released {
         if disk.stat(&held.path)?.is_some() {
             disk.remove_file(&held.path)?;
+            removed = true;
         }
     }
-    if !released.is_empty() {
+    if removed {
         disk.sync_folder(&held_folder())?;
+    }
+    if !released.is_empty() {
         pool.catalogue.transaction(|t| {
             for (held, _) in &released {
                 objects::remove_name(t, member.row.id, &held.path)?;

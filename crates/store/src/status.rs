@@ -51,9 +51,9 @@ pub struct DiskStatus {
     /// What was found in its place.
     #[serde(flatten)]
     pub state: State,
-    /// What is to be done about that, in words.
+    /// What is to be done about that.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub advice: Option<String>,
+    pub advice: Option<Advice>,
     /// Where it sits.
     pub bay: Option<String>,
     /// Its serial number.
@@ -66,6 +66,15 @@ pub struct DiskStatus {
     pub scanned_at: Option<i64>,
     /// It takes no writes.
     pub read_only: bool,
+}
+
+/// What is wrong with a disk and what to do about it, in words.
+#[derive(Clone, Debug, Serialize)]
+pub struct Advice {
+    /// What is wrong.
+    pub message: String,
+    /// What to do next.
+    pub next: String,
 }
 
 /// What may lose so many disks and no more.
@@ -125,12 +134,13 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
     for member in &pool.members {
         let is_present = member.state == State::Present;
         let refusal = (!is_present).then(|| member.refusal());
+        let advice = refusal.map(|e| Advice { message: e.message, next: e.remedy.unwrap_or_default() });
         status.disks.push(DiskStatus {
             name: member.row.name.clone(),
             volume: member.row.volume.clone(),
             role: member.row.role,
             state: member.state.clone(),
-            advice: refusal.map(|e| format!("{}; {}", e.message, e.remedy.unwrap_or_default())),
+            advice,
             bay: member.spec.as_ref().and_then(|s| s.bay.clone()),
             serial: member.spec.as_ref().and_then(|s| s.serial.clone()),
             used: member.used_bytes(&pool.catalogue)?,
@@ -155,7 +165,7 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
     let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
     for volume in pool.volumes() {
         let model = fate::load(pool, &volume.name)?;
-        let evaluation = model.evaluate(&model.lost_set(pool, &[]));
+        let evaluation = model.evaluate(pool, &[]);
         model.for_each_file(pool, &evaluation, |file| {
             levels.entry(file.guard).or_default().add(file.size_bytes);
             if let Some(reason) = file.unguarded {

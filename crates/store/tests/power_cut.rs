@@ -76,6 +76,7 @@ impl Scene {
         for (disk, name, size) in [
             ("alder", "dawn/wren.flac", 1_100_000),
             ("alder", "dawn/robin.flac", 5_000),
+            ("alder", "finch.flac", 250_000),
             ("beech", "nest/box-1.mkv", 900_000),
             ("beech", "nest/box-2.mkv", 4_096),
             ("cedar", "notes/may.txt", 100),
@@ -84,6 +85,11 @@ impl Scene {
             scene.write(disk, name, &chance.bytes(size));
         }
         scene.run(real(), Action::Sync).unwrap();
+        // What is held guards its neighbours: giving it up too early would show.
+        let pool = scene.open(real()).unwrap();
+        let plan = remove::plan(&pool, VOLUME, &[RelPath::new("finch.flac").unwrap()], false).unwrap();
+        remove::execute(&pool, plan).unwrap();
+        drop(pool);
         scene.write("cedar", "notes/new.txt", &chance.bytes(50_000));
         let edited = scene.path("beech/nest/box-2.mkv");
         fs::write(edited, b"another length").unwrap();
@@ -106,7 +112,7 @@ impl Scene {
             scan::scan(&pool, member).unwrap();
         }
         let model = load(&pool, VOLUME).unwrap();
-        let evaluation = model.evaluate(&model.lost_set(&pool, &[]));
+        let evaluation = model.evaluate(&pool, &[]);
         let mut guarded = BTreeMap::new();
         model
             .for_each_file(&pool, &evaluation, |file| {

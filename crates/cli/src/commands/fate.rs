@@ -33,7 +33,7 @@ pub(super) fn run(context: &Context, lose: &[String], list: Option<Fate>) -> Res
     let mut volumes = Vec::new();
     for volume in pool.volumes() {
         let model = load_model(&pool, &volume.name)?;
-        let evaluation = model.evaluate(&model.lost_set(&pool, &named));
+        let evaluation = model.evaluate(&pool, &named);
         volumes.push((model, evaluation));
     }
     let summary = summarise(&pool, &volumes, list)?;
@@ -95,6 +95,7 @@ fn why(file: &FileFate<'_>) -> String {
         (_, Some(Unguarded::Suspect)) => "damaged, or changed with its times put back".into(),
         (_, Some(Unguarded::StaleNeighbours)) => "other files in its rows changed after the last sync".into(),
         (_, Some(Unguarded::NoParity)) => "its rows have no valid parity".into(),
+        (_, Some(Unguarded::DiskMissing)) => "more disks are lost than its rows have parities".into(),
         (_, Some(Unguarded::NoReplica)) => "no other disk has a current catalogue".into(),
         (_, None) => "more disks are lost than its rows have parities".into(),
     }

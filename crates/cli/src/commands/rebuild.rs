@@ -101,7 +101,7 @@ fn show_report(report: &RebuildReport) {
 
 /// Two totals side by side.
 fn show_comparison(predicted: &Totals, obtained: &Totals) {
-    let mut table = Table::new(&["fate", ">predicted", "", ">obtained", ""]);
+    let mut table = Table::new(&["fate", ">predicted", ">", ">obtained", ">"]);
     for fate in Fate::ALL {
         let (before, after) = (predicted.of(fate), obtained.of(fate));
         let style = if before.files + after.files == 0 { style::FAINT } else { style::of_fate(fate) };

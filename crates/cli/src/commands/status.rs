@@ -66,14 +66,15 @@ fn show_disks(disks: &[DiskStatus]) {
             (state.into(), style),
             (disk.bay.clone().unwrap_or_else(|| "-".into()), Style::new()),
             (size(disk.used), Style::new()),
-            (size(disk.free), Style::new()),
-            (bar(disk.used, disk.free), style::FAINT),
+            (if disk.state.is_usable() { size(disk.free) } else { "-".into() }, Style::new()),
+            (if disk.state.is_usable() { bar(disk.used, disk.free) } else { String::new() }, style::FAINT),
         ]);
     }
     table.print();
     for disk in disks {
         if let Some(advice) = &disk.advice {
-            anstream::println!("\n{} {advice}", style::paint(style::BAD, format!("{}:", disk.name)));
+            anstream::println!("\n  {} {}", style::paint(style::BAD, "✗"), advice.message);
+            anstream::println!("    {}: {}", style::paint(style::HEAD, "next"), advice.next);
         }
     }
 }
@@ -99,7 +100,8 @@ fn show_guard(status: &Status) {
             1 => ("any 1 disk".to_string(), style::WELL),
             n => (format!("any {n} disks"), style::WELL),
         };
-        let share = u128::from(level.bytes.exact()) * 1000 / u128::from(total.max(1));
+        let share = u128::from(level.bytes.exact()) * 1000 + u128::from(total / 2);
+        let share = share / u128::from(total.max(1));
         table.styled_row([
             (what, style),
             (count(level.files), Style::new()),
@@ -122,6 +124,7 @@ const fn why(reason: Unguarded) -> &'static str {
         Unguarded::Suspect => "damaged, or changed with the times put back",
         Unguarded::NoParity => "no valid parity in their rows",
         Unguarded::StaleNeighbours => "other files in their rows changed: parity is needed for those",
+        Unguarded::DiskMissing => "a disk is missing: parity is needed for that one",
         Unguarded::NoReplica => "no other disk has a current catalogue",
     }
 }

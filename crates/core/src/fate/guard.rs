@@ -1,6 +1,6 @@
 //! How many disks, whichever they are, may die without losing a file's present content.
 
-use super::model::{Model, ObjectState, Standing};
+use super::model::{LostSet, Model, ObjectState, Standing};
 use super::sweep::sweep;
 
 /// Why a file is unguarded.
@@ -19,6 +19,8 @@ pub enum Unguarded {
     NoParity,
     /// Other files in its rows changed, so that its rows need the parities already.
     StaleNeighbours,
+    /// A disk is missing, and the parities of its rows are needed to bring that one back.
+    DiskMissing,
     /// No other disk carries a current replica of the catalogue.
     NoReplica,
 }
@@ -37,31 +39,37 @@ struct Tightest {
     spare: i16,
     valid: u8,
     own_stale: bool,
+    beside_missing: bool,
 }
 
-/// Computes the guard of every object in one sweep: the least, over its rows, of the valid parities less
-/// the stale lanes.
-pub fn guards(model: &Model) -> Vec<Guard> {
-    let roomy = Tightest { spare: i16::MAX, valid: u8::MAX, own_stale: false };
+/// Computes the guard of every object in one sweep, with the disks `missing` that are not there now: the
+/// least, over its rows, of the valid parities less the lanes that need them already.
+pub fn guards(model: &Model, missing: &LostSet) -> Vec<Guard> {
+    let roomy = Tightest { spare: i16::MAX, valid: u8::MAX, own_stale: false, beside_missing: false };
     let mut tightest = vec![roomy; model.versions.len()];
+    let lane_missing: Vec<bool> = model.lanes.iter().map(|l| missing.contains(&l.disk)).collect();
+    let parity_there: Vec<bool> = model.parities.iter().map(|p| !missing.contains(&p.disk)).collect();
     sweep(model, |segment| {
-        let valid = segment.valid.iter().filter(|v| **v).count() as u8;
-        let stale = segment.pieces.iter().flatten().filter(|p| p.stale).count() as i16;
-        for piece in segment.pieces.iter().flatten() {
+        let valid = segment.valid.iter().zip(&parity_there).filter(|(usable, there)| **usable && **there).count() as u8;
+        let lanes = || segment.pieces.iter().zip(&lane_missing).filter_map(|(p, gone)| Some((p.as_ref()?, *gone)));
+        let needed = lanes().filter(|(piece, gone)| piece.stale || *gone).count() as i16;
+        let beside_missing = lanes().any(|(_, gone)| gone);
+        for (piece, _) in lanes() {
             let least = &mut tightest[piece.version as usize];
             least.own_stale |= piece.stale;
-            if i16::from(valid) - stale < least.spare {
-                (least.spare, least.valid) = (i16::from(valid) - stale, valid);
+            if i16::from(valid) - needed < least.spare {
+                (least.spare, least.valid, least.beside_missing) =
+                    (i16::from(valid) - needed, valid, beside_missing);
             }
         }
     });
-    model.objects.iter().map(|object| guard_of(model, object, &tightest)).collect()
+    model.objects.iter().map(|object| guard_of(model, object, &tightest, missing)).collect()
 }
 
-fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest]) -> Guard {
+fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing: &LostSet) -> Guard {
     let unguarded = |reason| Guard { level: 0, reason: Some(reason) };
     if let Some(recorded) = object.catalogued {
-        return if recorded { replica_guard(model, object) } else { unguarded(Unguarded::New) };
+        return if recorded { replica_guard(model, object, missing) } else { unguarded(Unguarded::New) };
     }
     let Some(index) = object.version else {
         return unguarded(if object.older.is_some() { Unguarded::Changed } else { Unguarded::New });
@@ -77,13 +85,14 @@ fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest]) -> Guard
         return unguarded(if object.older.is_some() { Unguarded::Changed } else { Unguarded::New });
     }
     if version.data == 0 {
-        return replica_guard(model, object);
+        return replica_guard(model, object, missing);
     }
     let least = tightest[index as usize];
     if least.own_stale {
         return unguarded(Unguarded::Suspect);
     }
     match u8::try_from(least.spare.max(0)).unwrap_or(0) {
+        0 if least.beside_missing => unguarded(Unguarded::DiskMissing),
         0 if least.valid == 0 => unguarded(Unguarded::NoParity),
         0 => unguarded(Unguarded::StaleNeighbours),
         level => Guard { level, reason: None },
@@ -91,9 +100,10 @@ fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest]) -> Guard
 }
 
 /// What lives in the catalogue survives while one other member carries a current replica.
-fn replica_guard(model: &Model, object: &ObjectState) -> Guard {
-    let others = model.replicas.iter().filter(|disk| **disk != object.disk).count();
-    match u8::try_from(others).unwrap_or(u8::MAX) {
+fn replica_guard(model: &Model, object: &ObjectState, missing: &LostSet) -> Guard {
+    let others = model.replicas.iter().filter(|disk| **disk != object.disk && !missing.contains(disk)).count();
+    let spare = others.saturating_sub(usize::from(missing.contains(&object.disk)));
+    match u8::try_from(spare).unwrap_or(u8::MAX) {
         0 => Guard { level: 0, reason: Some(Unguarded::NoReplica) },
         level => Guard { level, reason: None },
     }

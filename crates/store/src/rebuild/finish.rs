@@ -27,7 +27,7 @@ use crate::sync::first_checkpoint;
 
 /// The files of the volume on disks that are there.
 pub(super) fn untouched(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
-    let evaluation = model.evaluate(&model.lost_set(pool, lost));
+    let evaluation = model.evaluate(pool, lost);
     let mut totals = Totals::default();
     model.for_each_file(pool, &evaluation, |file| {
         if file.fate == Fate::Untouched {

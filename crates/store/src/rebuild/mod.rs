@@ -178,7 +178,7 @@ pub fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observer) -> 
 }
 
 fn predict(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
-    let evaluation = model.evaluate(&model.lost_set(pool, lost));
+    let evaluation = model.evaluate(pool, lost);
     let mut totals = Totals::default();
     model.for_each_file(pool, &evaluation, |file| {
         let member = pool.member_named(file.disks[0])?;

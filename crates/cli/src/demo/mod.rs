@@ -1,0 +1,155 @@
+//! `demo`: the whole story, on real files, with the commands that a user would type.
+
+mod stage;
+mod world;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+use sieve_store::{Error, Kind, Result};
+
+use crate::exit::Outcome;
+use crate::human::{Table, count, style};
+use crate::json;
+use stage::Stage;
+
+/// What the demo found out by itself, without the program's word for it.
+#[derive(Debug, Default, Serialize)]
+struct Proof {
+    /// Files that were promised to come back as they are, and did, byte for byte.
+    rebuilt: u64,
+    /// Files that were promised to come back as of the last sync, and did.
+    older: u64,
+    /// Files that were said to be lost, and are.
+    lost: u64,
+    /// Files on other disks, unchanged.
+    untouched: u64,
+    /// Files that came out otherwise than was said.
+    surprises: Vec<String>,
+}
+
+/// Plays the story.
+///
+/// # Errors
+/// When the folder is not empty, or a step fails that should not.
+pub(crate) fn run(dir: Option<&Path>, json: bool) -> Result<Outcome> {
+    let (root, keep) = match dir {
+        Some(dir) => (std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?, true),
+        None => (std::env::temp_dir().join(format!("zinc-sieve-demo-{}", std::process::id())), false),
+    };
+    std::fs::create_dir_all(&root).map_err(|e| Error::io("demo.dir", &root, e))?;
+    let is_empty = std::fs::read_dir(&root).is_ok_and(|mut entries| entries.next().is_none());
+    if !is_empty {
+        let message = format!("{} is not empty: the demo wants a new folder", root.display());
+        return Err(Error::new(Kind::Usage, "demo.not-empty", message));
+    }
+    let stage = Stage::new(root.clone(), !json)?;
+    let outcome = play(&stage);
+    if !keep {
+        remove_tree(&root)?;
+    }
+    let proof = outcome?;
+    if json {
+        json::print(&proof)?;
+    } else {
+        conclude(&proof, &root, keep);
+    }
+    Ok(Outcome::well(proof.surprises.is_empty()))
+}
+
+fn play(stage: &Stage) -> Result<Proof> {
+    stage.chapter(
+        "1. The pool on paper",
+        "Fernhollow keeps a bird-sound archive on three disks, with a fourth for parity. A pool file\n\
+         says so. Here folders stand in for the disks; everything else is real.",
+    );
+    world::build(stage)?;
+    stage.show_file("pool.toml");
+    stage.type_command(&["check"], &[0])?;
+    stage.chapter(
+        "2. Build it",
+        "Each disk gets a label. Nothing is erased: the notes that lie on alder already stay there.",
+    );
+    stage.type_command(&["create", "--yes"], &[0])?;
+    stage.chapter("3. Put files in", "Each file goes whole to the emptiest disk, and is verified before it gets its name.");
+    stage.type_command(&["put", "card/dawn-chorus", "card/nest-cams", "card/herbarium", ".", "--yes"], &[0])?;
+    stage.chapter("4. The first sync", "Parity is computed over all three disks. From now on any one of them may die.");
+    stage.type_command(&["sync", "--yes"], &[0])?;
+    stage.chapter(
+        "5. Life goes on",
+        "New recordings arrive, a clip is cut shorter with another program, a draft is removed.\n\
+         Parity does not know of it yet.",
+    );
+    world::live_on(stage)?;
+    stage.type_command(&["put", "card/new/2031-05-05", "dawn-chorus", "--yes"], &[0])?;
+    stage.type_command(&["rm", "field-notes/draft.txt", "--yes"], &[0])?;
+    stage.type_command(&["status"], &[1])?;
+    stage.chapter("6. What if cedar dies now?", "The question before anything happens, answered file by file.");
+    stage.type_command(&["fate", "--lose", "cedar"], &[0, 1])?;
+    let promised = stage.fates("cedar")?;
+    let before = stage.contents()?;
+    stage.chapter("7. Cedar dies", "Its folder is really deleted, with everything in it.");
+    let cedar = stage.path("disks/cedar");
+    remove_tree(&cedar)?;
+    stage.say("$ rm -r disks/cedar");
+    let fresh = stage.path("disks/cedar-new");
+    std::fs::create_dir(&fresh).map_err(|e| Error::io("demo.dir", &fresh, e))?;
+    stage.say("$ mkdir disks/cedar-new        # the new disk");
+    stage.type_command(&["status"], &[1])?;
+    stage.chapter("8. Rebuild it", "From the survivors only; every file is checked before it gets its name.");
+    stage.type_command(&["rebuild", "cedar", "--onto", "disks/cedar-new", "--yes"], &[0, 1])?;
+    let proof = prove(stage, &promised, &before)?;
+    stage.chapter("9. And back to normal", "The next sync guards what is there now; verify reads everything once more.");
+    stage.type_command(&["sync", "--yes"], &[0])?;
+    stage.type_command(&["verify"], &[0])?;
+    Ok(proof)
+}
+
+/// Compares what came back with what was there before, byte for byte.
+fn prove(stage: &Stage, promised: &[stage::Promise], before: &BTreeMap<(String, String), Vec<u8>>) -> Result<Proof> {
+    let mut proof = Proof::default();
+    let at_sync = world::contents_at_sync(stage)?;
+    for promise in promised {
+        let key = (promise.disk.clone(), promise.path.clone());
+        let place = if promise.disk == "cedar" { "cedar-new" } else { &promise.disk };
+        let now = std::fs::read(stage.path("disks").join(place).join(&promise.path)).ok();
+        let original = before.get(&key);
+        let (kept, counter) = match promise.fate.as_str() {
+            "untouched" => (now.as_ref() == original, &mut proof.untouched),
+            "rebuilt" => (now.is_some() && now.as_ref() == original, &mut proof.rebuilt),
+            "older" => (now.is_some() && now.as_ref() == at_sync.get(&promise.path), &mut proof.older),
+            _ => (now.is_none(), &mut proof.lost),
+        };
+        if kept {
+            *counter += 1;
+        } else {
+            proof.surprises.push(format!("{}:{} was promised to be {}", promise.disk, promise.path, promise.fate));
+        }
+    }
+    Ok(proof)
+}
+
+fn conclude(proof: &Proof, root: &Path, keep: bool) {
+    style::heading("Was the prediction true? The demo compared every file itself:");
+    let mut table = Table::new(&["promised", ">kept", "checked against"]);
+    table.row(["untouched".into(), count(proof.untouched), "the bytes before the loss".into()]);
+    table.row(["rebuilt".into(), count(proof.rebuilt), "the bytes before the loss".into()]);
+    table.row(["older".into(), count(proof.older), "the bytes at the last sync".into()]);
+    table.row(["torn or gone".into(), count(proof.lost), "is not there".into()]);
+    table.print();
+    if proof.surprises.is_empty() {
+        anstream::println!("\n{}", style::paint(style::WELL, "Every promise was kept."));
+    }
+    for surprise in &proof.surprises {
+        anstream::println!("{}", style::paint(style::BAD, surprise));
+    }
+    if keep {
+        anstream::println!("Everything is left in {} to play with: cd there and try `zinc-sieve status`.", root.display());
+    }
+}
+
+#[expect(clippy::disallowed_methods, reason = "the demo's own throw-away folders, never a member's path of a user")]
+fn remove_tree(path: &PathBuf) -> Result<()> {
+    std::fs::remove_dir_all(path).map_err(|e| Error::io("demo.remove", path, e))
+}

@@ -1,0 +1,127 @@
+//! Where the story plays: types commands, shows what comes back.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use serde_json::Value;
+use sieve_store::{Error, Kind, Result};
+
+use crate::human::style::{self, paint};
+
+/// The stage.
+pub(super) struct Stage {
+    root: PathBuf,
+    program: PathBuf,
+    loud: bool,
+}
+
+/// What was promised of one file.
+pub(super) struct Promise {
+    pub(super) disk: String,
+    pub(super) path: String,
+    pub(super) fate: String,
+}
+
+impl Stage {
+    pub(super) fn new(root: PathBuf, loud: bool) -> Result<Self> {
+        let program = std::env::current_exe().map_err(|e| Error::io("demo.program", &root, e))?;
+        Ok(Self { root, program, loud })
+    }
+
+    pub(super) fn path(&self, relative: impl AsRef<Path>) -> PathBuf {
+        self.root.join(relative)
+    }
+
+    pub(super) fn say(&self, text: &str) {
+        if self.loud {
+            anstream::println!("{text}");
+        }
+    }
+
+    pub(super) fn chapter(&self, title: &str, text: &str) {
+        self.say(&format!("\n{}\n{text}\n", paint(style::HEAD.underline(), title)));
+    }
+
+    /// Shows the beginning of a file.
+    pub(super) fn show_file(&self, name: &str) {
+        self.say(&format!("{}", paint(style::HEAD, format!("$ head -n 20 {name}"))));
+        let text = std::fs::read_to_string(self.path(name)).unwrap_or_default();
+        text.lines().take(20).for_each(|line| self.say(&format!("  {line}")));
+        self.say("  …\n");
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(&self.program);
+        command.current_dir(&self.root).args(arguments).stdin(Stdio::null()).env_remove("ZINC_SIEVE_POOL");
+        command
+    }
+
+    /// Types a command and lets it print.
+    pub(super) fn type_command(&self, arguments: &[&str], codes: &[i32]) -> Result<()> {
+        self.say(&paint(style::HEAD, format!("$ zinc-sieve {}", arguments.join(" "))));
+        let mut command = self.command(arguments);
+        if !self.loud {
+            command.stdout(Stdio::null());
+        }
+        let status = command.status().map_err(|e| Error::io("demo.run", &self.program, e))?;
+        self.say("");
+        self.expect(arguments, status.code(), codes)
+    }
+
+    fn expect(&self, arguments: &[&str], code: Option<i32>, codes: &[i32]) -> Result<()> {
+        if code.is_some_and(|c| codes.contains(&c)) {
+            return Ok(());
+        }
+        let message = format!("`zinc-sieve {}` ended with exit code {code:?}", arguments.join(" "));
+        Err(Error::new(Kind::Internal, "demo.step", message))
+    }
+
+    /// What `fate` promises, as its JSON says.
+    pub(super) fn fates(&self, lose: &str) -> Result<Vec<Promise>> {
+        let arguments = ["fate", "--lose", lose, "--json"];
+        let output =
+            self.command(&arguments).output().map_err(|e| Error::io("demo.run", &self.program, e))?;
+        self.expect(&arguments, output.status.code(), &[0, 1])?;
+        let answer: Value = serde_json::from_slice(&output.stdout)
+            .map_err(|e| Error::new(Kind::Internal, "demo.json", e.to_string()))?;
+        let text = |value: &Value| value.as_str().unwrap_or_default().to_string();
+        let files = answer["files"].as_array().cloned().unwrap_or_default();
+        let promises = files.iter().map(|file| Promise {
+            disk: text(&file["disks"][0]),
+            path: text(&file["path"]),
+            fate: text(&file["fate"]),
+        });
+        Ok(promises.collect())
+    }
+
+    /// The bytes of every file on the data disks, by disk and path.
+    pub(super) fn contents(&self) -> Result<BTreeMap<(String, String), Vec<u8>>> {
+        let mut found = BTreeMap::new();
+        for disk in ["alder", "beech", "cedar"] {
+            let root = self.path("disks").join(disk);
+            let mut folders = vec![root.clone()];
+            while let Some(folder) = folders.pop() {
+                for path in entries(&folder)? {
+                    if path.is_dir() {
+                        folders.push(path);
+                        continue;
+                    }
+                    let relative = path.strip_prefix(&root).unwrap_or(&path).to_string_lossy().into_owned();
+                    let bytes = std::fs::read(&path).map_err(|e| Error::io("demo.read", &path, e))?;
+                    found.insert((disk.to_string(), relative), bytes);
+                }
+            }
+        }
+        Ok(found)
+    }
+}
+
+/// What lies in a folder, but ours.
+pub(super) fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
+    let read = std::fs::read_dir(folder).map_err(|e| Error::io("demo.read", folder, e))?;
+    let mut paths: Vec<PathBuf> = read.flatten().map(|entry| entry.path()).collect();
+    paths.retain(|p| p.file_name().is_none_or(|n| n != ".zinc-sieve"));
+    paths.sort();
+    Ok(paths)
+}

@@ -1,0 +1,138 @@
+//! The made-up world of Fernhollow: a bird-sound archive, written by a seeded generator.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::path::Path;
+
+use sieve_store::{Error, Result};
+
+use super::stage::{Stage, entries};
+
+const BIRDS: [&str; 8] = ["wren", "robin", "blackbird", "song-thrush", "chiffchaff", "dunnock", "nuthatch", "blackcap"];
+const PLANTS: [&str; 6] = ["hart-s-tongue", "male-fern", "wood-sorrel", "dog-violet", "ramsons", "yellow-archangel"];
+
+/// Makes the disks, the pool file, what is on alder already, and a memory card full of files.
+pub(super) fn build(stage: &Stage) -> Result<()> {
+    let mut pool = String::from("# The archive at Fernhollow.\n[pool]\nname = \"fernhollow\"\n");
+    for (name, bay, serial) in [
+        ("alder", "A1", "TW12-88Q4K7"),
+        ("beech", "A2", "TW12-88Q9M2"),
+        ("cedar", "A3", "KS08-31V7C5"),
+        ("oak", "B1", "TW12-90R1X3"),
+    ] {
+        let path = stage.path("disks").join(name);
+        make_folder(&path)?;
+        write!(
+            pool,
+            "\n[[disk]]\nname = \"{name}\"\npath = \"{}\"\ncapacity = \"80 MB\"\nbay = \"{bay}\"\nserial = \"{serial}\"\nsimulated = true   # a folder stands in for the disk\n",
+            path.display()
+        )
+        .expect("writing to text works");
+    }
+    pool += "\n[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
+    write_file(&stage.path("pool.toml"), pool.as_bytes())?;
+    for number in 1..=12 {
+        let text = format!("Fernhollow, walk {number}: mist in the lower wood, wind from the west.\n").repeat(number * 40);
+        write_file(&stage.path(format!("disks/alder/field-notes/walk-{number:02}.txt")), text.as_bytes())?;
+    }
+    write_file(&stage.path("disks/alder/field-notes/draft.txt"), "Not to be kept.\n".repeat(20_000).as_bytes())?;
+    fill_card(stage)
+}
+
+fn fill_card(stage: &Stage) -> Result<()> {
+    for day in 1..=4 {
+        for (number, bird) in BIRDS.iter().enumerate() {
+            for take in 1..=3 {
+                let name = format!("card/dawn-chorus/2031-05-{day:02}/{bird}-{take}.flac");
+                noise(&stage.path(&name), 60_000 + 37_000 * ((number * 5 + take * 3 + day) % 9))?;
+            }
+        }
+    }
+    for nest in 1..=6 {
+        for clip in 1..=10 {
+            let name = format!("card/nest-cams/box-{nest}/clip-{clip:02}.mkv");
+            noise(&stage.path(&name), 40_000 + 61_000 * ((nest * 7 + clip * 3) % 6))?;
+        }
+    }
+    noise(&stage.path("card/nest-cams/box-3/whole-night.mkv"), 4_600_000)?;
+    for plant in PLANTS {
+        for sheet in 1..=14 {
+            noise(&stage.path(format!("card/herbarium/{plant}/sheet-{sheet:02}.tiff")), 20_000 + 1_900 * sheet)?;
+        }
+    }
+    for bird in BIRDS {
+        noise(&stage.path(format!("card/new/2031-05-05/{bird}-1.flac")), 150_000)?;
+    }
+    Ok(())
+}
+
+/// What happens after the first sync, besides what is put and removed.
+pub(super) fn live_on(stage: &Stage) -> Result<()> {
+    copy_tree(stage)?;
+    let clip = first_file(&stage.path("disks/cedar/nest-cams"))?;
+    let bytes = std::fs::read(&clip).map_err(|e| Error::io("demo.read", &clip, e))?;
+    write_file(&clip, &bytes[..bytes.len() / 2])?;
+    let shown = clip.strip_prefix(stage.path("")).unwrap_or(&clip).display().to_string();
+    stage.say(&format!("(somebody cuts {shown} to half its length)\n"));
+    Ok(())
+}
+
+/// The demo keeps its own copy of cedar as of the sync, to compare with later.
+fn copy_tree(stage: &Stage) -> Result<()> {
+    for ((disk, path), bytes) in stage.contents()? {
+        if disk == "cedar" {
+            write_file(&stage.path("as-of-the-sync").join(path), &bytes)?;
+        }
+    }
+    Ok(())
+}
+
+/// Cedar's files as of the sync.
+pub(super) fn contents_at_sync(stage: &Stage) -> Result<BTreeMap<String, Vec<u8>>> {
+    let root = stage.path("as-of-the-sync");
+    let mut found = BTreeMap::new();
+    let mut folders = vec![root.clone()];
+    while let Some(folder) = folders.pop() {
+        for path in entries(&folder)? {
+            if path.is_dir() {
+                folders.push(path);
+                continue;
+            }
+            let relative = path.strip_prefix(&root).unwrap_or(&path).to_string_lossy().into_owned();
+            found.insert(relative, std::fs::read(&path).map_err(|e| Error::io("demo.read", &path, e))?);
+        }
+    }
+    Ok(found)
+}
+
+fn first_file(folder: &Path) -> Result<std::path::PathBuf> {
+    for path in entries(folder)? {
+        if path.is_dir() {
+            return first_file(&path);
+        }
+        return Ok(path);
+    }
+    let why = std::io::Error::from(std::io::ErrorKind::NotFound);
+    Err(Error::io("demo.world", folder, why))
+}
+
+fn make_folder(path: &Path) -> Result<()> {
+    std::fs::create_dir_all(path).map_err(|e| Error::io("demo.folder", path, e))
+}
+
+#[expect(clippy::disallowed_methods, reason = "the demo's own made-up files, as another program would write them")]
+fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
+    path.parent().map_or(Ok(()), make_folder)?;
+    std::fs::write(path, bytes).map_err(|e| Error::io("demo.write", path, e))
+}
+
+/// Bytes that no compression shrinks, and the same in every run: the extended output of BLAKE3 of the file's name.
+fn noise(path: &Path, length: usize) -> Result<()> {
+    let name = path.file_name().unwrap_or_default().as_encoded_bytes();
+    let folder = path.parent().and_then(Path::file_name).unwrap_or_default().as_encoded_bytes();
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(folder).update(name);
+    let mut bytes = vec![0; length];
+    hasher.finalize_xof().fill(&mut bytes);
+    write_file(path, &bytes)
+}

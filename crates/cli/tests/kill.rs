@@ -1,0 +1,154 @@
+//! Guards against a moment at which a killed program costs a file: SIGKILL at random times during put, rm, sync
+//! and rebuild of the built program. KILLS sets how many.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use sieve_testkit::{Chance, Lab};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+fn contents(folder: &Path, found: &mut Vec<Vec<u8>>) {
+    let Ok(entries) = fs::read_dir(folder) else { return };
+    for entry in entries.flatten() {
+        let path = entry.path();
+        if path.is_dir() && path.file_name().unwrap() != "parity" && path.file_name().unwrap() != "tmp" {
+            contents(&path, found);
+        } else if path.is_file() {
+            found.push(fs::read(&path).unwrap());
+        }
+    }
+}
+
+struct Scene {
+    lab: Lab,
+    chance: Chance,
+    guarded: BTreeMap<String, Vec<u8>>,
+}
+
+fn build(seed: u64) -> Scene {
+    let lab = Lab::new(PROGRAM, 3, 2, "80 MB");
+    let mut chance = Chance::new(seed);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    for number in 0..24 {
+        let disk = lab.disk(["alder", "beech", "cedar"][number % 3]);
+        fs::create_dir_all(disk.join("dawn")).unwrap();
+        let length = 20_000 + chance.below(600_000);
+        fs::write(disk.join(format!("dawn/take-{number}.flac")), chance.bytes(length)).unwrap();
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["rm", "dawn/take-1.flac", "--yes"]).expect(&[0]);
+    for number in 0..12 {
+        let name = format!("card/clip-{number}.mkv");
+        fs::create_dir_all(lab.root().join("card")).unwrap();
+        let length = 50_000 + chance.below(500_000);
+        fs::write(lab.root().join(name), chance.bytes(length)).unwrap();
+    }
+    fs::write(lab.disk("alder").join("dawn/take-0.flac"), b"edited behind our back").unwrap();
+    let mut scene = Scene { lab, chance, guarded: BTreeMap::new() };
+    scene.guarded = scene.now_guarded();
+    assert!(scene.guarded.len() > 15);
+    scene
+}
+
+impl Scene {
+    fn now_guarded(&self) -> BTreeMap<String, Vec<u8>> {
+        let run = self.lab.run(&["fate", "--lose", "cedar", "--json"]).expect(&[0, 1]);
+        let answer: Value = serde_json::from_str(&run.stdout).unwrap();
+        let files = answer["files"].as_array().unwrap().iter().filter(|f| f["guard"].as_u64().unwrap() > 0);
+        files
+            .map(|f| {
+                let (disk, path) = (f["disks"][0].as_str().unwrap(), f["path"].as_str().unwrap());
+                (path.to_string(), fs::read(self.lab.disk(disk).join(path)).unwrap())
+            })
+            .collect()
+    }
+
+    /// Starts the program and kills it after a random time, up to how long it takes when left alone.
+    fn killed(&mut self, arguments: &[&str], longest: Duration) -> bool {
+        let mut command = self.lab.command(arguments);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let micros = self.chance.below(longest.as_micros() as usize) as u64;
+        std::thread::sleep(Duration::from_micros(micros));
+        child.kill().unwrap();
+        child.wait().unwrap().code().is_none()
+    }
+
+    fn assert_nothing_lost(&self, when: &str) {
+        let mut found = Vec::new();
+        for folder in ["alder", "beech", "cedar", "new"] {
+            contents(&self.lab.disk(folder), &mut found);
+        }
+        for (path, bytes) in &self.guarded {
+            assert!(found.contains(bytes), "{when}: {path} is gone");
+        }
+    }
+}
+
+const ACTIONS: [&[&str]; 4] = [
+    &["put", "card", "nest", "--yes"],
+    &["rm", "dawn", "--recursive", "--yes"],
+    &["sync", "--yes"],
+    &["rebuild", "cedar", "--onto", "new", "--yes"],
+];
+
+fn ready(action: &[&str], seed: u64) -> Scene {
+    let scene = build(seed);
+    if action[0] == "rebuild" {
+        fs::rename(scene.lab.disk("cedar"), scene.lab.root().join("dead")).unwrap();
+        fs::create_dir(scene.lab.disk("new")).unwrap();
+    }
+    scene
+}
+
+/// One kill; true when the program really was killed in the middle.
+fn kill_once(action: &[&str], seed: u64, longest: Duration) -> bool {
+    let mut scene = ready(action, seed);
+    let when = format!("{action:?}, seed {seed}");
+    let was_killed = scene.killed(action, longest);
+    if action[0] == "rebuild" {
+        // The next run goes on, unless the first one had come to its end.
+        let run = scene.lab.run(action);
+        assert!([0, 1].contains(&run.code) || run.stderr.contains("nothing to rebuild") || run.stderr.contains("now says"),
+            "{when}: {}", run.stderr);
+    }
+    scene.assert_nothing_lost(&when);
+    scene.lab.run(&["verify"]).expect(&[0]);
+    // A disk dies right after: what was guarded before is there after the rebuild.
+    let (lost, gone) = (["beech", "oak", "pine"][seed as usize % 3], scene.lab.root().join("gone"));
+    fs::rename(scene.lab.disk(lost), gone).unwrap();
+    fs::create_dir(scene.lab.disk("fresh")).unwrap();
+    let run = scene.lab.run(&["rebuild", lost, "--onto", "fresh", "--yes", "--json"]).expect(&[0, 1]);
+    let report: Value = serde_json::from_str(&run.stdout).unwrap();
+    assert_eq!(report["predicted"], report["obtained"], "{when}");
+    let mut found = Vec::new();
+    for folder in ["alder", "beech", "cedar", "new", "fresh"] {
+        contents(&scene.lab.disk(folder), &mut found);
+    }
+    for (path, bytes) in &scene.guarded {
+        assert!(found.contains(bytes), "{when}: {path} did not survive the loss of {lost}");
+    }
+    scene.lab.run(&["sync", "--yes", "--accept", "alder,beech,cedar"]).expect(&[0]);
+    scene.lab.run(&["verify"]).expect(&[0]);
+    was_killed
+}
+
+#[test]
+fn no_kill_costs_a_guarded_file() {
+    let kills: u64 = std::env::var("KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(100);
+    let mut in_the_middle = 0;
+    for (number, action) in ACTIONS.iter().enumerate() {
+        let scene = ready(action, 1);
+        let start = Instant::now();
+        scene.lab.run(action).expect(&[0, 1]);
+        let longest = start.elapsed();
+        for seed in 0..kills / 4 {
+            in_the_middle += u64::from(kill_once(action, seed * 4 + number as u64, longest));
+        }
+    }
+    assert!(in_the_middle > kills / 4, "only {in_the_middle} of {kills} kills came in time");
+}
