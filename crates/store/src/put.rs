@@ -99,6 +99,7 @@ pub fn plan(
     }
     let mut planner = Planner {
         pool,
+        volume: spec.name.clone(),
         targets,
         placer: Placer::new(spec.placement, free),
         replace,
@@ -116,6 +117,7 @@ pub fn plan(
 
 struct Planner<'a> {
     pool: &'a Pool,
+    volume: String,
     targets: Vec<usize>,
     placer: Placer,
     replace: bool,
@@ -164,7 +166,8 @@ impl Planner<'_> {
             }
             EntryKind::Folder => self.folder(from, target, stat),
             EntryKind::File | EntryKind::Symlink => {
-                self.file(source, from, target, stat);
+                let needed = self.needed(source, from, &stat)?;
+                self.file(source, from, target, stat, needed);
                 Ok(())
             }
         }
@@ -194,30 +197,49 @@ impl Planner<'_> {
         Ok(())
     }
 
-    fn file(&mut self, source: usize, from: &RelPath, target: &RelPath, stat: Stat) {
+    /// Whether a member has something of that name, as it says itself or, when it is away, the catalogue does.
+    fn has(&self, member: &Member, target: &RelPath) -> bool {
+        match member.usable() {
+            Ok(disk) => disk.stat(target).is_ok_and(|s| s.is_some()),
+            Err(_) => {
+                let known = objects::by_path(self.pool.catalogue.reading(), member.row.id, target);
+                known.is_ok_and(|object| object.is_some())
+            }
+        }
+    }
+
+    /// What the copy of a file will take: its holes stay holes.
+    fn needed(&self, source: usize, from: &RelPath, stat: &Stat) -> Result<ByteLength> {
+        if stat.kind != EntryKind::File || stat.allocated >= stat.size {
+            return Ok(stat.size);
+        }
+        let ranges = self.plan.sources[source].open(from)?.data_ranges()?;
+        Ok(ByteLength::new(ranges.iter().map(|r| r.length() * GRANULE).sum()))
+    }
+
+    fn file(&mut self, source: usize, from: &RelPath, target: &RelPath, stat: Stat, needed: ByteLength) {
         if !self.targets_seen.insert(target.clone()) {
             return self.taken.push(format!("{target} (two sources have this name)"));
         }
-        let existing = self.targets.iter().position(|i| {
-            let disk = self.pool.members[*i].disk.as_ref();
-            disk.is_some_and(|d| d.stat(target).is_ok_and(|s| s.is_some()))
-        });
-        if existing.is_some() && !self.replace {
-            return self.taken.push(target.to_string());
+        let existing = self.targets.iter().position(|i| self.has(&self.pool.members[*i], target));
+        let elsewhere = self.pool.members_of(&self.volume, Role::Data).find(|m| self.has(m, target));
+        if (existing.is_some() && !self.replace) || (existing.is_none() && elsewhere.is_some()) {
+            let disk = elsewhere.map_or("", |m| m.row.name.as_str());
+            return self.taken.push(format!("{target} (on {disk})"));
         }
         let key = (stat.device, stat.inode);
         let linked = (stat.links > 1 && stat.kind == EntryKind::File).then(|| self.links.get(&key).cloned()).flatten();
         let (place, link_of) = match (&linked, existing) {
             (Some((place, first)), None) => (Some(*place), Some(first.clone())),
             (_, Some(there)) => {
-                let fits = self.placer.place_on(there, stat.size);
-                (if fits { Some(there) } else { self.placer.place(stat.size) }, None)
+                let fits = self.placer.place_on(there, needed);
+                (if fits { Some(there) } else { self.placer.place(needed) }, None)
             }
-            (None, None) => (self.placer.place(stat.size), None),
+            (None, None) => (self.placer.place(needed), None),
         };
         let Some(place) = place else {
             let largest = self.placer.largest_free();
-            return self.too_large.push(format!("{target} ({}; the most that is free on one disk is {largest})", stat.size));
+            return self.too_large.push(format!("{target} ({needed}; the most that is free on one disk is {largest})"));
         };
         if stat.links > 1 && linked.is_none() && stat.kind == EntryKind::File {
             self.links.insert(key, (place, target.clone()));

@@ -26,7 +26,7 @@ pub(super) fn run(
     let volume = pool.volume(volume)?.name;
     let plan = put::plan(&pool, &volume, sources, &folder, replace)?;
     if !context.json {
-        anstream::println!("Copies to {volume}:{folder}, each file verified before it gets its name:\n");
+        anstream::println!("Copies to {volume}:/{folder}, each file verified before it gets its name:\n");
         show_by_disk(&plan.by_disk);
         if plan.replaced > 0 {
             anstream::println!("\n{} replaced; what they were is held until the next sync.", crate::human::units::files(plan.replaced));

@@ -41,7 +41,7 @@ fn show(status: &Status) {
         );
     }
     if status.damaged_cells > 0 {
-        anstream::println!("\n{}", style::paint(style::BAD, format!("{} damaged cells are known: zinc-sieve verify names them", status.damaged_cells)));
+        anstream::println!("\n{}", style::paint(style::BAD, format!("Damaged cells known: {}. `zinc-sieve verify` names them.", status.damaged_cells)));
     }
     for conflict in status.conflicts.iter().take(5) {
         let disks = conflict.disks.join(" and ");

@@ -20,7 +20,10 @@ pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> R
     if !context.json {
         show_plan(&plan);
     }
-    if !confirm::go_on(consent, "Sync?")? {
+    if plan.is_empty() && !context.json {
+        return Ok(Outcome::Fine);
+    }
+    if !plan.is_empty() && !confirm::go_on(consent, "Sync?")? {
         if context.json {
             json::print(&plan)?;
         }

@@ -22,7 +22,7 @@ pub(super) fn run(context: &Context) -> Result<Outcome> {
     );
     if report.parity_cells_by_checksum > 0 {
         let cells = count(report.parity_cells_by_checksum);
-        anstream::println!("{cells} cells of parity checked by their own checksum only: files in their rows changed or are missing.");
+        anstream::println!("Cells of parity checked by their own checksum only: {cells} (something in their rows changed, is damaged or missing).");
     }
     if report.not_synced > 0 {
         anstream::println!("{} not compared: they came or changed after the last sync.", units::files(report.not_synced));

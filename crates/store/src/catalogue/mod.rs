@@ -83,7 +83,10 @@ impl Catalogue {
     fn check_format(&self) -> Result<()> {
         let place = self.path.display();
         let number = |name: &str| self.database.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
-        let corrupt = |why: String| Error::new(Kind::Corrupt, "catalogue.damaged", format!("{place}: {why}"));
+        let corrupt = |why: String| {
+            Error::new(Kind::Corrupt, "catalogue.damaged", format!("{place}: {why}"))
+                .remedy("move this file away: the next command takes the newest replica from the disks")
+        };
         let application =
             number("application_id").map_err(|error| corrupt(format!("the catalogue cannot be read: {error}")))?;
         if application != schema::APPLICATION {

@@ -166,8 +166,8 @@ pub fn insert(
     left_out: bool,
 ) -> Result<ObjectId> {
     c.prepare_cached(
-        "INSERT INTO object (disk, inode, size, mtime, ctime, mode, uid, gid, extended, version, standing, left_out)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, 0, ?11)",
+        "INSERT INTO object (disk, inode, size, mtime, ctime, mode, uid, gid, extended, version, standing, left_out, allocated)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, 0, ?11, ?12)",
     )?
     .execute((
         disk.get(),
@@ -181,6 +181,7 @@ pub fn insert(
         extended,
         version.map(VersionId::get),
         left_out,
+        signed(stat.allocated.exact()),
     ))?;
     Ok(ObjectId::new(c.last_insert_rowid()))
 }
@@ -191,8 +192,8 @@ pub fn insert(
 /// What the database says.
 pub fn set_stat(c: &Connection, id: ObjectId, stat: &Stat, standing: Standing) -> Result<()> {
     c.prepare_cached(
-        "UPDATE object SET inode = ?2, size = ?3, mtime = ?4, ctime = ?5, mode = ?6, uid = ?7, gid = ?8, standing = ?9
-         WHERE id = ?1",
+        "UPDATE object SET inode = ?2, size = ?3, mtime = ?4, ctime = ?5, mode = ?6, uid = ?7, gid = ?8, standing = ?9,
+         allocated = ?10 WHERE id = ?1",
     )?
     .execute((
         id.get(),
@@ -204,6 +205,7 @@ pub fn set_stat(c: &Connection, id: ObjectId, stat: &Stat, standing: Standing) -
         stat.uid,
         stat.gid,
         standing_code(standing),
+        signed(stat.allocated.exact()),
     ))?;
     Ok(())
 }
@@ -431,13 +433,13 @@ pub fn remove_held(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
     Ok(())
 }
 
-/// Files and bytes of a disk, whole granules each: what it takes of a limited capacity.
+/// The bytes that the files of a disk take on it: what counts against a limited capacity.
 ///
 /// # Errors
 /// What the database says.
 pub fn used(c: &Connection, disk: DiskId) -> Result<ByteLength> {
     let bytes: i64 = c.query_row(
-        "SELECT COALESCE(SUM((size + 4095) / 4096 * 4096), 0) FROM object WHERE disk = ?1",
+        "SELECT COALESCE(SUM(allocated), 0) FROM object WHERE disk = ?1",
         [disk.get()],
         |row| row.get(0),
     )?;

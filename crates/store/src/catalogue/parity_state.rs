@@ -5,6 +5,7 @@ use sieve_core::lane::{IntervalMap, LaneMap, Piece, Rows};
 use sieve_core::units::{CellIndex, CheckpointId, DiskId, VersionId};
 
 use super::{signed, unsigned};
+use crate::disk::Stat;
 use crate::error::Result;
 
 /// A state that the parity was brought to.
@@ -145,6 +146,33 @@ pub fn knows(c: &Connection, id: CheckpointId) -> Result<bool> {
         .query_row([id.get().cast_signed()], |_| Ok(()))
         .optional()?
         .is_some())
+}
+
+/// Notes how a segment of a parity image looks, right after we wrote or checked it.
+///
+/// # Errors
+/// What the database says.
+pub fn set_segment(c: &Connection, disk: DiskId, number: u32, stat: &Stat) -> Result<()> {
+    c.prepare_cached("INSERT OR REPLACE INTO segment VALUES (?1, ?2, ?3, ?4, ?5)")?.execute((
+        disk.get(),
+        number,
+        signed(stat.size.exact()),
+        stat.mtime,
+        stat.ctime,
+    ))?;
+    Ok(())
+}
+
+/// Whether a segment of a parity image looks as we left it.
+///
+/// # Errors
+/// What the database says.
+pub fn segment_matches(c: &Connection, disk: DiskId, number: u32, stat: &Stat) -> Result<bool> {
+    let found: Option<(i64, i64, i64)> = c
+        .prepare_cached("SELECT size, mtime, ctime FROM segment WHERE disk = ?1 AND number = ?2")?
+        .query_row((disk.get(), number), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
+        .optional()?;
+    Ok(found == Some((signed(stat.size.exact()), stat.mtime, stat.ctime)))
 }
 
 /// The cells of contents on a disk that are known to be damaged.

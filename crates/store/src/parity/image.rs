@@ -10,7 +10,7 @@ use sieve_core::units::{ByteLength, CellIndex, CheckpointId, ParityIndex};
 use uuid::Uuid;
 
 use super::table::{self, Entry};
-use crate::disk::{Disk, WriteFile};
+use crate::disk::{Disk, Stat, WriteFile};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 
@@ -145,6 +145,35 @@ impl ParityImage {
         let length = self.disk.open(&Self::segment_path(segment)).ok()?.read_at(&mut bytes, offset).ok()?;
         let is_whole = length == bytes.len() && blake3::hash(&bytes).as_bytes()[..16] == entry.sum;
         is_whole.then_some(bytes)
+    }
+
+    /// How each segment file that holds something looks now.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn segments(&self) -> Result<Vec<(u32, Option<Stat>)>> {
+        let numbers: BTreeSet<u32> = self.entries.values().map(|e| self.segment_of(e.slot).0).collect();
+        numbers.into_iter().map(|n| Ok((n, self.disk.stat(&Self::segment_path(n))?))).collect()
+    }
+
+    /// The cells that lie in a segment.
+    pub fn cells_in(&self, segment: u32) -> Vec<CellIndex> {
+        let here = self.entries.iter().filter(|(_, e)| self.segment_of(e.slot).0 == segment);
+        here.map(|(cell, _)| CellIndex::new(*cell)).collect()
+    }
+
+    /// How the segment files that were written to look now.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn written_segments(&self) -> Result<Vec<(u32, Stat)>> {
+        let mut found = Vec::new();
+        for number in self.segments.keys() {
+            if let Some(stat) = self.disk.stat(&Self::segment_path(*number))? {
+                found.push((*number, stat));
+            }
+        }
+        Ok(found)
     }
 
     /// How many more cells can be written before a checkpoint has to be taken.

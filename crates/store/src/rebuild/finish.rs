@@ -217,6 +217,9 @@ pub(super) fn commit(
         let parities = targets.iter().filter(|t| t.row.role == crate::label::Role::Parity);
         for (target, image) in parities.zip(images) {
             disks::set_parity_bytes(t, target.row.id, image.bytes())?;
+            for (number, stat) in image.written_segments()? {
+                parity_state::set_segment(t, target.row.id, number, &stat)?;
+            }
             for cell in parity_state::damaged_parity(t, target.row.id)? {
                 parity_state::set_damaged_parity(t, target.row.id, cell, false)?;
             }

@@ -21,7 +21,7 @@ use crate::event::{Event, Observer, Unit};
 use crate::label::{self, Label, Role};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
-use crate::sync::{image_limits, load_snapshot, open_images};
+use crate::sync::{damage_text, image_limits, load_snapshot, open_images};
 use crate::window::{LaneWindow, ReadProblem, Snapshot, Window, encode};
 use crate::workspace::Workspace;
 use crate::writer::LongWriter;
@@ -233,7 +233,7 @@ impl Pass<'_> {
     fn note_damage(&mut self, problems: &[ReadProblem]) -> Result<()> {
         for found in problems {
             let text = match &found.problem {
-                CellProblem::Damaged(path) => format!("{path}: damaged in cell {}", found.cell),
+                CellProblem::Damaged(path) => damage_text(path, found.cell),
                 CellProblem::Failed(error) => error.to_string(),
                 CellProblem::Absent | CellProblem::Changed(_) => continue,
             };

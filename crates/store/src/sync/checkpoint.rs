@@ -68,6 +68,9 @@ pub(super) fn take(
         parity_state::set_parity_cells(t, volume, &expected)?;
         for (member, image) in pool.members_of(volume, Role::Parity).zip(images.iter()) {
             disks::set_parity_bytes(t, member.row.id, image.bytes())?;
+            for (number, stat) in image.written_segments()? {
+                parity_state::set_segment(t, member.row.id, number, &stat)?;
+            }
             for cell in cells {
                 parity_state::set_damaged_parity(t, member.row.id, *cell, false)?;
             }

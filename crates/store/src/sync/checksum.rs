@@ -164,14 +164,11 @@ fn settle_standing(
             objects::set_version(t, object.id, Some(known), Standing::Same, object.older)?;
             return Ok(false);
         }
-        let unexplained = matches!(object.standing, Standing::Doubtful | Standing::Suspect);
-        if unexplained && !accepted {
+        // Nobody edits what is held; and an edit that leaves the times as they were is not told from damage.
+        let unexplained = is_held(path) || matches!(object.standing, Standing::Doubtful | Standing::Suspect);
+        if is_held(path) || unexplained && !accepted {
             objects::set_version(t, object.id, Some(known), Standing::Suspect, object.older)?;
-            return Ok(true);
-        }
-        if is_held(path) {
-            objects::set_version(t, object.id, Some(known), Standing::Changed, object.older)?;
-            return Ok(false);
+            return Ok(unexplained);
         }
     }
     let older = older_content(t, object)?;

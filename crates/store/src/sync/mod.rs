@@ -4,6 +4,7 @@ mod checkpoint;
 mod checksum;
 mod run;
 mod suspicion;
+mod tampering;
 mod volume;
 
 use std::collections::BTreeMap;
@@ -11,7 +12,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 
-use crate::catalogue::{self, versions};
+use crate::catalogue::{self, objects, parity_state, versions};
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::held;
@@ -126,7 +127,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
         volume::estimate(pool, &volume, &mut plan)?;
     }
     plan.held_files = count_held(pool)?;
-    let head = catalogue::parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
+    let head = parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
     plan.replicas_behind = catalogue::is_changed(pool.catalogue.reading())?
         || pool.members.iter().any(|m| m.row.replica != head);
     Ok(plan)
@@ -154,10 +155,12 @@ pub fn execute(
     let before = totals(pool);
     let mut report = SyncReport::default();
     for volume in pool.volumes() {
+        tampering::check_parity(pool, &volume.name, &mut report)?;
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
         run::run(pool, &volume, observer, &mut report)?;
     }
     finish(pool, plan, &mut report)?;
+    report_known_damage(pool, &mut report)?;
     for ((name, read, written), (_, read_before, written_before)) in totals(pool).into_iter().zip(before) {
         report.read_bytes.insert(name.clone(), ByteLength::new(read - read_before));
         report.written_bytes.insert(name, ByteLength::new(written - written_before));
@@ -165,6 +168,29 @@ pub fn execute(
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
     pool.refresh_rows()?;
     Ok(report)
+}
+
+/// Damage that was found earlier and is not mended is still damage.
+fn report_known_damage(pool: &Pool, report: &mut SyncReport) -> Result<()> {
+    let reading = pool.catalogue.reading();
+    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+        let disk = member.usable()?;
+        for (version, cell) in parity_state::damaged_contents(reading, member.row.id)? {
+            let Some(object) = objects::by_version(reading, member.row.id, version)? else { continue };
+            for name in objects::names(reading, object.id)? {
+                let text = damage_text(&crate::disk::full_path(&**disk, &name).display().to_string(), cell);
+                if !report.damage.contains(&text) {
+                    report.damage.push(text);
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// How a damaged cell of a file is told.
+pub(crate) fn damage_text(path: &str, cell: u64) -> String {
+    format!("{path}: damaged in cell {cell}")
 }
 
 fn totals(pool: &Pool) -> Vec<(String, u64, u64)> {

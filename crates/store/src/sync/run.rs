@@ -8,7 +8,7 @@ use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, Slot, VersionId};
 
 use super::volume::{self, VolumeSync, image_cells, invalid_cells, open_images};
-use super::{SyncReport, checkpoint, parity_full};
+use super::{SyncReport, checkpoint, damage_text, parity_full};
 use crate::catalogue::{objects, parity_state};
 use crate::content::{CellProblem, Contents};
 use crate::disk::full_path;
@@ -189,7 +189,7 @@ impl Pass<'_> {
     fn report_damage(&mut self, problems: &[ReadProblem]) -> Result<()> {
         for found in problems {
             let text = match &found.problem {
-                CellProblem::Damaged(path) => format!("{path}: damaged in cell {}", found.cell),
+                CellProblem::Damaged(path) => damage_text(path, found.cell),
                 CellProblem::Failed(error) => error.to_string(),
                 CellProblem::Absent | CellProblem::Changed(_) => continue,
             };

@@ -1,0 +1,44 @@
+//! Parity segments that somebody else wrote to, or that a crash left in doubt, are read before they are used.
+
+use super::SyncReport;
+use crate::catalogue::parity_state;
+use crate::error::Result;
+use crate::label::Role;
+use crate::pool::Pool;
+
+use super::volume::{load_snapshot, open_images};
+
+/// Checks the cells of every segment file that does not look as we left it; what is damaged is computed anew.
+pub(super) fn check_parity(pool: &Pool, volume: &str, report: &mut SyncReport) -> Result<()> {
+    let expected = load_snapshot(pool, volume)?.expected;
+    let images = open_images(pool, volume, &[])?;
+    for (member, image) in pool.members_of(volume, Role::Parity).zip(&images) {
+        for (number, stat) in image.segments()? {
+            let reading = pool.catalogue.reading();
+            let untouched = stat
+                .map(|stat| parity_state::segment_matches(reading, member.row.id, number, &stat))
+                .transpose()?;
+            if untouched == Some(true) {
+                continue;
+            }
+            let damaged: Vec<_> = image
+                .cells_in(number)
+                .into_iter()
+                .filter(|cell| {
+                    let id = expected.at(u64::from(cell.get())).filter(|id| image.has(*cell, *id));
+                    id.is_some_and(|id| image.read(*cell, id).is_none())
+                })
+                .collect();
+            pool.catalogue.transaction(|t| {
+                for cell in &damaged {
+                    parity_state::set_damaged_parity(t, member.row.id, *cell, true)?;
+                }
+                stat.map_or(Ok(()), |stat| parity_state::set_segment(t, member.row.id, number, &stat))
+            })?;
+            let name = &member.row.name;
+            let told = damaged.iter().map(|cell| format!("parity on {name}: cell {cell} was damaged, and is computed anew"));
+            report.damage.extend(told);
+        }
+    }
+    Ok(())
+}
