@@ -516,11 +516,14 @@ fn copy(
             break;
         }
         hasher.update(&buffer[..count]);
-        let rows = Rows::new(offset / GRANULE, (offset + count as u64).div_ceil(GRANULE));
-        if data.iter().any(|d| !d.intersection(rows).is_empty()) {
-            output.write_at(&buffer[..count], offset)?;
+        let end = offset + count as u64;
+        let rows = Rows::new(offset / GRANULE, end.div_ceil(GRANULE));
+        for part in data.iter().map(|d| d.intersection(rows)).filter(|p| !p.is_empty()) {
+            let (from, to) = (part.start() * GRANULE, (part.end() * GRANULE).min(end));
+            let at = |position: u64| usize::try_from(position - offset).expect("within the buffer");
+            output.write_at(&buffer[at(from.max(offset))..at(to)], from.max(offset))?;
         }
-        offset += count as u64;
+        offset = end;
         observer.event(Event::Advanced { by: count as u64 });
     }
     hasher.finish().ok_or_else(|| {

@@ -3,6 +3,7 @@
 mod chance;
 mod crash;
 mod lab;
+mod rot;
 
 pub use chance::Chance;
 pub use crash::{CrashMachine, CrashPlan};

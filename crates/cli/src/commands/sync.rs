@@ -20,10 +20,8 @@ pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> R
     if !context.json {
         show_plan(&plan);
     }
-    if plan.is_empty() && !context.json {
-        return Ok(Outcome::Fine);
-    }
-    if !plan.is_empty() && !confirm::go_on(consent, "Sync?")? {
+    let asks = !plan.is_empty() || consent.dry_run;
+    if asks && !confirm::go_on(consent, "Sync?")? {
         if context.json {
             json::print(&plan)?;
         }
@@ -32,7 +30,7 @@ pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> R
     let report = sync::execute(&mut pool, &plan, &options, &Bars::new())?;
     if context.json {
         json::print(&report)?;
-    } else {
+    } else if asks || !report.is_clean() {
         show_report(&report);
     }
     Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use sieve_core::fate::{Fate, Recovered};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
+use sieve_core::units::{ByteLength, DiskId, GRANULE, ObjectId, VersionId};
 
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{parity_state, versions};
@@ -97,7 +97,7 @@ pub(super) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> 
     (fate, if fate == Fate::Rebuilt { present } else { which.map(|position| past[position]) })
 }
 
-/// Files and bytes that a rebuild of the disk is expected to write, held ones included.
+/// Files that a rebuild of the disk is expected to write, held ones included, and what they take (holes nothing).
 pub(super) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> Result<(u64, ByteLength)> {
     let lost = model.lost_set(pool, &[disk]);
     let verdicts = sieve_core::fate::verdicts(&model.model, &lost);
@@ -106,7 +106,8 @@ pub(super) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> R
         let source = model.object_index(job.object.id).and_then(|position| verdicts.sources[position]);
         if let Some(version) = source {
             files += 1;
-            bytes = bytes.plus(model.model.versions[version as usize].size);
+            let granules = model.model.versions[version as usize].data;
+            bytes = bytes.plus(ByteLength::new(granules * GRANULE));
         }
     }
     Ok((files, bytes))

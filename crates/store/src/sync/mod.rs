@@ -54,6 +54,8 @@ pub struct SyncPlan {
     pub begun_at: i64,
     /// The catalogue changed and its replicas have to follow.
     pub replicas_behind: bool,
+    /// Damaged parity that was found already, in words.
+    pub damage: Vec<String>,
 }
 
 impl SyncPlan {
@@ -124,6 +126,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     }
     suspicion::refuse_suspicious(pool, options)?;
     for volume in pool.volumes() {
+        plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
         volume::estimate(pool, &volume, &mut plan)?;
     }
     plan.held_files = count_held(pool)?;
@@ -153,9 +156,8 @@ pub fn execute(
 ) -> Result<SyncReport> {
     let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "sync")?;
     let before = totals(pool);
-    let mut report = SyncReport::default();
+    let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     for volume in pool.volumes() {
-        tampering::check_parity(pool, &volume.name, &mut report)?;
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
         run::run(pool, &volume, observer, &mut report)?;
     }

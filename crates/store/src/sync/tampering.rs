@@ -1,6 +1,5 @@
 //! Parity segments that somebody else wrote to, or that a crash left in doubt, are read before they are used.
 
-use super::SyncReport;
 use crate::catalogue::parity_state;
 use crate::error::Result;
 use crate::label::Role;
@@ -9,7 +8,8 @@ use crate::pool::Pool;
 use super::volume::{load_snapshot, open_images};
 
 /// Checks the cells of every segment file that does not look as we left it; what is damaged is computed anew.
-pub(super) fn check_parity(pool: &Pool, volume: &str, report: &mut SyncReport) -> Result<()> {
+pub(super) fn check_parity(pool: &Pool, volume: &str) -> Result<Vec<String>> {
+    let mut found = Vec::new();
     let expected = load_snapshot(pool, volume)?.expected;
     let images = open_images(pool, volume, &[])?;
     for (member, image) in pool.members_of(volume, Role::Parity).zip(&images) {
@@ -36,9 +36,10 @@ pub(super) fn check_parity(pool: &Pool, volume: &str, report: &mut SyncReport) -
                 stat.map_or(Ok(()), |stat| parity_state::set_segment(t, member.row.id, number, &stat))
             })?;
             let name = &member.row.name;
-            let told = damaged.iter().map(|cell| format!("parity on {name}: cell {cell} was damaged, and is computed anew"));
-            report.damage.extend(told);
+            let told =
+                damaged.iter().map(|cell| format!("parity on {name}: cell {cell} is damaged; it is computed anew"));
+            found.extend(told);
         }
     }
-    Ok(())
+    Ok(found)
 }

@@ -1,0 +1,136 @@
+//! Guards against JSON that scripts rely on and that changes under them: the documented keys, redeclared here.
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use serde::Deserialize;
+use sieve_testkit::{Chance, Lab};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+#[derive(Deserialize, Debug, PartialEq, Clone, Copy)]
+#[serde(deny_unknown_fields)]
+struct Count {
+    files: u64,
+    bytes: u64,
+}
+
+#[derive(Deserialize, Debug, PartialEq, Clone, Copy)]
+#[serde(deny_unknown_fields)]
+struct Totals {
+    untouched: Count,
+    rebuilt: Count,
+    older: Count,
+    torn: Count,
+    gone: Count,
+}
+
+#[derive(Deserialize, Debug)]
+#[serde(deny_unknown_fields)]
+struct File {
+    volume: String,
+    path: String,
+    #[serde(default)]
+    path_hex: Option<String>,
+    disks: Vec<String>,
+    size_bytes: u64,
+    fate: String,
+    guard: u8,
+    #[serde(default, rename = "unguarded")]
+    _unguarded: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct Fate {
+    totals: Totals,
+    files: Vec<File>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Level {
+    level: u8,
+    files: u64,
+    bytes: u64,
+}
+
+#[derive(Deserialize)]
+struct Status {
+    guard: Vec<Level>,
+}
+
+#[derive(Deserialize)]
+struct Sync {
+    read_bytes: BTreeMap<String, u64>,
+    written_bytes: BTreeMap<String, u64>,
+}
+
+#[derive(Deserialize)]
+struct Rebuild {
+    predicted: Totals,
+    obtained: Totals,
+}
+
+fn answer<T: serde::de::DeserializeOwned>(lab: &Lab, arguments: &[&str], codes: &[i32]) -> T {
+    let run = lab.run(arguments).expect(codes);
+    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{arguments:?}: {e}\n{}", run.stdout))
+}
+
+#[test]
+fn the_documented_keys_are_there_and_agree_with_each_other() {
+    let lab = Lab::new(PROGRAM, 3, 2, "60 MB");
+    let mut chance = Chance::new(1);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    for (disk, size) in [("alder", 700_000), ("beech", 400_000), ("cedar", 100_000)] {
+        fs::write(lab.disk(disk).join(format!("{disk}.dat")), chance.bytes(size)).unwrap();
+    }
+    let odd = std::ffi::OsString::from_vec(b"odd-\xff".to_vec());
+    fs::write(lab.disk("alder").join(&odd), b"odd").unwrap();
+    let planned: Sync = answer(&lab, &["sync", "--dry-run", "--json"], &[0]);
+    let synced: Sync = answer(&lab, &["sync", "--yes", "--json"], &[0]);
+    for disk in ["alder", "beech", "cedar"] {
+        assert_eq!(planned.read_bytes[disk], synced.read_bytes[disk], "the plan was right about {disk}");
+    }
+    assert!(synced.written_bytes["oak"] >= 700_000 && synced.written_bytes["pine"] >= 700_000);
+    fs::write(lab.disk("beech").join("late.dat"), b"late").unwrap();
+
+    let fate: Fate = answer(&lab, &["fate", "--lose", "alder,beech", "--json"], &[1]);
+    let mut sums: BTreeMap<&str, Count> = BTreeMap::new();
+    for file in &fate.files {
+        assert_eq!((file.volume.as_str(), file.disks.len()), ("recordings", 1));
+        let sum = sums.entry(file.fate.as_str()).or_insert(Count { files: 0, bytes: 0 });
+        *sum = Count { files: sum.files + 1, bytes: sum.bytes + file.size_bytes };
+    }
+    assert_eq!(fate.totals.rebuilt, sums["rebuilt"]);
+    assert_eq!(fate.totals.untouched, sums["untouched"]);
+    assert_eq!(fate.totals.gone, sums["gone"]);
+    assert_eq!(fate.totals.gone, Count { files: 1, bytes: 4 });
+    let odd = fate.files.iter().find(|f| f.path_hex.is_some()).unwrap();
+    assert_eq!((odd.path.as_str(), odd.path_hex.as_deref()), ("odd-\\xff", Some("6f64642dff")));
+
+    let status: Status = answer(&lab, &["status", "--json"], &[1]);
+    for (index, level) in status.guard.iter().enumerate() {
+        assert_eq!(usize::from(level.level), index, "levels come in order");
+        let of_level: Vec<_> = fate.files.iter().filter(|f| f.guard == level.level).collect();
+        assert_eq!(level.files, of_level.len() as u64);
+        assert_eq!(level.bytes, of_level.iter().map(|f| f.size_bytes).sum::<u64>());
+    }
+
+    fs::remove_dir_all(lab.disk("beech")).unwrap();
+    fs::create_dir(lab.disk("new")).unwrap();
+    let promised: Fate = answer(&lab, &["fate", "--lose", "beech", "--json"], &[1]);
+    let rebuilt: Rebuild = answer(&lab, &["rebuild", "beech", "--onto", "new", "--yes", "--json"], &[1]);
+    assert_eq!(rebuilt.predicted, promised.totals);
+    assert_eq!(rebuilt.obtained, rebuilt.predicted);
+    assert!(lab.pool_text().contains(&lab.disk("new").display().to_string()), "the pool file names the new disk");
+}
+
+#[test]
+fn errors_are_json_too() {
+    let lab = Lab::new(PROGRAM, 1, 1, "60 MB");
+    let run = lab.run(&["status", "--json"]).expect(&[2]);
+    let value: serde_json::Value = serde_json::from_str(&run.stdout).unwrap();
+    assert_eq!(value["error"]["code"], "pool.not-created");
+}
+
+use std::os::unix::ffi::OsStringExt;

@@ -1,0 +1,64 @@
+//! Guards against memory that grows with the size of files, or with their number by more than 400 bytes a file.
+
+use std::fs;
+use std::process::Stdio;
+
+use sieve_testkit::Lab;
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+/// The most memory that a run had, in bytes: the shell's child is waited for, and told by the kernel.
+fn peak(lab: &Lab, arguments: &[&str]) -> u64 {
+    let mut child = lab.command(arguments).stdout(Stdio::null()).spawn().unwrap();
+    let status = format!("/proc/{}/status", child.id());
+    let mut most = 0;
+    while child.try_wait().unwrap().is_none() {
+        let text = fs::read_to_string(&status).unwrap_or_default();
+        let line = text.lines().find_map(|l| l.strip_prefix("VmHWM:"));
+        let kilobytes: Option<u64> = line.and_then(|l| l.trim().trim_end_matches(" kB").trim().parse().ok());
+        most = most.max(kilobytes.unwrap_or(0) * 1024);
+        std::thread::sleep(std::time::Duration::from_micros(300));
+    }
+    assert!([0, 1].contains(&child.wait().unwrap().code().unwrap()), "{arguments:?}");
+    most
+}
+
+fn add_files(lab: &Lab, from: usize, to: usize) {
+    for number in from..to {
+        let folder = lab.disk(&lab.data[number % 2]).join(format!("herbarium/sheet-folder-{:04}", number / 200));
+        if number % 200 < 2 {
+            fs::create_dir_all(&folder).unwrap();
+        }
+        fs::write(folder.join(format!("plate-number-{number:08}.tiff")), number.to_le_bytes()).unwrap();
+    }
+}
+
+#[test]
+fn memory_grows_by_less_than_400_bytes_a_file() {
+    let lab = Lab::new(PROGRAM, 2, 1, "2 GB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let commands = [&["sync", "--yes"][..], &["status"], &["fate", "--lose", "alder", "--json"], &["verify"]];
+    let (few, many) = (4_000, 24_000);
+    add_files(&lab, 0, few);
+    let before: Vec<u64> = commands.iter().map(|c| peak(&lab, c)).collect();
+    add_files(&lab, few, many);
+    for (command, before) in commands.iter().zip(before) {
+        let after = peak(&lab, command);
+        let each = after.saturating_sub(before) / (many - few) as u64;
+        assert!(each < 400, "{command:?} takes {each} bytes more for each file ({before} to {after})");
+    }
+}
+
+#[test]
+fn memory_does_not_grow_with_the_size_of_files() {
+    let lab = Lab::new(PROGRAM, 2, 1, "2 GB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("alder").join("small.mkv"), vec![1; 4_000_000]).unwrap();
+    let commands = [&["sync", "--yes"][..], &["fate", "--lose", "alder"], &["verify"]];
+    let before: Vec<u64> = commands.iter().map(|c| peak(&lab, c)).collect();
+    fs::write(lab.disk("beech").join("large.mkv"), vec![2; 300_000_000]).unwrap();
+    for (command, before) in commands.iter().zip(before) {
+        let after = peak(&lab, command);
+        assert!(after < before + 12_000_000, "{command:?}: {before} to {after}");
+    }
+}
