@@ -6,4 +6,4 @@ mod target;
 
 pub use geometry::CellGeometry;
 pub use plan::{CellRead, WindowPlan, plan_windows};
-pub use target::{Target, Wanted, plan_lane};
+pub use target::{Data, Target, Wanted, plan_lane};

@@ -30,7 +30,7 @@ pub struct WindowPlan {
 ///
 /// `content_cell` gives the size in granules of the checksum cells of a content.
 pub fn plan_windows(
-    snapshot: &[LaneMap],
+    snapshot: &[&LaneMap],
     target: &[LaneMap],
     also: &BTreeSet<CellIndex>,
     geometry: CellGeometry,
@@ -86,11 +86,11 @@ mod tests {
         let mut lane = LaneMap::default();
         lane.insert(Rows::at(0, 100), piece(1));
         lane.insert(Rows::at(100, 500), piece(2));
-        let plan = plan_windows(&[LaneMap::default()], &[lane.clone()], &BTreeSet::new(), geometry, |_| 256);
+        let plan = plan_windows(&[&LaneMap::default()], &[lane.clone()], &BTreeSet::new(), geometry, |_| 256);
         assert_eq!(plan.iter().map(|w| w.cell.get()).collect::<Vec<_>>(), [0, 1, 2]);
         let reads: Vec<_> = plan.iter().flat_map(|w| &w.reads).map(|r| (r.version.get(), r.cell)).collect();
         assert_eq!(reads, [(1, 0), (2, 0), (2, 1)]);
-        let again = plan_windows(&[lane.clone()], &[lane], &BTreeSet::new(), geometry, |_| 256);
+        let again = plan_windows(&[&lane.clone()], &[lane], &BTreeSet::new(), geometry, |_| 256);
         assert!(again.is_empty());
     }
 }

@@ -1,7 +1,5 @@
 //! What one lane is to hold after the sync.
 
-use std::collections::BTreeMap;
-
 use crate::lane::{LaneAllocator, LaneMap, Piece, Rows};
 use crate::units::VersionId;
 
@@ -10,8 +8,35 @@ use crate::units::VersionId;
 pub struct Wanted {
     /// The content.
     pub version: VersionId,
-    /// Its granules that are not holes, in order.
-    pub data: Vec<Rows>,
+    /// Its granules that are not holes.
+    pub data: Data,
+}
+
+/// The granules of a content that are not holes; most contents have none.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Data {
+    /// So many, without a hole.
+    Dense(u64),
+    /// These, in order.
+    Sparse(Box<[Rows]>),
+}
+
+impl Data {
+    /// From ranges in order.
+    pub fn new(ranges: &[Rows]) -> Self {
+        match ranges {
+            [] => Self::Dense(0),
+            [one] if one.start() == 0 => Self::Dense(one.end()),
+            _ => Self::Sparse(ranges.into()),
+        }
+    }
+
+    fn ranges(&self) -> Vec<Rows> {
+        match self {
+            Self::Dense(granules) => vec![Rows::new(0, *granules)],
+            Self::Sparse(ranges) => ranges.to_vec(),
+        }
+    }
 }
 
 /// A lane as it is to be, and what found no room.
@@ -25,20 +50,23 @@ pub struct Target {
 
 /// Plans a lane: contents keep the rows they have in the snapshot, the rest is allocated below row `limit`.
 pub fn plan_lane(snapshot: &LaneMap, wanted: &[Wanted], limit: u64) -> Target {
-    let mut kept: BTreeMap<VersionId, Vec<(Rows, u64)>> = BTreeMap::new();
-    for piece in snapshot.iter() {
-        kept.entry(piece.value.version).or_default().push((piece.rows, piece.value.offset));
-    }
+    let mut pieces: Vec<Kept> = snapshot.iter().map(|i| (i.value.version, i.value.offset, i.rows)).collect();
+    pieces.sort_unstable();
+    let kept = |version: VersionId| {
+        let start = pieces.partition_point(|(v, ..)| *v < version);
+        let end = pieces.partition_point(|(v, ..)| *v <= version);
+        &pieces[start..end]
+    };
     let mut lane = LaneMap::default();
     for content in wanted {
-        for (rows, offset) in kept.get(&content.version).into_iter().flatten() {
+        for (_, offset, rows) in kept(content.version) {
             lane.insert(*rows, Piece { version: content.version, offset: *offset });
         }
     }
     let mut allocator = LaneAllocator::new(snapshot, &lane, limit);
     let mut no_room = Vec::new();
     for content in wanted {
-        let missing = unplaced(&content.data, kept.get(&content.version).map_or(&[][..], |k| &k[..]));
+        let missing = unplaced(&content.data.ranges(), kept(content.version));
         let count = missing.iter().map(|r| r.length()).sum();
         match allocator.take(count) {
             Some(rows) => fill(&mut lane, content.version, &missing, rows),
@@ -48,10 +76,12 @@ pub fn plan_lane(snapshot: &LaneMap, wanted: &[Wanted], limit: u64) -> Target {
     Target { lane, no_room }
 }
 
+/// A piece that stays where it is: content, first granule of it, where it lies.
+type Kept = (VersionId, u64, Rows);
+
 /// The granules of `data` that no kept piece holds.
-fn unplaced(data: &[Rows], kept: &[(Rows, u64)]) -> Vec<Rows> {
-    let mut placed: Vec<Rows> = kept.iter().map(|(rows, offset)| Rows::at(*offset, rows.length())).collect();
-    placed.sort_unstable();
+fn unplaced(data: &[Rows], kept: &[Kept]) -> Vec<Rows> {
+    let placed: Vec<Rows> = kept.iter().map(|(_, offset, rows)| Rows::at(*offset, rows.length())).collect();
     let mut missing = Vec::new();
     for range in data {
         let mut from = range.start();
@@ -87,8 +117,8 @@ mod tests {
     use super::*;
 
     fn wanted(version: i64, data: &[(u64, u64)]) -> Wanted {
-        let data = data.iter().map(|(s, e)| Rows::new(*s, *e)).collect();
-        Wanted { version: VersionId::new(version), data }
+        let data: Vec<Rows> = data.iter().map(|(s, e)| Rows::new(*s, *e)).collect();
+        Wanted { version: VersionId::new(version), data: Data::new(&data) }
     }
 
     #[test]

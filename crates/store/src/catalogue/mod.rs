@@ -74,7 +74,7 @@ impl Catalogue {
         self.database.busy_timeout(Duration::from_secs(30))?;
         self.database.pragma_update(None, "journal_mode", "WAL")?;
         self.database.pragma_update(None, "synchronous", "FULL")?;
-        self.database.pragma_update(None, "cache_size", -8192)?;
+        self.database.pragma_update(None, "cache_size", -4096)?;
         self.database.pragma_update(None, "trusted_schema", "OFF")?;
         self.database.set_prepared_statement_cache_capacity(64);
         Ok(())

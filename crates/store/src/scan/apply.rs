@@ -1,6 +1,6 @@
 //! Bringing the catalogue up to date with what a scan found.
 
-use std::collections::BTreeMap;
+use std::collections::{HashMap, HashSet};
 
 use rusqlite::Transaction;
 use sieve_core::fate::Standing;
@@ -15,6 +15,19 @@ use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::error::Result;
 use crate::member::{Member, State};
 use crate::pool::Pool;
+
+/// What is known while the files of a scan are told apart.
+#[derive(Default)]
+struct Seen {
+    /// Objects that kept their name, or lost it, by inode.
+    known: HashMap<u64, ObjectRow>,
+    /// Inodes that gave their name to another file and have a different one now.
+    elsewhere: HashSet<u64>,
+    /// Objects with several names, by inode, once the first name was met.
+    linked: HashMap<u64, ObjectId>,
+    /// Objects that were met under a new name.
+    moved: HashSet<ObjectId>,
+}
 
 struct Applier<'a> {
     transaction: &'a Transaction<'a>,
@@ -31,7 +44,7 @@ pub(super) fn apply(
 ) -> Result<ScanReport> {
     let report = ScanReport {
         disk: member.row.name.clone(),
-        files: changes.unchanged + changes.files.keys().filter(|p| !super::is_held(p)).count() as u64,
+        files: changes.unchanged + changes.files.iter().filter(|(p, _)| !super::is_held(p)).count() as u64,
         known: changes.known,
         left_alone: changes.left_alone.clone(),
         ..ScanReport::default()
@@ -63,7 +76,7 @@ impl Applier<'_> {
     /// Decides, for every file that is new or different, which object it is.
     fn files(
         &mut self,
-        files: BTreeMap<RelPath, SeenFile>,
+        files: Vec<(RelPath, SeenFile)>,
         vanished: Vec<(RelPath, ObjectRow)>,
     ) -> Result<()> {
         let (vanished, come_back): (Vec<_>, Vec<_>) = vanished
@@ -76,17 +89,19 @@ impl Applier<'_> {
             .into_iter()
             .partition(|(there, ..)| !there);
         drop(come_back); // made between the walk and now: the next scan sees them
-        let mut by_inode: BTreeMap<u64, ObjectRow> = BTreeMap::new();
-        let still = files.values().filter_map(|f| f.before.as_ref().filter(|o| o.inode == f.stat.inode));
+        let mut seen = Seen::default();
+        let still = files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode == f.stat.inode));
         for object in still.chain(vanished.iter().map(|(_, _, object)| object)) {
-            by_inode.entry(object.inode).or_insert_with(|| object.clone());
+            seen.known.entry(object.inode).or_insert_with(|| object.clone());
         }
-        let mut decided: BTreeMap<u64, ObjectId> = BTreeMap::new();
+        let replaced = files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode != f.stat.inode));
+        let replaced: HashSet<u64> = replaced.map(|o| o.inode).collect();
+        seen.elsewhere = files.iter().map(|(_, f)| f.stat.inode).filter(|i| replaced.contains(i)).collect();
         for (path, file) in &files {
-            self.file(path, file, &by_inode, &files, &mut decided)?;
+            self.file(path, file, &mut seen)?;
         }
         for (_, path, object) in &vanished {
-            let moved = decided.values().any(|id| *id == object.id);
+            let moved = seen.moved.contains(&object.id);
             self.report.gone += u64::from(!moved && !super::is_held(path));
             objects::remove_name(self.transaction, self.disk_id, path)?;
         }
@@ -97,27 +112,24 @@ impl Applier<'_> {
         &mut self,
         path: &RelPath,
         file: &SeenFile,
-        by_inode: &BTreeMap<u64, ObjectRow>,
-        files: &BTreeMap<RelPath, SeenFile>,
-        decided: &mut BTreeMap<u64, ObjectId>,
+        seen: &mut Seen,
     ) -> Result<()> {
         let inode = file.stat.inode;
         if file.before.is_none() && objects::by_path(self.transaction, self.disk_id, path)?.is_some() {
             return Ok(()); // recorded by another command since the walk
         }
-        if let Some(id) = decided.get(&inode) {
+        if let Some(id) = seen.linked.get(&inode) {
             return objects::set_name(self.transaction, self.disk_id, path, *id);
         }
-        let same_name = file.before.as_ref().filter(|o| o.inode == inode);
+        let same_name = file.before.as_deref().filter(|o| o.inode == inode);
         // A file that moved keeps its inode, size and modification time.
         let moved = || {
-            by_inode.get(&inode).filter(|o| o.size == file.stat.size && o.mtime == file.stat.mtime)
+            seen.known.get(&inode).filter(|o| o.size == file.stat.size && o.mtime == file.stat.mtime)
         };
         // Saved by way of a new file: the name goes on with another inode.
         let saved_anew = || {
-            let object = file.before.as_ref()?;
-            let elsewhere = files.values().any(|f| f.stat.inode == object.inode);
-            (!elsewhere && object.inode != inode && objects::names(self.transaction, object.id).ok()?.len() == 1)
+            let object = file.before.as_deref()?;
+            (!seen.elsewhere.contains(&object.inode) && object.inode != inode && objects::names(self.transaction, object.id).ok()?.len() == 1)
                 .then_some(object)
         };
         let id = match same_name.or_else(moved).or_else(saved_anew) {
@@ -139,7 +151,12 @@ impl Applier<'_> {
         if file.before.as_ref().is_none_or(|o| o.id != id) {
             objects::set_name(self.transaction, self.disk_id, path, id)?;
         }
-        decided.insert(inode, id);
+        if file.stat.links > 1 {
+            seen.linked.insert(inode, id);
+        }
+        if file.before.is_none() && seen.known.contains_key(&inode) {
+            seen.moved.insert(id);
+        }
         Ok(())
     }
 

@@ -1,7 +1,5 @@
 //! Comparing a disk with the catalogue: both in tree order, side by side.
 
-use std::collections::BTreeMap;
-
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
@@ -16,13 +14,13 @@ pub(super) struct SeenFile {
     pub(super) stat: Stat,
     pub(super) left_out: bool,
     /// The object that had this name before.
-    pub(super) before: Option<ObjectRow>,
+    pub(super) before: Option<Box<ObjectRow>>,
 }
 
 /// What is different on a disk.
 #[derive(Default)]
 pub struct DiskChanges {
-    pub(super) files: BTreeMap<RelPath, SeenFile>,
+    pub(super) files: Vec<(RelPath, SeenFile)>,
     pub(super) vanished: Vec<(RelPath, ObjectRow)>,
     pub(super) nodes: Vec<(RelPath, Stat)>,
     pub(super) vanished_nodes: Vec<RelPath>,
@@ -107,7 +105,8 @@ impl DiskChanges {
             }
             return;
         }
-        self.files.insert(found.path, SeenFile { stat: found.stat, left_out: found.left_out, before });
+        let before = before.map(Box::new);
+        self.files.push((found.path, SeenFile { stat: found.stat, left_out: found.left_out, before }));
     }
 }
 

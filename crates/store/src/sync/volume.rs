@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::pool::{DiskSpec, VolumeSpec};
-use sieve_core::sync::{CellGeometry, Wanted, WindowPlan, plan_lane, plan_windows};
+use sieve_core::sync::{CellGeometry, Data, Wanted, WindowPlan, plan_lane, plan_windows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::SyncPlan;
@@ -34,7 +34,7 @@ pub(super) struct VolumeSync {
 impl VolumeSync {
     /// The work, cell by cell.
     pub(super) fn windows(&self, also: &BTreeSet<CellIndex>) -> Vec<WindowPlan> {
-        let current: Vec<LaneMap> = self.snapshot.lanes.iter().map(|l| l.map.clone()).collect();
+        let current: Vec<&LaneMap> = self.snapshot.lanes.iter().map(|l| &l.map).collect();
         let cell = |version| self.large_cells.get(&version).copied().unwrap_or(USUAL_CELL);
         plan_windows(&current, &self.target, also, self.snapshot.geometry, cell)
     }
@@ -154,20 +154,20 @@ fn wanted(
             let packed: Option<Vec<u8>> = row.get(6)?;
             let data = versions::data_ranges(packed.as_deref(), size)?;
             note_cell(large_cells, VersionId::new(version), size);
-            wanted.push(Wanted { version: VersionId::new(version), data });
+            wanted.push(Wanted { version: VersionId::new(version), data: Data::new(&data) });
             continue;
         }
         // What could not be read stays in parity as it is there, if it is all there; its rows do not change.
         let kept = [version, row.get::<_, Option<i64>>(7)?].into_iter().flatten().map(VersionId::new);
         for version in kept.filter(|v| !with_unread && complete.contains(v)) {
-            wanted.push(Wanted { version, data: Vec::new() });
+            wanted.push(Wanted { version, data: Data::Dense(0) });
         }
         if with_unread {
             let provisional = VersionId::new(-object);
             let size = ByteLength::new(unsigned(row.get(2)?));
             note_cell(large_cells, provisional, size);
             let data = member.usable()?.open(&path).and_then(|file| file.data_ranges());
-            wanted.push(Wanted { version: provisional, data: data.unwrap_or_default() });
+            wanted.push(Wanted { version: provisional, data: Data::new(&data.unwrap_or_default()) });
         }
     }
     Ok(wanted)
