@@ -22,9 +22,9 @@ Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
 #[derive(Parser)]
 #[command(version, after_help = GROUPS, max_term_width = 100)]
 pub(crate) struct Arguments {
-    /// The pool file
-    #[arg(long, global = true, value_name = "FILE", env = "ZINC_SIEVE_POOL", default_value = "./pool.toml")]
-    pub(crate) pool: PathBuf,
+    /// The pool file; without it ./pool.toml, and where there is none, the file that $ZINC_SIEVE_POOL names
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) pool: Option<PathBuf>,
     /// Print the result as JSON
     #[arg(long, global = true)]
     pub(crate) json: bool,
@@ -101,7 +101,9 @@ pub(crate) enum Command {
         volume: VolumeChoice,
     },
     /// Remove files; they are held, out of sight, until the next sync has passed them
-    #[command(after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029")]
+    #[command(
+        after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029"
+    )]
     Rm {
         /// Paths in the volume
         #[arg(required = true, value_name = "PATH")]
@@ -127,7 +129,9 @@ pub(crate) enum Command {
     #[command(after_help = "Example:\n  zinc-sieve verify")]
     Verify,
     /// Tell what becomes of every file when disks are lost
-    #[command(after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone")]
+    #[command(
+        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone"
+    )]
     Fate {
         /// The disks that are lost; what is missing now counts as lost anyway
         #[arg(long, value_name = "NAME", value_delimiter = ',')]
@@ -137,7 +141,9 @@ pub(crate) enum Command {
         list: Option<FateWord>,
     },
     /// Bring lost disks back onto new, empty ones
-    #[command(after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2")]
+    #[command(
+        after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2"
+    )]
     Rebuild {
         /// The lost disks
         #[arg(required = true, value_name = "NAME")]
@@ -152,11 +158,16 @@ pub(crate) enum Command {
     #[command(after_help = "Example:\n  zinc-sieve status")]
     Status,
     /// Play the whole story on made-up files in a temporary folder
-    #[command(after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow")]
+    #[command(
+        after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
+    )]
     Demo {
         /// Play it in this new folder, and leave everything there
         #[arg(long, value_name = "DIR")]
         dir: Option<PathBuf>,
+        /// Only make the disks, the pool file and a card full of files, to try the commands on
+        #[arg(long, requires = "dir")]
+        set_up_only: bool,
     },
 }
 

@@ -25,7 +25,11 @@ pub(crate) fn read(path: &Path) -> Result<PoolFile> {
         error.remedy("write one (zinc-sieve demo --dir DIR leaves an example), or name it with --pool FILE")
     })?;
     let text = String::from_utf8(bytes).map_err(|_| {
-        Error::new(Kind::Usage, "pool-file.text", format!("{}: the pool file is not UTF-8 text", path.display()))
+        Error::new(
+            Kind::Usage,
+            "pool-file.text",
+            format!("{}: the pool file is not UTF-8 text", path.display()),
+        )
     })?;
     let parsed = parse(&text);
     Ok(PoolFile { text, spec: parsed.spec, mistakes: parsed.mistakes })
@@ -53,7 +57,8 @@ fn accept(path: &Path, file: PoolFile) -> Result<PoolSpec> {
             let count = file.mistakes.len();
             let plural = if count == 1 { "mistake" } else { "mistakes" };
             let message = format!("{count} {plural} in {}; nothing was done", path.display());
-            Err(Error::new(Kind::Usage, "pool-file.mistakes", message).remedy("correct the pool file, then run this again"))
+            Err(Error::new(Kind::Usage, "pool-file.mistakes", message)
+                .remedy("correct the pool file, then run this again"))
         }
     }
 }

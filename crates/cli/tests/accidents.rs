@@ -59,7 +59,11 @@ fn a_member_that_is_not_mounted_never_looks_emptied() {
     refused(&lab, &["rm", "dawn/cedar-1.flac", "--yes"], &["cedar is not mounted"]);
     let fate = json(&lab.run(&["fate", "--lose", "cedar", "--json"]).expect(&[0]));
     assert_eq!(fate["totals"]["rebuilt"]["files"], 4);
-    assert_eq!(fs::read_dir(lab.disk("cedar")).unwrap().count(), 0, "nothing was written to the empty folder");
+    assert_eq!(
+        fs::read_dir(lab.disk("cedar")).unwrap().count(),
+        0,
+        "nothing was written to the empty folder"
+    );
     fs::remove_dir(lab.disk("cedar")).unwrap();
     fs::rename(lab.root().join("elsewhere"), lab.disk("cedar")).unwrap();
     lab.run(&["verify"]).expect(&[0]);
@@ -115,7 +119,8 @@ fn two_claimants_of_one_place_stop_everything_that_writes() {
 #[test]
 fn a_file_that_its_owner_moved_to_another_disk_is_only_a_new_file_there() {
     let lab = synced();
-    fs::rename(lab.disk("alder").join("dawn/alder-1.flac"), lab.disk("beech").join("dawn/alder-1.flac")).unwrap();
+    fs::rename(lab.disk("alder").join("dawn/alder-1.flac"), lab.disk("beech").join("dawn/alder-1.flac"))
+        .unwrap();
     let fate = json(&lab.run(&["fate", "--lose", "beech", "--json"]).expect(&[1]));
     assert!(fate["totals"]["gone"]["files"].as_u64().unwrap() > 0);
     lab.run(&["sync", "--yes"]).expect(&[0]);
@@ -253,7 +258,8 @@ fn a_flip_that_only_the_change_time_shows_is_reported_and_waits_to_be_accepted()
 fn a_flip_in_what_is_held_is_reported() {
     let lab = synced();
     lab.run(&["rm", "dawn/alder-1.flac", "--yes"]).expect(&[0]);
-    let held = fs::read_dir(lab.disk("alder").join(".zinc-sieve/held")).unwrap().next().unwrap().unwrap().path();
+    let held =
+        fs::read_dir(lab.disk("alder").join(".zinc-sieve/held")).unwrap().next().unwrap().unwrap().path();
     lab.flip(&held, 1000);
     let run = lab.run(&["sync", "--yes", "--json"]).expect(&[1]);
     assert!(!json(&run)["suspect"].as_array().unwrap().is_empty());
@@ -325,7 +331,8 @@ fn a_file_that_cannot_be_read_is_named_and_the_rest_is_synced() {
     fs::write(lab.disk("alder").join("open"), b"open").unwrap();
     let mut command = lab.command(&["sync", "--yes", "--json"]);
     if rustix::process::geteuid().is_root() {
-        let status = std::process::Command::new("chown").args(["-R", "65534:65534"]).arg(lab.root()).status().unwrap();
+        let status =
+            std::process::Command::new("chown").args(["-R", "65534:65534"]).arg(lab.root()).status().unwrap();
         assert!(status.success());
         command.uid(65534).gid(65534);
     }
@@ -354,7 +361,10 @@ fn a_sparse_file_of_five_gibibytes_takes_only_what_it_holds() {
     lab.run(&["rebuild", disk, "--onto", "new", "--yes"]).expect(&[0]);
     let back = fs::File::open(lab.disk("new").join("disks/image.raw")).unwrap();
     assert_eq!(back.metadata().unwrap().len(), 5 << 30);
-    assert!(std::os::unix::fs::MetadataExt::blocks(&back.metadata().unwrap()) < 100, "its holes are holes again");
+    assert!(
+        std::os::unix::fs::MetadataExt::blocks(&back.metadata().unwrap()) < 100,
+        "its holes are holes again"
+    );
     let mut bytes = [0; 23];
     back.read_exact_at(&mut bytes, 3 << 30).unwrap();
     assert_eq!(&bytes, b"somewhere in the middle");
@@ -363,8 +373,14 @@ fn a_sparse_file_of_five_gibibytes_takes_only_what_it_holds() {
 #[test]
 fn special_files_are_listed_and_left_alone() {
     let lab = synced();
-    rustix::fs::mknodat(rustix::fs::CWD, lab.disk("alder").join("pipe"), rustix::fs::FileType::Fifo, rustix::fs::Mode::from(0o600), 0)
-        .unwrap();
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        lab.disk("alder").join("pipe"),
+        rustix::fs::FileType::Fifo,
+        rustix::fs::Mode::from(0o600),
+        0,
+    )
+    .unwrap();
     std::os::unix::fs::symlink("/etc", lab.disk("alder").join("outside")).unwrap();
     let run = lab.run(&["sync", "--yes"]).expect(&[0]);
     assert!(run.stderr.contains("alder/pipe"), "{}", run.stderr);
@@ -375,7 +391,9 @@ fn special_files_are_listed_and_left_alone() {
 #[test]
 fn what_is_left_out_is_not_guarded_and_said_so() {
     let lab = synced();
-    let text = lab.pool_text().replace("kind = \"unstriped\"", "kind = \"unstriped\"\nleave_out = [\"*.tmp\", \"scratch/\"]");
+    let text = lab
+        .pool_text()
+        .replace("kind = \"unstriped\"", "kind = \"unstriped\"\nleave_out = [\"*.tmp\", \"scratch/\"]");
     lab.write_pool_file(&text);
     fs::create_dir(lab.disk("alder").join("scratch")).unwrap();
     fs::write(lab.disk("alder").join("scratch/a"), b"a").unwrap();

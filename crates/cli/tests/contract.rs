@@ -122,7 +122,10 @@ fn the_documented_keys_are_there_and_agree_with_each_other() {
     let rebuilt: Rebuild = answer(&lab, &["rebuild", "beech", "--onto", "new", "--yes", "--json"], &[1]);
     assert_eq!(rebuilt.predicted, promised.totals);
     assert_eq!(rebuilt.obtained, rebuilt.predicted);
-    assert!(lab.pool_text().contains(&lab.disk("new").display().to_string()), "the pool file names the new disk");
+    assert!(
+        lab.pool_text().contains(&lab.disk("new").display().to_string()),
+        "the pool file names the new disk"
+    );
 }
 
 #[test]

@@ -113,8 +113,13 @@ fn kill_once(action: &[&str], seed: u64, longest: Duration) -> bool {
     if action[0] == "rebuild" {
         // The next run goes on, unless the first one had come to its end.
         let run = scene.lab.run(action);
-        assert!([0, 1].contains(&run.code) || run.stderr.contains("nothing to rebuild") || run.stderr.contains("now says"),
-            "{when}: {}", run.stderr);
+        assert!(
+            [0, 1].contains(&run.code)
+                || run.stderr.contains("nothing to rebuild")
+                || run.stderr.contains("now says"),
+            "{when}: {}",
+            run.stderr
+        );
     }
     scene.assert_nothing_lost(&when);
     scene.lab.run(&["verify"]).expect(&[0]);

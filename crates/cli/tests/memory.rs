@@ -25,7 +25,8 @@ fn peak(lab: &Lab, arguments: &[&str]) -> u64 {
 
 fn add_files(lab: &Lab, from: usize, to: usize) {
     for number in from..to {
-        let folder = lab.disk(&lab.data[number % 2]).join(format!("herbarium/sheet-folder-{:04}", number / 200));
+        let folder =
+            lab.disk(&lab.data[number % 2]).join(format!("herbarium/sheet-folder-{:04}", number / 200));
         if number % 200 < 2 {
             fs::create_dir_all(&folder).unwrap();
         }

@@ -20,7 +20,9 @@ fn all_mistakes_come_in_one_go_each_with_its_line_and_a_caret() {
     lab.write_pool_file(&text);
     for command in [&["check"][..], &["create", "--yes"], &["status"], &["sync", "--yes"]] {
         let run = lab.run(command).expect(&[2]);
-        for words in ["unknown unit `MX`", "there is a disk `alder` already", "unknown key `colour`", "no disk `oka`"] {
+        for words in
+            ["unknown unit `MX`", "there is a disk `alder` already", "unknown key `colour`", "no disk `oka`"]
+        {
             assert!(run.stderr.contains(words), "{command:?}: {words}: {}", run.stderr);
         }
         let line = text.lines().position(|l| l.contains("40 MX")).unwrap() + 1;
@@ -63,7 +65,11 @@ fn two_real_disks_on_one_filesystem_are_a_doubt() {
     let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
     lab.write_pool_file(&lab.pool_text().replace("simulated = true\n", ""));
     let run = lab.run(&["check"]).expect(&[0]);
-    assert!(run.stdout.contains("alder and beech lie on one filesystem: they will die together"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("alder and beech lie on one filesystem: they will die together"),
+        "{}",
+        run.stdout
+    );
     assert!(run.stdout.contains("is not a mount point"), "{}", run.stdout);
 }
 

@@ -78,7 +78,13 @@ impl Case {
         let mut chance = Chance::new(seed);
         let (data, parity) = (2 + chance.below(5), 1 + chance.below(3));
         let lab = Lab::new(PROGRAM, data, parity, "200 MB");
-        Self { lab, chance, log: vec![format!("seed {seed}: {data} + {parity}")], doubtful: false, next_name: 0 }
+        Self {
+            lab,
+            chance,
+            log: vec![format!("seed {seed}: {data} + {parity}")],
+            doubtful: false,
+            next_name: 0,
+        }
     }
 
     fn run(&mut self, arguments: &[&str], codes: &[i32]) -> String {
@@ -141,7 +147,8 @@ impl Case {
         self.log.push(format!("add {disk}:{} {size}", path.display()));
         fs::write(&path, self.chance.bytes(size)).unwrap();
         match self.chance.below(10) {
-            0 => std::os::unix::fs::symlink("clip-1.dat", place.join(format!("link-{}", self.next_name))).unwrap(),
+            0 => std::os::unix::fs::symlink("clip-1.dat", place.join(format!("link-{}", self.next_name)))
+                .unwrap(),
             1 => fs::hard_link(&path, place.join(format!("twin-{}", self.next_name))).unwrap(),
             2 => fs::create_dir_all(place.join(format!("empty-{}", self.next_name))).unwrap(),
             3 => {
@@ -170,8 +177,7 @@ impl Case {
 
     fn remove(&mut self) {
         let disk = self.random_disk();
-        let files: Vec<_> =
-            self.files(&disk).into_iter().filter_map(|f| String::from_utf8(f).ok()).collect();
+        let files: Vec<_> = self.files(&disk).into_iter().filter_map(|f| String::from_utf8(f).ok()).collect();
         if !files.is_empty() {
             let path = self.chance.pick(&files).clone();
             self.run(&["rm", &path, "--yes"], &[0]);
@@ -267,7 +273,9 @@ impl Case {
 /// The path of an entry, lossless.
 fn path_of(file: &Value) -> Vec<u8> {
     match file["path_hex"].as_str() {
-        Some(hex) => (0..hex.len() / 2).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).unwrap()).collect(),
+        Some(hex) => {
+            (0..hex.len() / 2).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).unwrap()).collect()
+        }
         None => file["path"].as_str().unwrap().as_bytes().to_vec(),
     }
 }

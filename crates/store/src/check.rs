@@ -111,7 +111,11 @@ fn look_at_disk(
     let size = usable_bytes(Some(spec), Some(&filesystem)).unwrap_or_default();
     add(Severity::Fine, format!("{} is at {path}, {size} ({})", spec.name, size.binary()), None);
     if filesystem.read_only {
-        add(Severity::State, format!("{} is mounted read-only", spec.name), Some("see in the system's log why"));
+        add(
+            Severity::State,
+            format!("{} is mounted read-only", spec.name),
+            Some("see in the system's log why"),
+        );
     }
     if !spec.simulated {
         if !filesystem.is_mount_point {
@@ -119,7 +123,10 @@ fn look_at_disk(
             add(Severity::Doubt, format!("{path} is not a mount point"), Some(advice));
         }
         if spec.capacity.is_some_and(|c| c > filesystem.total) {
-            let message = format!("the capacity of {} is more than its filesystem has ({})", spec.name, filesystem.total);
+            let message = format!(
+                "the capacity of {} is more than its filesystem has ({})",
+                spec.name, filesystem.total
+            );
             add(Severity::Doubt, message, None);
         }
     }
@@ -138,7 +145,10 @@ fn doubt_shared_filesystems(seen: &[Seen<'_>], findings: &mut Vec<Finding>) {
             findings.push(Finding {
                 severity: Severity::Doubt,
                 subject: spec.name.clone(),
-                message: format!("{} and {} lie on one filesystem: they will die together", other.name, spec.name),
+                message: format!(
+                    "{} and {} lie on one filesystem: they will die together",
+                    other.name, spec.name
+                ),
                 advice: Some("each member should be a disk of its own".into()),
                 span: spec.path_span.clone(),
             });

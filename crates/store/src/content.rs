@@ -69,7 +69,12 @@ impl<'a> Contents<'a> {
     ///
     /// # Errors
     /// The reason why its own disk cannot give it.
-    pub fn cell(&mut self, disk: DiskId, id: VersionId, cell: u64) -> std::result::Result<Rc<Vec<u8>>, CellProblem> {
+    pub fn cell(
+        &mut self,
+        disk: DiskId,
+        id: VersionId,
+        cell: u64,
+    ) -> std::result::Result<Rc<Vec<u8>>, CellProblem> {
         if let Some((version, number, bytes)) = self.at_hand.get(&disk)
             && (*version, *number) == (id, cell)
         {

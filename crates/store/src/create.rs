@@ -19,7 +19,7 @@ use crate::event::{Event, Observer, Unit};
 use crate::journal;
 use crate::label::{self, Label, Role, our_folder};
 use crate::machine::Machine;
-use crate::member::{usable_bytes};
+use crate::member::usable_bytes;
 use crate::pool::{Pool, catalogue_path, home_folder};
 use crate::replica::Export;
 use crate::scan;
@@ -69,13 +69,21 @@ pub struct CreatePlan {
 /// When a disk is not there, has a label already, or the pool exists.
 pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<CreatePlan> {
     let begun = begun_creation(file)?;
-    let mut plan =
-        CreatePlan { pool: spec.name.clone(), disks: Vec::new(), on_paper: Vec::new(), resumes: begun.is_some() };
+    let mut plan = CreatePlan {
+        pool: spec.name.clone(),
+        disks: Vec::new(),
+        on_paper: Vec::new(),
+        resumes: begun.is_some(),
+    };
     for volume in &spec.volumes {
         for (role, names) in [(Role::Data, &volume.data), (Role::Parity, &volume.parity)] {
             for (slot, name) in names.iter().enumerate() {
                 let disk = spec.disk(name).ok_or_else(|| {
-                    Error::new(Kind::Usage, "disk.unknown", format!("there is no disk `{name}` in the pool file"))
+                    Error::new(
+                        Kind::Usage,
+                        "disk.unknown",
+                        format!("there is no disk `{name}` in the pool file"),
+                    )
                 })?;
                 let Some(path) = &disk.path else {
                     plan.on_paper.push(name.clone());
@@ -150,7 +158,8 @@ fn step(
         let message = format!("disk {name} ({path}) is mounted read-only");
         return Err(Error::new(Kind::Safety, "disk.read-only", message).remedy("remount it for writing"));
     }
-    let (kept_files, kept_bytes) = if role == Role::Data { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
+    let (kept_files, kept_bytes) =
+        if role == Role::Data { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
     if role == Role::Parity {
         refuse_files_on_parity(&*disk, name, path)?;
     }
@@ -179,7 +188,8 @@ fn refuse_files_on_parity(disk: &dyn Disk, name: &str, path: &str) -> Result<()>
                 "disk {name} ({path}) is to hold parity and is not empty: there is `{}`",
                 String::from_utf8_lossy(found).escape_debug()
             );
-            Err(Error::new(Kind::Safety, "parity.not-empty", message).remedy("move what is there elsewhere first"))
+            Err(Error::new(Kind::Safety, "parity.not-empty", message)
+                .remedy("move what is there elsewhere first"))
         }
     }
 }

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
-use sieve_core::fate::{
-    DiskIndex, Guard, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
-    guards, verdicts,
-};
 use sieve_core::fate::Fate;
+use sieve_core::fate::{
+    DiskIndex, Guard, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece,
+    VersionState, guards, verdicts,
+};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId};
@@ -163,7 +163,14 @@ impl VolumeModel {
             }
             let size = ByteLength::new(crate::catalogue::unsigned(row.get(1)?));
             self.object_ids.push(row.get(0)?);
-            self.model.objects.push(ObjectState { disk: index, size, version, standing, older, catalogued: None });
+            self.model.objects.push(ObjectState {
+                disk: index,
+                size,
+                version,
+                standing,
+                older,
+                catalogued: None,
+            });
         }
         Ok(())
     }
@@ -179,7 +186,9 @@ impl VolumeModel {
         let mut pieces = Vec::new();
         for interval in parity_state::lane(pool.catalogue.reading(), disk)?.iter() {
             let Some(version) = self.version_index(disk, interval.value.version) else {
-                return Err(crate::catalogue::corrupt("the catalogue's snapshot refers to a content that it does not know".into()));
+                return Err(crate::catalogue::corrupt(
+                    "the catalogue's snapshot refers to a content that it does not know".into(),
+                ));
             };
             self.model.versions[version as usize].mapped += interval.rows.length();
             let whole = StatedPiece {

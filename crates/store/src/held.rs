@@ -86,12 +86,14 @@ impl Holding<'_> {
                 let stat = disk.stat(held)?.ok_or_else(|| vanished(disk, held))?;
                 // Our own rename moves the change time; that alone raises no doubt.
                 let trusted = before.is_some_and(|b| item.object.matches(&b));
-                let standing = if trusted { item.object.standing } else { item.object.standing.max(Standing::Doubtful) };
+                let standing =
+                    if trusted { item.object.standing } else { item.object.standing.max(Standing::Doubtful) };
                 let row = HeldRow {
                     path: held.clone(),
                     original: item.path.clone(),
                     since: now,
                     replaced: self.replaced,
+                    edited: is_edit(standing),
                 };
                 move_in_catalogue(t, self.disk_id, &item.object, &row, &stat, standing)?;
                 intents::remove(t, *intent)?;
@@ -101,9 +103,18 @@ impl Holding<'_> {
     }
 }
 
+/// Size or modification time show that the owner changed the file.
+const fn is_edit(standing: Standing) -> bool {
+    matches!(standing, Standing::Touched | Standing::Changed)
+}
+
 fn vanished(disk: &dyn Disk, path: &RelPath) -> Error {
     let place = crate::disk::full_path(disk, path);
-    Error::new(Kind::Conflict, "file.vanished", format!("{}: somebody else took this file away", place.display()))
+    Error::new(
+        Kind::Conflict,
+        "file.vanished",
+        format!("{}: somebody else took this file away", place.display()),
+    )
 }
 
 fn move_in_catalogue(
@@ -142,11 +153,13 @@ pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
         if let (Some(stat), false) = (stat, unfinished_replacement)
             && let Some(object) = objects::get(t, *object)?
         {
-            let row = HeldRow { path: held, original, since: pool.machine.now(), replaced: *replaced };
             let same = (object.inode, object.size, object.mtime) == (stat.inode, stat.size, stat.mtime);
             // The rename moved the change time, and nobody watched: to be read before it is trusted again.
             let doubt = if same { Standing::Doubtful } else { Standing::Touched };
-            move_in_catalogue(t, member.row.id, &object, &row, &stat, object.standing.max(doubt))?;
+            let standing = object.standing.max(doubt);
+            let (since, edited) = (pool.machine.now(), is_edit(standing));
+            let row = HeldRow { path: held, original, since, replaced: *replaced, edited };
+            move_in_catalogue(t, member.row.id, &object, &row, &stat, standing)?;
         }
         intents::remove(t, id)
     })
@@ -167,9 +180,9 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
     let mut released = Vec::new();
     for held in objects::held(reading, member.row.id)?.into_iter().filter(|h| h.since < before) {
         let object = objects::by_path(reading, member.row.id, &held.path)?;
-        let still_encoded = object.as_ref().is_some_and(|o| {
-            o.version.iter().chain(&o.older).any(|version| needed.contains(version))
-        });
+        let still_encoded = object
+            .as_ref()
+            .is_some_and(|o| o.version.iter().chain(&o.older).any(|version| needed.contains(version)));
         if !still_encoded {
             released.push((held, object));
         }

@@ -74,7 +74,11 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
     }
     let place = full_path(disk, &path());
     let corrupt = |why: &str| {
-        Error::new(Kind::Corrupt, "label.damaged", format!("{}: this label cannot be read: {why}", place.display()))
+        Error::new(
+            Kind::Corrupt,
+            "label.damaged",
+            format!("{}: this label cannot be read: {why}", place.display()),
+        )
     };
     let bytes = read_small(disk, &path(), 65_536)?;
     let text = std::str::from_utf8(&bytes).map_err(|_| corrupt("it is not text"))?;
@@ -110,8 +114,9 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
 /// What the disk says.
 pub fn write(disk: &dyn Disk, label: &Label) -> Result<()> {
     durable::make_folders(disk, &our_folder())?;
-    let text = toml::to_string(label)
-        .map_err(|e| Error::new(Kind::Internal, "label.write", format!("the label cannot be written: {e}")))?;
+    let text = toml::to_string(label).map_err(|e| {
+        Error::new(Kind::Internal, "label.write", format!("the label cannot be written: {e}"))
+    })?;
     let text = format!("# This disk is a member of a Zinc Sieve pool. Its files are ordinary files.\n{text}");
     durable::write_file(disk, &path(), text.as_bytes())
 }

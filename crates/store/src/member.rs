@@ -117,10 +117,10 @@ impl Member {
     pub fn writable(&self) -> Result<&Arc<dyn Disk>> {
         let disk = self.usable()?;
         if self.filesystem.as_ref().is_some_and(|f| f.read_only) {
-            let message =
-                format!("disk {} ({}) is mounted read-only", self.row.name, disk.root().display());
-            return Err(Error::new(Kind::Safety, "disk.read-only", message)
-                .remedy("see in the system's log why; after repair, remount it for writing and run this again"));
+            let message = format!("disk {} ({}) is mounted read-only", self.row.name, disk.root().display());
+            return Err(Error::new(Kind::Safety, "disk.read-only", message).remedy(
+                "see in the system's log why; after repair, remount it for writing and run this again",
+            ));
         }
         Ok(disk)
     }
@@ -133,7 +133,9 @@ impl Member {
             State::Present => (format!("disk {name} is present"), String::new()),
             State::Missing => (
                 format!("disk {name} is missing: {place} does not exist"),
-                format!("connect and mount it; if it is dead: zinc-sieve fate --lose {name}, then zinc-sieve rebuild {name} --onto DIR"),
+                format!(
+                    "connect and mount it; if it is dead: zinc-sieve fate --lose {name}, then zinc-sieve rebuild {name} --onto DIR"
+                ),
             ),
             State::NoPath => (
                 format!("disk {name} is a member, and the pool file gives it no path"),
@@ -153,7 +155,9 @@ impl Member {
             ),
             State::Clone => (
                 format!("at {place} is a copy of disk {name}: the label is right, the filesystem is another"),
-                format!("mount the original; or, if this copy is to take its place: zinc-sieve rebuild {name} --onto an empty disk"),
+                format!(
+                    "mount the original; or, if this copy is to take its place: zinc-sieve rebuild {name} --onto an empty disk"
+                ),
             ),
             State::ClaimedTwice { other } => (
                 format!("disks {name} and {other} both show the label of {name}: one is a copy"),
@@ -164,8 +168,12 @@ impl Member {
                 "mount the present one; wipe the old one before it is used again".into(),
             ),
             State::OlderCopy { found, expected } => (
-                format!("disk {name} shows an older state of itself: checkpoint {found}, and {expected} was written to it; it seems to have been put back from a copy"),
-                format!("if what it holds now is right: zinc-sieve sync --accept {name}; else rebuild {name} from the others onto an empty disk"),
+                format!(
+                    "disk {name} shows an older state of itself: checkpoint {found}, and {expected} was written to it; it seems to have been put back from a copy"
+                ),
+                format!(
+                    "if what it holds now is right: zinc-sieve sync --accept {name}; else rebuild {name} from the others onto an empty disk"
+                ),
             ),
             State::Unreadable { why } => (
                 format!("disk {name} cannot be recognised: {why}"),

@@ -111,7 +111,12 @@ impl Pool {
             if parity_state::knows(self.catalogue.reading(), found.id)? {
                 continue;
             }
-            return Err(self.other_history(member, &**disk, found, Stamp { number: head.number, id: head.id }));
+            return Err(self.other_history(
+                member,
+                &**disk,
+                found,
+                Stamp { number: head.number, id: head.id },
+            ));
         }
         Ok(())
     }
@@ -165,7 +170,9 @@ impl Pool {
                     pool_file::set_disk_path(&*self.home, &self.file, &disk, &path)?;
                     self.catalogue.transaction(|t| intents::remove(t, id))?;
                     let message = format!("disk {disk} was rebuilt; the pool file now says {path}");
-                    return Err(Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again"));
+                    return Err(
+                        Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again")
+                    );
                 }
                 intents::Intent::Rebuild { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();
@@ -185,7 +192,9 @@ impl Pool {
     /// When the catalogue contradicts itself.
     pub fn member(&self, id: DiskId) -> Result<&Member> {
         self.members.iter().find(|m| m.row.id == id).ok_or_else(|| {
-            crate::catalogue::corrupt(format!("the catalogue refers to disk number {id}, which does not exist"))
+            crate::catalogue::corrupt(format!(
+                "the catalogue refers to disk number {id}, which does not exist"
+            ))
         })
     }
 
@@ -196,7 +205,8 @@ impl Pool {
     pub fn member_named(&self, name: &str) -> Result<&Member> {
         self.members.iter().find(|m| m.row.name == name).ok_or_else(|| {
             let names: Vec<_> = self.members.iter().map(|m| m.row.name.as_str()).collect();
-            let message = format!("there is no disk `{name}` in this pool; its disks are {}", names.join(", "));
+            let message =
+                format!("there is no disk `{name}` in this pool; its disks are {}", names.join(", "));
             Error::new(Kind::Usage, "disk.unknown", message)
         })
     }
@@ -259,7 +269,8 @@ fn take_newest_replica(
     }
     candidates.sort_by_key(|(stamp, ..)| std::cmp::Reverse(*stamp));
     let Some((_, newest, _)) = candidates.first() else {
-        let message = format!("the pool `{}` has not been created yet: none of its disks has a label", spec.name);
+        let message =
+            format!("the pool `{}` has not been created yet: none of its disks has a label", spec.name);
         return Err(Error::new(Kind::Usage, "pool.not-created", message).remedy("zinc-sieve create"));
     };
     let pool = newest.pool;
@@ -270,7 +281,9 @@ fn take_newest_replica(
             other.pool_name,
             newest.pool_name
         );
-        return Err(Error::new(Kind::Safety, "pool.mixed", message).remedy("correct the paths in the pool file"));
+        return Err(
+            Error::new(Kind::Safety, "pool.mixed", message).remedy("correct the paths in the pool file")
+        );
     }
     durable::make_folders(home, &our_folder())?;
     let copy = path.with_extension("taken");
@@ -293,6 +306,10 @@ fn take_newest_replica(
         }
     }
     Err(last.unwrap_or_else(|| {
-        Error::new(Kind::Corrupt, "replica.none", "none of the replicas on the disks is of the pool that its label names")
+        Error::new(
+            Kind::Corrupt,
+            "replica.none",
+            "none of the replicas on the disks is of the pool that its label names",
+        )
     }))
 }

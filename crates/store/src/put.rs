@@ -14,7 +14,7 @@ use sieve_core::units::{ByteLength, DiskId, GRANULE, ObjectId};
 
 use crate::catalogue::{self, objects, versions};
 use crate::content::{self, READ_STEP};
-use crate::disk::{Attributes, Disk, EntryKind, RealDisk, ReadFile, Stat, WriteFile};
+use crate::disk::{Attributes, Disk, EntryKind, ReadFile, RealDisk, Stat, WriteFile};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
@@ -103,7 +103,13 @@ pub fn plan(
         targets,
         placer: Placer::new(spec.placement, free),
         replace,
-        plan: PutPlan { sources: Vec::new(), items: Vec::new(), by_disk: Vec::new(), skipped: Vec::new(), replaced: 0 },
+        plan: PutPlan {
+            sources: Vec::new(),
+            items: Vec::new(),
+            by_disk: Vec::new(),
+            skipped: Vec::new(),
+            replaced: 0,
+        },
         links: HashMap::new(),
         targets_seen: HashSet::new(),
         too_large: Vec::new(),
@@ -146,7 +152,8 @@ impl Planner<'_> {
         for member in &self.pool.members {
             let inside = member.disk.as_ref().is_some_and(|d| whole.starts_with(d.root()));
             if inside {
-                let message = format!("{} lies on disk {}, a member of this pool", source.display(), member.row.name);
+                let message =
+                    format!("{} lies on disk {}, a member of this pool", source.display(), member.row.name);
                 return Err(Error::new(Kind::Usage, "put.member", message)
                     .remedy("files on a member belong to its volume already"));
             }
@@ -178,7 +185,15 @@ impl Planner<'_> {
         let mut names = self.plan.sources[source].list(from)?;
         names.sort_unstable();
         let member = self.targets[0];
-        let item = Item { source, from: from.clone(), target: target.clone(), stat, member, link_of: None, replaces: None };
+        let item = Item {
+            source,
+            from: from.clone(),
+            target: target.clone(),
+            stat,
+            member,
+            link_of: None,
+            replaces: None,
+        };
         let position = self.plan.items.len();
         self.plan.items.push(item);
         for name in names {
@@ -228,7 +243,8 @@ impl Planner<'_> {
             return self.taken.push(format!("{target} (on {disk})"));
         }
         let key = (stat.device, stat.inode);
-        let linked = (stat.links > 1 && stat.kind == EntryKind::File).then(|| self.links.get(&key).cloned()).flatten();
+        let linked =
+            (stat.links > 1 && stat.kind == EntryKind::File).then(|| self.links.get(&key).cloned()).flatten();
         let (place, link_of) = match (&linked, existing) {
             (Some((place, first)), None) => (Some(*place), Some(first.clone())),
             (_, Some(there)) => {
@@ -239,7 +255,9 @@ impl Planner<'_> {
         };
         let Some(place) = place else {
             let largest = self.placer.largest_free();
-            return self.too_large.push(format!("{target} ({needed}; the most that is free on one disk is {largest})"));
+            return self
+                .too_large
+                .push(format!("{target} ({needed}; the most that is free on one disk is {largest})"));
         };
         if stat.links > 1 && linked.is_none() && stat.kind == EntryKind::File {
             self.links.insert(key, (place, target.clone()));
@@ -259,17 +277,20 @@ impl Planner<'_> {
     fn finish(mut self) -> Result<PutPlan> {
         if !self.taken.is_empty() {
             let message = format!("these names are taken: {}", shortened(&self.taken));
-            return Err(Error::new(Kind::Conflict, "put.exists", message)
-                .remedy("put them elsewhere, or add --replace: what is there now is held until the next sync"));
+            return Err(Error::new(Kind::Conflict, "put.exists", message).remedy(
+                "put them elsewhere, or add --replace: what is there now is held until the next sync",
+            ));
         }
         if !self.too_large.is_empty() {
-            let message = format!("nothing was copied, because this fits on no disk: {}", shortened(&self.too_large));
+            let message =
+                format!("nothing was copied, because this fits on no disk: {}", shortened(&self.too_large));
             return Err(Error::new(Kind::Conflict, "put.no-room", message)
                 .remedy("make room, put less at once, or add a disk"));
         }
         for index in &self.targets {
             let mut count = Count::default();
-            let here = self.plan.items.iter().filter(|i| i.member == *index && i.stat.kind != EntryKind::Folder);
+            let here =
+                self.plan.items.iter().filter(|i| i.member == *index && i.stat.kind != EntryKind::Folder);
             here.for_each(|i| count.add(if i.link_of.is_some() { ByteLength::ZERO } else { i.stat.size }));
             self.plan.by_disk.push((self.pool.members[*index].row.name.clone(), count));
         }
@@ -312,7 +333,8 @@ pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<P
     let spaces = std::mem::take(&mut put.spaces);
     spaces.into_values().try_for_each(Workspace::finish)?;
     outcome?;
-    let report = PutReport { by_disk: plan.by_disk.clone(), skipped: plan.skipped.clone(), replaced: plan.replaced };
+    let report =
+        PutReport { by_disk: plan.by_disk.clone(), skipped: plan.skipped.clone(), replaced: plan.replaced };
     journal::append(&*pool.home, pool.machine.now(), "put", &report)?;
     Ok(report)
 }
@@ -395,7 +417,11 @@ impl Putter<'_> {
         let (sum, data) = copy_verified(&mut *input, size, &*disk, &temporary, &attributes, self.observer)?;
         let hold = self.publish(item, &disk, &temporary)?;
         let stat = disk.stat(&item.target)?.ok_or_else(|| {
-            Error::new(Kind::Conflict, "file.vanished", format!("{}: somebody else took this file away", item.target))
+            Error::new(
+                Kind::Conflict,
+                "file.vanished",
+                format!("{}: somebody else took this file away", item.target),
+            )
         })?;
         self.done.push(Done { item: index, stat, content: Some((sum, data)), attributes, hold });
         Ok(())
@@ -527,6 +553,7 @@ fn copy(
         observer.event(Event::Advanced { by: count as u64 });
     }
     hasher.finish().ok_or_else(|| {
-        Error::new(Kind::Conflict, "put.changed", "a source file changed while it was copied").remedy("put it again")
+        Error::new(Kind::Conflict, "put.changed", "a source file changed while it was copied")
+            .remedy("put it again")
     })
 }

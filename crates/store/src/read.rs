@@ -201,12 +201,15 @@ fn copy_out(
     name.extend_from_slice(format!(".part-{}-{}", std::process::id(), report.files).as_bytes());
     let part = RelPath::new(name).map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))?;
     let whole = copy_bytes(&**disk, path, out, &part, observer)?;
-    let known = object.filter(|o| o.matches(&stat)).and_then(|o| o.version.filter(|_| o.standing == sieve_core::fate::Standing::Same));
+    let known = object
+        .filter(|o| o.matches(&stat))
+        .and_then(|o| o.version.filter(|_| o.standing == sieve_core::fate::Standing::Same));
     if let Some(version) = known {
         if versions::get(pool.catalogue.reading(), version)?.sum.whole != whole {
             out.remove_file(&part)?;
             let place = full_path(&**disk, path);
-            let message = format!("{}: this file is damaged: its content is not what was checksummed", place.display());
+            let message =
+                format!("{}: this file is damaged: its content is not what was checksummed", place.display());
             return Err(Error::new(Kind::Corrupt, "file.damaged", message).remedy("zinc-sieve verify"));
         }
         report.verified += 1;
@@ -242,4 +245,3 @@ fn copy_bytes(
         observer.event(Event::Advanced { by: count as u64 });
     }
 }
-

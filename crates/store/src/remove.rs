@@ -4,8 +4,8 @@ use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue;
+use crate::catalogue::objects::{self, ObjectRow};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::fate::Count;

@@ -66,8 +66,9 @@ impl Export {
     /// # Errors
     /// When there is no checkpoint yet, or the copy cannot be written.
     pub fn take(catalogue: &Catalogue) -> Result<Self> {
-        let head = parity_state::head(catalogue.reading())?
-            .ok_or_else(|| Error::new(Kind::Internal, "replica.no-checkpoint", "the pool has no checkpoint yet"))?;
+        let head = parity_state::head(catalogue.reading())?.ok_or_else(|| {
+            Error::new(Kind::Internal, "replica.no-checkpoint", "the pool has no checkpoint yet")
+        })?;
         let path = catalogue.path().with_extension(format!("export-{}", std::process::id()));
         let export = Self { path, stamp: Stamp { number: head.number, id: head.id } };
         export.remove();
@@ -146,7 +147,8 @@ pub fn fetch(disk: &dyn Disk, stamp: Stamp, target: &Path, machine: Arc<dyn Mach
     catalogue.check_integrity()?;
     let head = parity_state::head(catalogue.reading())?;
     if head.is_none_or(|h: Checkpoint| h.id != stamp.id || h.number != stamp.number) {
-        let message = format!("{}: this replica is not of the checkpoint that its name says", place.display());
+        let message =
+            format!("{}: this replica is not of the checkpoint that its name says", place.display());
         return Err(Error::new(Kind::Corrupt, "replica.wrong-name", message));
     }
     Ok(catalogue)

@@ -155,7 +155,8 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         };
     }
     add_guards(pool, &mut status)?;
-    if intents::all(pool.catalogue.reading())?.iter().any(|(_, i)| matches!(i, intents::Intent::Hold { .. })) {
+    if intents::all(pool.catalogue.reading())?.iter().any(|(_, i)| matches!(i, intents::Intent::Hold { .. }))
+    {
         status.notes.push("another command is removing files right now".into());
     }
     Ok(status)

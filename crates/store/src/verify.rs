@@ -81,7 +81,8 @@ pub fn verify(pool: &Pool, observer: &dyn Observer) -> Result<VerifyReport> {
         }
     }
     for volume in pool.volumes() {
-        let mut pass = Pass { pool, contents: Contents::new(pool), damaged: BTreeMap::new(), report: &mut report };
+        let mut pass =
+            Pass { pool, contents: Contents::new(pool), damaged: BTreeMap::new(), report: &mut report };
         pass.rows(&volume.name, observer)?;
         pass.files_beside(&volume.name)?;
         pass.conclude(&volume.name)?;
@@ -122,7 +123,8 @@ impl Pass<'_> {
             for (member, image) in self.present_parities(volume).into_iter().zip(&images) {
                 let bytes = expected.and_then(|id| image.read(cell, id));
                 let length = usize::try_from(snapshot.geometry.cell_bytes()).expect("a cell is in memory");
-                let good = bytes.as_ref().is_some_and(|b| !known || *b == encode(image.index(), &slots, length));
+                let good =
+                    bytes.as_ref().is_some_and(|b| !known || *b == encode(image.index(), &slots, length));
                 match (good, known) {
                     (true, true) => self.report.parity_cells_checked += 1,
                     (true, false) => self.report.parity_cells_by_checksum += 1,
@@ -206,8 +208,12 @@ impl Pass<'_> {
                 .collect();
             self.pool.catalogue.transaction(|t| {
                 mended.iter().try_for_each(|version| parity_state::clear_damaged_content(t, *version))?;
-                for ((_, version), cells) in self.damaged.iter().filter(|((disk, _), _)| *disk == member.row.id) {
-                    cells.keys().try_for_each(|cell| parity_state::add_damaged_content(t, *version, *cell))?;
+                for ((_, version), cells) in
+                    self.damaged.iter().filter(|((disk, _), _)| *disk == member.row.id)
+                {
+                    cells
+                        .keys()
+                        .try_for_each(|cell| parity_state::add_damaged_content(t, *version, *cell))?;
                 }
                 Ok(())
             })?;

@@ -131,10 +131,8 @@ impl Snapshot {
 
     fn compute_unknown(&self, images: &[ParityImage], cell: CellIndex, window: &mut Window) {
         let Some(expected) = self.expected.at(u64::from(cell.get())) else { return };
-        let parities: Vec<(ParityIndex, Vec<u8>)> = images
-            .iter()
-            .filter_map(|image| Some((image.index(), image.read(cell, expected)?)))
-            .collect();
+        let parities: Vec<(ParityIndex, Vec<u8>)> =
+            images.iter().filter_map(|image| Some((image.index(), image.read(cell, expected)?))).collect();
         let mut borders: Vec<u64> =
             window.lanes.iter().flat_map(|l| &l.unknown).flat_map(|r| [r.start(), r.end()]).collect();
         borders.sort_unstable();
@@ -161,7 +159,12 @@ impl Snapshot {
                 let mut syndrome = parity[bytes.clone()].to_vec();
                 for (position, lane) in window.lanes.iter().enumerate() {
                     if !lane.is_zero && !missing.contains(&position) {
-                        accumulate(&mut syndrome, *index, &lane.bytes[bytes.clone()], self.lanes[position].slot);
+                        accumulate(
+                            &mut syndrome,
+                            *index,
+                            &lane.bytes[bytes.clone()],
+                            self.lanes[position].slot,
+                        );
                     }
                 }
                 (*index, syndrome)
@@ -181,7 +184,9 @@ impl Snapshot {
 pub(crate) fn without(ranges: &[Rows], cut: Rows) -> Vec<Rows> {
     ranges
         .iter()
-        .flat_map(|r| [Rows::new(r.start(), cut.start().min(r.end())), Rows::new(cut.end().max(r.start()), r.end())])
+        .flat_map(|r| {
+            [Rows::new(r.start(), cut.start().min(r.end())), Rows::new(cut.end().max(r.start()), r.end())]
+        })
         .filter(|r| !r.is_empty())
         .collect()
 }

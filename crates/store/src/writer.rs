@@ -28,11 +28,7 @@ impl LongWriter {
     ///
     /// # Errors
     /// When somebody else holds one of the locks: the message says who.
-    pub fn begin<'a>(
-        home: &dyn Disk,
-        members: impl Iterator<Item = &'a Member>,
-        what: &str,
-    ) -> Result<Self> {
+    pub fn begin<'a>(home: &dyn Disk, members: impl Iterator<Item = &'a Member>, what: &str) -> Result<Self> {
         let mut locks = vec![lock(home, what)?];
         for disk in members.filter_map(|m| m.disk.as_ref()) {
             locks.push(lock(&**disk, what)?);
@@ -53,7 +49,8 @@ fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
     let holder = read_small(disk, &note, 4096).unwrap_or_default();
     let message =
         format!("{} is in use: {}", disk.root().display(), String::from_utf8_lossy(&holder).escape_debug());
-    Err(Error::new(Kind::Safety, "pool.busy", message).remedy("wait until it has finished, then run this again"))
+    Err(Error::new(Kind::Safety, "pool.busy", message)
+        .remedy("wait until it has finished, then run this again"))
 }
 
 impl ShortWriter {
@@ -68,7 +65,8 @@ impl ShortWriter {
                 return Ok(writer);
             }
             if start.elapsed() > PATIENCE {
-                let message = format!("another command has been writing to {} for a minute", home.root().display());
+                let message =
+                    format!("another command has been writing to {} for a minute", home.root().display());
                 return Err(Error::new(Kind::Safety, "pool.busy", message)
                     .remedy("wait until it has finished, then run this again"));
             }

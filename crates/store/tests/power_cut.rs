@@ -60,7 +60,9 @@ impl Scene {
         for name in ["alder", "beech", "cedar", "oak"] {
             fs::create_dir(folder.path().join(name)).unwrap();
             let path = folder.path().join(name).display().to_string();
-            text += &format!("[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"40 MB\"\nsimulated = true\n");
+            text += &format!(
+                "[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"40 MB\"\nsimulated = true\n"
+            );
         }
         text += "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
         fs::write(folder.path().join("pool.toml"), &text).unwrap();
@@ -163,7 +165,8 @@ impl Scene {
                 Ok(()) => return,
                 // Done already, or an earlier start finished a part: both are fine.
                 Err(error) => assert!(
-                    ["put.exists", "file.not-found", "rebuild.present", "pool-file.changed"].contains(&error.code),
+                    ["put.exists", "file.not-found", "rebuild.present", "pool-file.changed"]
+                        .contains(&error.code),
                     "{action:?}: {error}"
                 ),
             }
@@ -221,7 +224,10 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     let mut contents = scene.contents();
     collect(&fresh, &mut contents);
     for (path, bytes) in &scene.guarded {
-        assert!(contents.contains(bytes), "{when}: {path} did not survive the loss of {disk} after the crash");
+        assert!(
+            contents.contains(bytes),
+            "{when}: {path} did not survive the loss of {disk} after the crash"
+        );
     }
 }
 

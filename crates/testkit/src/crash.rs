@@ -9,7 +9,9 @@ use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::path::RelPath;
-use sieve_store::disk::{Attributes, Counters, Disk, Filesystem, LockGuard, ReadFile, RealDisk, Stat, WriteFile};
+use sieve_store::disk::{
+    Attributes, Counters, Disk, Filesystem, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
+};
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::{Error, Kind, Result};
 
@@ -131,9 +133,8 @@ impl CrashMachine {
                 // What a later step took away again cannot be undone twice.
                 let _ = match change {
                     Change::Created(path) | Change::Linked(path) => std::fs::remove_file(at(&path)),
-                    Change::Renamed { from, to, replaced } => std::fs::rename(at(&to), at(&from)).and_then(|()| {
-                        replaced.map_or(Ok(()), |kept| std::fs::rename(kept, at(&to)))
-                    }),
+                    Change::Renamed { from, to, replaced } => std::fs::rename(at(&to), at(&from))
+                        .and_then(|()| replaced.map_or(Ok(()), |kept| std::fs::rename(kept, at(&to)))),
                     Change::Removed { path, kept } => std::fs::rename(kept, at(&path)),
                     Change::MadeFolder(path) => std::fs::remove_dir(at(&path)),
                     Change::RemovedFolder(path) => std::fs::create_dir(at(&path)),
@@ -289,7 +290,9 @@ impl Disk for CrashDisk {
         let in_folder = |p: &RelPath| p.parent().as_ref() == Some(path);
         // A rename is one entry in the filesystem's log: durable with either of its folders.
         locked(&self.pending).changes.retain(|change| match change {
-            Change::Created(p) | Change::Linked(p) | Change::MadeFolder(p) | Change::RemovedFolder(p) => !in_folder(p),
+            Change::Created(p) | Change::Linked(p) | Change::MadeFolder(p) | Change::RemovedFolder(p) => {
+                !in_folder(p)
+            }
             Change::Removed { path, .. } => !in_folder(path),
             Change::Renamed { from, to, .. } => !in_folder(to) && !in_folder(from),
         });

@@ -65,7 +65,12 @@ impl Lab {
     pub fn new(program: impl Into<PathBuf>, data: usize, parity: usize, capacity: &str) -> Self {
         let folder = scratch();
         let names = |from: &[&str], count: usize| from[..count].iter().map(ToString::to_string).collect();
-        let lab = Self { folder, program: program.into(), data: names(&DATA, data), parity: names(&PARITY, parity) };
+        let lab = Self {
+            folder,
+            program: program.into(),
+            data: names(&DATA, data),
+            parity: names(&PARITY, parity),
+        };
         let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
         for name in lab.data.iter().chain(&lab.parity) {
             std::fs::create_dir(lab.disk(name)).expect("a disk's folder can be made");

@@ -18,14 +18,21 @@ impl Lab {
         for table in ["object", "segment"] {
             let sql = format!("UPDATE {table} SET ctime = ?1 WHERE ctime = ?2");
             database
-                .execute(&sql, (nanoseconds(after.ctime(), after.ctime_nsec()), nanoseconds(before.ctime(), before.ctime_nsec())))
+                .execute(
+                    &sql,
+                    (
+                        nanoseconds(after.ctime(), after.ctime_nsec()),
+                        nanoseconds(before.ctime(), before.ctime_nsec()),
+                    ),
+                )
                 .expect("the catalogue can be changed");
         }
     }
 
     /// Flips a bit of a file and puts its modification time back; the change time shows it.
     pub fn flip(&self, path: &Path, offset: u64) {
-        let file = std::fs::OpenOptions::new().read(true).write(true).open(path).expect("the file can be opened");
+        let file =
+            std::fs::OpenOptions::new().read(true).write(true).open(path).expect("the file can be opened");
         let modified = file.metadata().and_then(|m| m.modified()).expect("the file has a time");
         let mut byte = [0];
         file.read_exact_at(&mut byte, offset).expect("the byte can be read");

@@ -84,14 +84,20 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
     for member in &pool.members {
         let name = &member.row.name;
         if member.state.is_usable() && matches!(member.state, sieve_store::member::State::Present) {
-            let message = format!("{name} is itself: {} {} of {}", member.row.role.word(), member.row.slot, member.row.volume);
+            let message = format!(
+                "{name} is itself: {} {} of {}",
+                member.row.role.word(),
+                member.row.slot,
+                member.row.volume
+            );
             findings.push(finding(Severity::Fine, name, message, None));
         } else {
             let refusal = member.refusal();
             findings.push(finding(Severity::State, name, refusal.message, refusal.remedy));
         }
     }
-    findings.extend(pool.notes.iter().map(|note| finding(Severity::Doubt, &pool.spec.name, note.clone(), None)));
+    findings
+        .extend(pool.notes.iter().map(|note| finding(Severity::Doubt, &pool.spec.name, note.clone(), None)));
     debug_assert!(catalogue_path(&context.pool).exists());
     Ok(findings)
 }
@@ -104,7 +110,8 @@ fn show(context: &Context, text: &str, mistakes: &[Mistake], findings: &[Finding
         (Severity::Fine, "Fine", paint(style::WELL, "✓")),
     ] {
         let of_kind: Vec<_> = findings.iter().filter(|f| f.severity == severity).collect();
-        if of_kind.is_empty() {
+        // What is fine of a file that has to be corrected anyway would only hide the mistakes.
+        if of_kind.is_empty() || severity == Severity::Fine && !mistakes.is_empty() {
             continue;
         }
         style::heading(title);

@@ -1,7 +1,7 @@
 //! `create`: labels on the disks, a catalogue at home.
 
-use sieve_store::create::{self, CreatePlan};
 use sieve_store::Result;
+use sieve_store::create::{self, CreatePlan};
 
 use super::Context;
 use crate::args::Consent;
@@ -37,8 +37,12 @@ pub(super) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
 
 fn show(plan: &CreatePlan) {
     let what = if plan.resumes { "Goes on creating" } else { "Creates" };
-    anstream::println!("{what} pool {}. On each disk a folder .zinc-sieve is made; nothing is erased.\n", plan.pool);
-    let mut table = Table::new(&["disk", "role", "volume", "bay", "serial", ">usable", "files that are kept", "at"]);
+    anstream::println!(
+        "{what} pool {}. On each disk a folder .zinc-sieve is made; nothing is erased.\n",
+        plan.pool
+    );
+    let mut table =
+        Table::new(&["disk", "role", "volume", "bay", "serial", ">usable", "files that are kept", "at"]);
     for step in &plan.disks {
         let kept = match step.kept_files {
             0 => "-".to_string(),

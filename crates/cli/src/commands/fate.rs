@@ -38,7 +38,8 @@ pub(super) fn run(context: &Context, lose: &[String], list: Option<Fate>) -> Res
     }
     let summary = summarise(&pool, &volumes, list)?;
     if context.json {
-        let answer = Answer { pool: &pool, lose, missing: &missing, volumes: &volumes, summary: &summary, list };
+        let answer =
+            Answer { pool: &pool, lose, missing: &missing, volumes: &volumes, summary: &summary, list };
         json::print(&answer)?;
     } else {
         show(&pool, lose, &missing, &summary, list);
@@ -105,10 +106,17 @@ fn show(pool: &Pool, lose: &[String], missing: &[&str], summary: &Summary, list:
     let mut lost: Vec<&str> = lose.iter().map(String::as_str).chain(missing.iter().copied()).collect();
     lost.sort_unstable();
     lost.dedup();
-    anstream::println!("{}", style::paint(style::HEAD, format!("If {} {} lost:", lost.join(" and "), if lost.len() == 1 { "is" } else { "are" })));
+    anstream::println!(
+        "{}",
+        style::paint(
+            style::HEAD,
+            format!("If {} {} lost:", lost.join(" and "), if lost.len() == 1 { "is" } else { "are" })
+        )
+    );
     for name in missing {
         let scanned = pool.member_named(name).ok().and_then(|m| m.row.scanned_at);
-        let when = scanned.map_or("never scanned".into(), |at| format!("as of the last scan, {}", time::moment(at)));
+        let when =
+            scanned.map_or("never scanned".into(), |at| format!("as of the last scan, {}", time::moment(at)));
         anstream::println!("  {name} is not there now: its files are told {when}");
     }
     println!();
@@ -140,11 +148,15 @@ const fn meaning(fate: Fate) -> &'static str {
 
 fn show_folders(summary: &Summary) {
     style::heading("By folder (files)");
-    let mut table = Table::new(&["folder", ">untouched", ">rebuilt", ">older", ">torn", ">gone", ">size not back"]);
+    let mut table =
+        Table::new(&["folder", ">untouched", ">rebuilt", ">older", ">torn", ">gone", ">size not back"]);
     for (folder, totals) in &summary.folders {
         let cell = |fate: Fate| {
             let files = totals.of(fate).files;
-            (if files == 0 { "·".into() } else { count(files) }, if files == 0 { style::FAINT } else { style::of_fate(fate) })
+            (
+                if files == 0 { "·".into() } else { count(files) },
+                if files == 0 { style::FAINT } else { style::of_fate(fate) },
+            )
         };
         let not_back = [Fate::Older, Fate::Torn, Fate::Gone].map(|f| totals.of(f).bytes).into_iter().sum();
         let name = if folder.is_empty() { "(top)".to_string() } else { format!("{folder}/") };
@@ -165,7 +177,10 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
     let title = match list {
         Some(fate) => format!("Every file that is {}", fate.word()),
         None if summary.lines.is_empty() => {
-            anstream::println!("\n{}", style::paint(style::WELL, "Every file survives in its present state."));
+            anstream::println!(
+                "\n{}",
+                style::paint(style::WELL, "Every file survives in its present state.")
+            );
             return;
         }
         None => "What does not come back as it is".into(),
@@ -182,7 +197,10 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
     }
     table.print();
     if summary.unlisted > 0 {
-        anstream::println!("  and {} more: --list gone, --list older, --list torn", units::files(summary.unlisted));
+        anstream::println!(
+            "  and {} more: --list gone, --list older, --list torn",
+            units::files(summary.unlisted)
+        );
     } else if list.is_none() {
         anstream::println!("\n  `zinc-sieve sync` would guard what came or changed since the last one.");
     }

@@ -31,7 +31,11 @@ pub(super) fn run(
         json::print(&report)?;
     } else {
         let what = units::files(report.files);
-        anstream::println!("{what}, {}, copied; {} checked against their checksums.", size(report.bytes), count(report.verified));
+        anstream::println!(
+            "{what}, {}, copied; {} checked against their checksums.",
+            size(report.bytes),
+            count(report.verified)
+        );
     }
     Ok(Outcome::Fine)
 }

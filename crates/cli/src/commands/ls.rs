@@ -4,7 +4,7 @@ use sieve_store::{Result, read};
 
 use super::{Context, volume_path};
 use crate::exit::Outcome;
-use crate::human::{style, time, size};
+use crate::human::{size, style, time};
 use crate::{json, load};
 
 pub(super) fn run(context: &Context, folder: &str, volume: Option<&str>) -> Result<Outcome> {
@@ -23,7 +23,12 @@ pub(super) fn run(context: &Context, folder: &str, volume: Option<&str>) -> Resu
         if context.json {
             entries.push(entry);
         } else {
-            let line = format!("{:>9}  {}  {:<10}", size(entry.size_bytes), time::moment(entry.modified), entry.disk);
+            let line = format!(
+                "{:>9}  {}  {:<10}",
+                size(entry.size_bytes),
+                time::moment(entry.modified),
+                entry.disk
+            );
             let path = if entry.kind == "folder" { format!("{}/", entry.path) } else { entry.path };
             anstream::println!("{}  {path}", style::paint(style::FAINT, line));
         }

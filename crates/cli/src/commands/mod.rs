@@ -31,7 +31,8 @@ pub(crate) struct Context {
 /// # Errors
 /// Its own.
 pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
-    let pool = std::path::absolute(&arguments.pool).map_err(|e| Error::io("pool-file.path", &arguments.pool, e))?;
+    let pool = pool_file(arguments.pool);
+    let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
     let context = Context { pool, json: arguments.json };
     match arguments.command {
         Command::Check => check::run(&context),
@@ -51,16 +52,25 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Fate { lose, list } => fate::run(&context, &lose, list.map(Into::into)),
         Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
         Command::Status => status::run(&context),
-        Command::Demo { dir } => crate::demo::run(dir.as_deref(), context.json),
+        Command::Demo { dir: Some(dir), set_up_only: true } => crate::demo::set_up(&dir, context.json),
+        Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),
     }
+}
+
+/// The pool file that is named; else the one in this folder; else the one of the environment.
+fn pool_file(named: Option<PathBuf>) -> PathBuf {
+    let here = PathBuf::from("pool.toml");
+    let from_environment = || std::env::var_os("ZINC_SIEVE_POOL").filter(|_| !here.exists());
+    named.or_else(|| from_environment().map(PathBuf::from)).unwrap_or(here)
 }
 
 /// A path in a volume, as it is typed: `.` or `/` is the root, a slash in front or behind does not matter.
 pub(crate) fn volume_path(text: &str) -> Result<RelPath> {
     let trimmed = text.trim_start_matches("./").trim_matches('/');
     let path = if trimmed == "." { "" } else { trimmed };
-    let path = RelPath::new(path)
-        .map_err(|why| Error::new(Kind::Usage, "path.invalid", format!("`{text}` is no path in a volume: {why}")))?;
+    let path = RelPath::new(path).map_err(|why| {
+        Error::new(Kind::Usage, "path.invalid", format!("`{text}` is no path in a volume: {why}"))
+    })?;
     if path.is_ours() {
         let message = format!("`{text}` is reserved");
         return Err(Error::new(Kind::Usage, "path.reserved", message));

@@ -29,7 +29,10 @@ pub(super) fn run(
         anstream::println!("Copies to {volume}:/{folder}, each file verified before it gets its name:\n");
         show_by_disk(&plan.by_disk);
         if plan.replaced > 0 {
-            anstream::println!("\n{} replaced; what they were is held until the next sync.", crate::human::units::files(plan.replaced));
+            anstream::println!(
+                "\n{} replaced; what they were is held until the next sync.",
+                crate::human::units::files(plan.replaced)
+            );
         }
         for skipped in &plan.skipped {
             anstream::println!("  left alone: {skipped}");
@@ -37,7 +40,11 @@ pub(super) fn run(
     }
     if !confirm::go_on(consent, "Copy?")? {
         if context.json {
-            json::print(&PutReport { by_disk: plan.by_disk, skipped: plan.skipped, replaced: plan.replaced })?;
+            json::print(&PutReport {
+                by_disk: plan.by_disk,
+                skipped: plan.skipped,
+                replaced: plan.replaced,
+            })?;
         }
         return Ok(Outcome::Fine);
     }
@@ -45,7 +52,10 @@ pub(super) fn run(
     if context.json {
         json::print(&report)?;
     } else {
-        anstream::println!("\n{} They are unguarded until the next sync.", style::paint(style::WELL, "Copied and verified."));
+        anstream::println!(
+            "\n{} They are unguarded until the next sync.",
+            style::paint(style::WELL, "Copied and verified.")
+        );
     }
     Ok(Outcome::Fine)
 }

@@ -14,10 +14,19 @@ use crate::human::{Table, count, size, style};
 use crate::progress::Bars;
 use crate::{confirm, json, load};
 
-pub(super) fn run(context: &Context, names: &[String], onto: &[PathBuf], consent: Consent) -> Result<Outcome> {
+pub(super) fn run(
+    context: &Context,
+    names: &[String],
+    onto: &[PathBuf],
+    consent: Consent,
+) -> Result<Outcome> {
     let names: Vec<&str> = names.iter().flat_map(|n| n.split(',')).collect();
     if names.len() != onto.len() {
-        let message = format!("{} disks are named and {} folders: one --onto DIR for each disk", names.len(), onto.len());
+        let message = format!(
+            "{} disks are named and {} folders: one --onto DIR for each disk",
+            names.len(),
+            onto.len()
+        );
         return Err(Error::new(Kind::Usage, "rebuild.pairs", message));
     }
     let requests: Vec<Request> = names
@@ -42,7 +51,9 @@ pub(super) fn run(context: &Context, names: &[String], onto: &[PathBuf], consent
     } else {
         show_report(&report);
     }
-    Ok(Outcome::well(report.obtained.all_survive() && report.damage.is_empty() && report.parity_cells_left == 0))
+    Ok(Outcome::well(
+        report.obtained.all_survive() && report.damage.is_empty() && report.parity_cells_left == 0,
+    ))
 }
 
 fn show_plan(plan: &RebuildPlan) {
@@ -64,7 +75,10 @@ fn show_plan(plan: &RebuildPlan) {
     }
     if !plan.also_missing.is_empty() {
         let names = plan.also_missing.join(", ");
-        anstream::println!("  {} missing as well, and not rebuilt now: {names}", style::paint(style::WATCH, "?"));
+        anstream::println!(
+            "  {} missing as well, and not rebuilt now: {names}",
+            style::paint(style::WATCH, "?")
+        );
     }
     style::heading("Reads at most");
     let mut reads = Table::new(&["disk", ">reads"]);

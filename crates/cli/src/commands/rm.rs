@@ -20,7 +20,9 @@ pub(super) fn run(
     let volume = pool.volume(volume)?.name;
     let plan = remove::plan(&pool, &volume, &paths, recursive)?;
     if !context.json {
-        anstream::println!("Removes from {volume}; the files stay, out of sight, until the next sync has passed them:\n");
+        anstream::println!(
+            "Removes from {volume}; the files stay, out of sight, until the next sync has passed them:\n"
+        );
         show_by_disk(&plan.by_disk);
         if plan.others > 0 {
             anstream::println!("  and {} folders and symlinks", plan.others);

@@ -29,7 +29,9 @@ fn show(status: &Status) {
     } else {
         style::paint(style::WATCH, "not all is well")
     };
-    let sync = status.synced_at.map_or("never synced".into(), |at| format!("last sync {}", time::ago(at, status.now)));
+    let sync = status
+        .synced_at
+        .map_or("never synced".into(), |at| format!("last sync {}", time::ago(at, status.now)));
     anstream::println!("{}  {verdict}, {sync}\n", style::paint(style::HEAD, &status.pool));
     show_disks(&status.disks);
     show_guard(status);
@@ -41,11 +43,21 @@ fn show(status: &Status) {
         );
     }
     if status.damaged_cells > 0 {
-        anstream::println!("\n{}", style::paint(style::BAD, format!("Damaged cells known: {}. `zinc-sieve verify` names them.", status.damaged_cells)));
+        anstream::println!(
+            "\n{}",
+            style::paint(
+                style::BAD,
+                format!("Damaged cells known: {}. `zinc-sieve verify` names them.", status.damaged_cells)
+            )
+        );
     }
     for conflict in status.conflicts.iter().take(5) {
         let disks = conflict.disks.join(" and ");
-        anstream::println!("\n{} {} lies on {disks}: both are guarded, one should be renamed", style::paint(style::WATCH, "conflict:"), conflict.path);
+        anstream::println!(
+            "\n{} {} lies on {disks}: both are guarded, one should be renamed",
+            style::paint(style::WATCH, "conflict:"),
+            conflict.path
+        );
     }
     for note in &status.notes {
         anstream::println!("\nnote: {note}");
@@ -112,7 +124,12 @@ fn show_guard(status: &Status) {
     table.print();
     for (reason, amount) in &status.unguarded {
         let files = units::files(amount.files);
-        anstream::println!("    {} {files}, {}: {}", style::paint(style::BAD, "↳"), size(amount.bytes), why(*reason));
+        anstream::println!(
+            "    {} {files}, {}: {}",
+            style::paint(style::BAD, "↳"),
+            size(amount.bytes),
+            why(*reason)
+        );
     }
 }
 

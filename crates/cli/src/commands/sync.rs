@@ -37,29 +37,33 @@ pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> R
 }
 
 fn show_plan(plan: &SyncPlan) {
-    let mut table = Table::new(&["disk", ">files", ">new", ">changed", ">renamed", ">gone"]);
+    let mut table = Table::new(&["disk", ">files", ">enter parity", ">size", ">leave parity", ">size"]);
     for scan in &plan.scans {
-        table.row([
-            scan.disk.clone(),
-            count(scan.files),
-            count(scan.new),
-            count(scan.changed),
-            count(scan.renamed),
-            count(scan.gone),
-        ]);
+        let change = plan.changes.get(&scan.disk).copied().unwrap_or_default();
+        let cells = |files: u64, bytes| match files {
+            0 => ["·".to_string(), "·".to_string()],
+            _ => [count(files), size(bytes)],
+        };
+        let [entering, entering_size] = cells(change.entering_files, change.entering_bytes);
+        let [leaving, leaving_size] = cells(change.leaving_files, change.leaving_bytes);
+        table.row([scan.disk.clone(), count(scan.files), entering, entering_size, leaving, leaving_size]);
         scan.left_alone.iter().for_each(|text| anstream::eprintln!("left alone: {text}"));
     }
-    anstream::println!("Scanned (compared with the last look):\n");
+    anstream::println!("Scanned. Since the last sync:\n");
     table.print();
     if plan.is_empty() {
         anstream::println!("\nNothing changed since the last sync.");
         return;
     }
-    let held = if plan.held_files > 0 { format!(", gives up {} held", units::files(plan.held_files)) } else { String::new() };
+    let held = if plan.held_files > 0 {
+        format!(", gives up {} held", units::files(plan.held_files))
+    } else {
+        String::new()
+    };
     anstream::println!(
-        "\nChecksums {}, computes {} cells of parity{held}:\n",
+        "\nChecksums {}, computes {}{held}:\n",
         units::files(plan.files_to_checksum),
-        count(plan.cells)
+        units::parity_cells(plan.cells)
     );
     show_bytes(&plan.read_bytes, &plan.written_bytes);
 }
@@ -78,12 +82,15 @@ pub(super) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap
 }
 
 fn show_report(report: &SyncReport) {
-    style::heading("Done:");
+    style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
     show_bytes(&report.read_bytes, &report.written_bytes);
     let lists = [
         ("changed while it was read, left for the next sync", &report.left_for_next),
         ("cannot be read", &report.unreadable),
-        ("content differs although size and time say it does not; not synced (sync --accept DISK if it is right)", &report.suspect),
+        (
+            "content differs although size and time say it does not; not synced (sync --accept DISK if it is right)",
+            &report.suspect,
+        ),
         ("damaged; what parity has of it stays as it was", &report.damage),
         ("no room below the end of the parity disks", &report.no_room),
     ];
@@ -95,7 +102,7 @@ fn show_report(report: &SyncReport) {
         }
     }
     if report.rows_left > 0 {
-        anstream::println!("\n{} cells of parity stayed as they were.", count(report.rows_left));
+        anstream::println!("\n{} stayed as before.", units::parity_cells(report.rows_left));
     }
     if report.is_clean() {
         anstream::println!("\n{}", style::paint(style::WELL, "Everything there is, is guarded now."));

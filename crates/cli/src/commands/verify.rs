@@ -16,19 +16,27 @@ pub(super) fn run(context: &Context) -> Result<Outcome> {
         return Ok(Outcome::well(report.is_clean() && report.missing.is_empty()));
     }
     anstream::println!(
-        "{} read and as they were checksummed; {} cells of parity as computed from them.",
+        "{} read and as checksummed; {} as computed from them.",
         units::files(report.files_checked),
-        count(report.parity_cells_checked)
+        units::parity_cells(report.parity_cells_checked)
     );
     if report.parity_cells_by_checksum > 0 {
         let cells = count(report.parity_cells_by_checksum);
-        anstream::println!("Cells of parity checked by their own checksum only: {cells} (something in their rows changed, is damaged or missing).");
+        anstream::println!(
+            "Cells of parity checked by their own checksum only: {cells} (something in their rows changed, is damaged or missing)."
+        );
     }
     if report.not_synced > 0 {
-        anstream::println!("{} not compared: they came or changed after the last sync.", units::files(report.not_synced));
+        anstream::println!(
+            "{} not compared: they came or changed after the last sync.",
+            units::files(report.not_synced)
+        );
     }
     for disk in &report.missing {
-        anstream::println!("{}", style::paint(style::BAD, format!("{disk} is not there: nothing on it was read")));
+        anstream::println!(
+            "{}",
+            style::paint(style::BAD, format!("{disk} is not there: nothing on it was read"))
+        );
     }
     for found in &report.damaged {
         let (from, to) = found.bytes;
@@ -38,7 +46,10 @@ pub(super) fn run(context: &Context) -> Result<Outcome> {
     for (disk, cells) in &report.damaged_parity {
         let cells_text = cells.iter().take(10).map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let more = if cells.len() > 10 { ", …" } else { "" };
-        anstream::println!("{} parity on {disk}: cells {cells_text}{more} (the next sync computes them anew)", style::paint(style::BAD, "damaged"));
+        anstream::println!(
+            "{} parity on {disk}: cells {cells_text}{more} (the next sync computes them anew)",
+            style::paint(style::BAD, "damaged")
+        );
     }
     if report.is_clean() && report.missing.is_empty() {
         anstream::println!("{}", style::paint(style::WELL, "No damage."));

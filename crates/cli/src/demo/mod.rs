@@ -38,12 +38,7 @@ pub(crate) fn run(dir: Option<&Path>, json: bool) -> Result<Outcome> {
         Some(dir) => (std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?, true),
         None => (std::env::temp_dir().join(format!("zinc-sieve-demo-{}", std::process::id())), false),
     };
-    std::fs::create_dir_all(&root).map_err(|e| Error::io("demo.dir", &root, e))?;
-    let is_empty = std::fs::read_dir(&root).is_ok_and(|mut entries| entries.next().is_none());
-    if !is_empty {
-        let message = format!("{} is not empty: the demo wants a new folder", root.display());
-        return Err(Error::new(Kind::Usage, "demo.not-empty", message));
-    }
+    make_empty(&root)?;
     let stage = Stage::new(root.clone(), !json)?;
     let outcome = play(&stage);
     if !keep {
@@ -56,6 +51,36 @@ pub(crate) fn run(dir: Option<&Path>, json: bool) -> Result<Outcome> {
         conclude(&proof, &root, keep);
     }
     Ok(Outcome::well(proof.surprises.is_empty()))
+}
+
+/// Makes the world of the story in a new folder, and leaves the commands to the reader.
+///
+/// # Errors
+/// When the folder is not empty, or cannot be written.
+pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
+    let root = std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?;
+    make_empty(&root)?;
+    world::build(&Stage::new(root.clone(), false)?)?;
+    if json {
+        json::print(&serde_json::json!({ "folder": root }))?;
+    } else {
+        anstream::println!(
+            "In {} there are now four folders that stand in for disks, a pool file, and a memory card\n\
+             full of files (card/). Next: cd there, and try `zinc-sieve check`.",
+            dir.display()
+        );
+    }
+    Ok(Outcome::Fine)
+}
+
+fn make_empty(root: &Path) -> Result<()> {
+    std::fs::create_dir_all(root).map_err(|e| Error::io("demo.dir", root, e))?;
+    let is_empty = std::fs::read_dir(root).is_ok_and(|mut entries| entries.next().is_none());
+    if is_empty {
+        return Ok(());
+    }
+    let message = format!("{} is not empty: the demo wants a new folder", root.display());
+    Err(Error::new(Kind::Usage, "demo.not-empty", message).remedy("name a folder that does not exist yet"))
 }
 
 fn play(stage: &Stage) -> Result<Proof> {
@@ -72,9 +97,16 @@ fn play(stage: &Stage) -> Result<Proof> {
         "Each disk gets a label. Nothing is erased: the notes that lie on alder already stay there.",
     );
     stage.type_command(&["create", "--yes"], &[0])?;
-    stage.chapter("3. Put files in", "Each file goes whole to the emptiest disk, and is verified before it gets its name.");
-    stage.type_command(&["put", "card/dawn-chorus", "card/nest-cams", "card/herbarium", ".", "--yes"], &[0])?;
-    stage.chapter("4. The first sync", "Parity is computed over all three disks. From now on any one of them may die.");
+    stage.chapter(
+        "3. Put files in",
+        "Each file goes whole to the emptiest disk, and is verified before it gets its name.",
+    );
+    stage
+        .type_command(&["put", "card/dawn-chorus", "card/nest-cams", "card/herbarium", ".", "--yes"], &[0])?;
+    stage.chapter(
+        "4. The first sync",
+        "Parity is computed over all three disks. From now on any one of them may die.",
+    );
     stage.type_command(&["sync", "--yes"], &[0])?;
     stage.chapter(
         "5. Life goes on",
@@ -85,7 +117,10 @@ fn play(stage: &Stage) -> Result<Proof> {
     stage.type_command(&["put", "card/new/2031-05-05", "dawn-chorus", "--yes"], &[0])?;
     stage.type_command(&["rm", "field-notes/draft.txt", "--yes"], &[0])?;
     stage.type_command(&["status"], &[1])?;
-    stage.chapter("6. What if cedar dies now?", "The question before anything happens, answered file by file.");
+    stage.chapter(
+        "6. What if cedar dies now?",
+        "The question before anything happens, answered file by file.",
+    );
     stage.type_command(&["fate", "--lose", "cedar"], &[0, 1])?;
     let promised = stage.fates("cedar")?;
     let before = stage.contents()?;
@@ -100,14 +135,21 @@ fn play(stage: &Stage) -> Result<Proof> {
     stage.chapter("8. Rebuild it", "From the survivors only; every file is checked before it gets its name.");
     stage.type_command(&["rebuild", "cedar", "--onto", "disks/cedar-new", "--yes"], &[0, 1])?;
     let proof = prove(stage, &promised, &before)?;
-    stage.chapter("9. And back to normal", "The next sync guards what is there now; verify reads everything once more.");
+    stage.chapter(
+        "9. And back to normal",
+        "The next sync guards what is there now; verify reads everything once more.",
+    );
     stage.type_command(&["sync", "--yes"], &[0])?;
     stage.type_command(&["verify"], &[0])?;
     Ok(proof)
 }
 
 /// Compares what came back with what was there before, byte for byte.
-fn prove(stage: &Stage, promised: &[stage::Promise], before: &BTreeMap<(String, String), Vec<u8>>) -> Result<Proof> {
+fn prove(
+    stage: &Stage,
+    promised: &[stage::Promise],
+    before: &BTreeMap<(String, String), Vec<u8>>,
+) -> Result<Proof> {
     let mut proof = Proof::default();
     let at_sync = world::contents_at_sync(stage)?;
     for promise in promised {
@@ -124,7 +166,9 @@ fn prove(stage: &Stage, promised: &[stage::Promise], before: &BTreeMap<(String, 
         if kept {
             *counter += 1;
         } else {
-            proof.surprises.push(format!("{}:{} was promised to be {}", promise.disk, promise.path, promise.fate));
+            proof
+                .surprises
+                .push(format!("{}:{} was promised to be {}", promise.disk, promise.path, promise.fate));
         }
     }
     Ok(proof)
@@ -145,11 +189,17 @@ fn conclude(proof: &Proof, root: &Path, keep: bool) {
         anstream::println!("{}", style::paint(style::BAD, surprise));
     }
     if keep {
-        anstream::println!("Everything is left in {} to play with: cd there and try `zinc-sieve status`.", root.display());
+        anstream::println!(
+            "Everything is left in {} to play with: cd there and try `zinc-sieve status`.",
+            root.display()
+        );
     }
 }
 
-#[expect(clippy::disallowed_methods, reason = "the demo's own throw-away folders, never a member's path of a user")]
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the demo's own throw-away folders, never a member's path of a user"
+)]
 fn remove_tree(path: &PathBuf) -> Result<()> {
     std::fs::remove_dir_all(path).map_err(|e| Error::io("demo.remove", path, e))
 }

@@ -8,8 +8,10 @@ use sieve_store::{Error, Result};
 
 use super::stage::{Stage, entries};
 
-const BIRDS: [&str; 8] = ["wren", "robin", "blackbird", "song-thrush", "chiffchaff", "dunnock", "nuthatch", "blackcap"];
-const PLANTS: [&str; 6] = ["hart-s-tongue", "male-fern", "wood-sorrel", "dog-violet", "ramsons", "yellow-archangel"];
+const BIRDS: [&str; 8] =
+    ["wren", "robin", "blackbird", "song-thrush", "chiffchaff", "dunnock", "nuthatch", "blackcap"];
+const PLANTS: [&str; 6] =
+    ["hart-s-tongue", "male-fern", "wood-sorrel", "dog-violet", "ramsons", "yellow-archangel"];
 
 /// Makes the disks, the pool file, what is on alder already, and a memory card full of files.
 pub(super) fn build(stage: &Stage) -> Result<()> {
@@ -32,10 +34,16 @@ pub(super) fn build(stage: &Stage) -> Result<()> {
     pool += "\n[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
     write_file(&stage.path("pool.toml"), pool.as_bytes())?;
     for number in 1..=12 {
-        let text = format!("Fernhollow, walk {number}: mist in the lower wood, wind from the west.\n").repeat(number * 40);
-        write_file(&stage.path(format!("disks/alder/field-notes/walk-{number:02}.txt")), text.as_bytes())?;
+        let text = format!("Fernhollow, walk {number}: mist in the lower wood, wind from the west.\n")
+            .repeat(number * 40);
+        let path = stage.path(format!("disks/alder/field-notes/walk-{number:02}.txt"));
+        write_file(&path, text.as_bytes())?;
+        set_age(&path, 400 - 9 * number as u64)?;
     }
-    write_file(&stage.path("disks/alder/field-notes/draft.txt"), "Not to be kept.\n".repeat(20_000).as_bytes())?;
+    write_file(
+        &stage.path("disks/alder/field-notes/draft.txt"),
+        "Not to be kept.\n".repeat(20_000).as_bytes(),
+    )?;
     fill_card(stage)
 }
 
@@ -57,7 +65,10 @@ fn fill_card(stage: &Stage) -> Result<()> {
     noise(&stage.path("card/nest-cams/box-3/whole-night.mkv"), 4_600_000)?;
     for plant in PLANTS {
         for sheet in 1..=14 {
-            noise(&stage.path(format!("card/herbarium/{plant}/sheet-{sheet:02}.tiff")), 20_000 + 1_900 * sheet)?;
+            noise(
+                &stage.path(format!("card/herbarium/{plant}/sheet-{sheet:02}.tiff")),
+                20_000 + 1_900 * sheet,
+            )?;
         }
     }
     for bird in BIRDS {
@@ -116,11 +127,21 @@ fn first_file(folder: &Path) -> Result<std::path::PathBuf> {
     Err(Error::io("demo.world", folder, why))
 }
 
+/// Field notes are older than the demo.
+fn set_age(path: &Path, days: u64) -> Result<()> {
+    let walked = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_773_000_000 - days * 86_400);
+    let file = std::fs::File::options().write(true).open(path);
+    file.and_then(|f| f.set_modified(walked)).map_err(|e| Error::io("demo.write", path, e))
+}
+
 fn make_folder(path: &Path) -> Result<()> {
     std::fs::create_dir_all(path).map_err(|e| Error::io("demo.folder", path, e))
 }
 
-#[expect(clippy::disallowed_methods, reason = "the demo's own made-up files, as another program would write them")]
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the demo's own made-up files, as another program would write them"
+)]
 fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
     path.parent().map_or(Ok(()), make_folder)?;
     std::fs::write(path, bytes).map_err(|e| Error::io("demo.write", path, e))

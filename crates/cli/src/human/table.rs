@@ -44,7 +44,11 @@ impl Table {
             for (c, (cell, style)) in cells.iter().enumerate() {
                 let pad = " ".repeat(widths[c].saturating_sub(cell.chars().count()));
                 let painted = style::paint(*style, cell);
-                text.push_str(&if self.is_right(c) { format!(" {pad}{painted} ") } else { format!(" {painted}{pad} ") });
+                text.push_str(&if self.is_right(c) {
+                    format!(" {pad}{painted} ")
+                } else {
+                    format!(" {painted}{pad} ")
+                });
             }
             anstream::println!("{}", text.trim_end());
         };

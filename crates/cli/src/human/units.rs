@@ -35,12 +35,20 @@ pub(crate) fn files(number: u64) -> String {
     format!("{} {}", count(number), if number == 1 { "file" } else { "files" })
 }
 
+/// "1 cell of parity", "2 cells of parity".
+pub(crate) fn parity_cells(number: u64) -> String {
+    format!("{} {} of parity", count(number), if number == 1 { "cell" } else { "cells" })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn thousands_are_set_apart() {
-        assert_eq!([0, 999, 1000, 41_203, 1_000_000].map(count), ["0", "999", "1,000", "41,203", "1,000,000"]);
+        assert_eq!(
+            [0, 999, 1000, 41_203, 1_000_000].map(count),
+            ["0", "999", "1,000", "41,203", "1,000,000"]
+        );
     }
 }

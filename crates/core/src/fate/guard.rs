@@ -50,8 +50,11 @@ pub fn guards(model: &Model, missing: &LostSet) -> Vec<Guard> {
     let lane_missing: Vec<bool> = model.lanes.iter().map(|l| missing.contains(&l.disk)).collect();
     let parity_there: Vec<bool> = model.parities.iter().map(|p| !missing.contains(&p.disk)).collect();
     sweep(model, |segment| {
-        let valid = segment.valid.iter().zip(&parity_there).filter(|(usable, there)| **usable && **there).count() as u8;
-        let lanes = || segment.pieces.iter().zip(&lane_missing).filter_map(|(p, gone)| Some((p.as_ref()?, *gone)));
+        let valid =
+            segment.valid.iter().zip(&parity_there).filter(|(usable, there)| **usable && **there).count()
+                as u8;
+        let lanes =
+            || segment.pieces.iter().zip(&lane_missing).filter_map(|(p, gone)| Some((p.as_ref()?, *gone)));
         let needed = lanes().filter(|(piece, gone)| piece.stale || *gone).count() as i16;
         let beside_missing = lanes().any(|(_, gone)| gone);
         for (piece, _) in lanes() {
@@ -101,7 +104,8 @@ fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing:
 
 /// What lives in the catalogue survives while one other member carries a current replica.
 fn replica_guard(model: &Model, object: &ObjectState, missing: &LostSet) -> Guard {
-    let others = model.replicas.iter().filter(|disk| **disk != object.disk && !missing.contains(disk)).count();
+    let others =
+        model.replicas.iter().filter(|disk| **disk != object.disk && !missing.contains(disk)).count();
     let spare = others.saturating_sub(usize::from(missing.contains(&object.disk)));
     match u8::try_from(spare).unwrap_or(u8::MAX) {
         0 => Guard { level: 0, reason: Some(Unguarded::NoReplica) },

@@ -119,7 +119,8 @@ impl Judge<'_> {
         let past: Vec<u32> = object.past().collect();
         let states: Vec<Recovered> = past.iter().map(|v| self.recovered(*v)).collect();
         let (fate, which) = fate_by_contents(present, &states);
-        let source = if fate == Fate::Rebuilt { object.present() } else { which.map(|position| past[position]) };
+        let source =
+            if fate == Fate::Rebuilt { object.present() } else { which.map(|position| past[position]) };
         (fate, source)
     }
 

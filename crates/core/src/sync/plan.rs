@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::CellGeometry;
 use crate::lane::{LaneMap, Rows};
-use crate::units::{CellIndex, VersionId};
+use crate::units::{ByteLength, CellIndex, GRANULE, VersionId};
 
 /// One checksum cell of a content that has to be read whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -58,6 +58,35 @@ pub fn plan_windows(
         .collect()
 }
 
+/// What a sync does to one lane.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
+pub struct LaneChange {
+    /// Contents that get rows of parity.
+    pub entering_files: u64,
+    /// The bytes of those rows.
+    pub entering_bytes: ByteLength,
+    /// Contents that give rows up: what was removed, replaced or changed.
+    pub leaving_files: u64,
+    /// The bytes of those rows.
+    pub leaving_bytes: ByteLength,
+}
+
+/// Compares a lane as it is in the snapshot with what it is to be.
+pub fn lane_change(snapshot: &LaneMap, target: &LaneMap) -> LaneChange {
+    let differing = snapshot.difference(target);
+    let count = |lane: &LaneMap| {
+        let pieces = || differing.iter().flat_map(|rows| lane.overlapping(*rows));
+        let mut contents: Vec<VersionId> = pieces().map(|p| p.value.version).collect();
+        contents.sort_unstable();
+        contents.dedup();
+        let rows: u64 = pieces().map(|p| p.rows.length()).sum();
+        (contents.len() as u64, ByteLength::new(rows * GRANULE))
+    };
+    let (entering_files, entering_bytes) = count(target);
+    let (leaving_files, leaving_bytes) = count(snapshot);
+    LaneChange { entering_files, entering_bytes, leaving_files, leaving_bytes }
+}
+
 /// The checksum cells of contents that touch `rows` of a lane, in lane order.
 pub(crate) fn content_cells(
     lane: &LaneMap,
@@ -78,6 +107,21 @@ pub(crate) fn content_cells(
 mod tests {
     use super::*;
     use crate::lane::Piece;
+
+    #[test]
+    fn a_lane_tells_what_enters_and_what_leaves() {
+        let piece = |v| Piece { version: VersionId::new(v), offset: 0 };
+        let (mut snapshot, mut target) = (LaneMap::default(), LaneMap::default());
+        snapshot.insert(Rows::at(0, 10), piece(1));
+        snapshot.insert(Rows::at(10, 5), piece(2));
+        target.insert(Rows::at(0, 10), piece(1));
+        target.insert(Rows::at(10, 2), piece(3));
+        target.insert(Rows::at(20, 1), piece(4));
+        let change = lane_change(&snapshot, &target);
+        assert_eq!((change.entering_files, change.entering_bytes.exact()), (2, 3 * 4096));
+        assert_eq!((change.leaving_files, change.leaving_bytes.exact()), (1, 5 * 4096));
+        assert_eq!(lane_change(&target, &target), LaneChange::default());
+    }
 
     #[test]
     fn only_cells_that_differ_are_planned_and_straddling_cells_are_read_once() {

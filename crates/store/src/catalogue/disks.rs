@@ -39,8 +39,9 @@ pub struct DiskRow {
 
 fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
     let parsed = |index: usize, text: String| {
-        Uuid::from_str(&text)
-            .map_err(|e| rusqlite::Error::FromSqlConversionFailure(index, rusqlite::types::Type::Text, Box::new(e)))
+        Uuid::from_str(&text).map_err(|e| {
+            rusqlite::Error::FromSqlConversionFailure(index, rusqlite::types::Type::Text, Box::new(e))
+        })
     };
     let role: String = row.get(5)?;
     Ok(DiskRow {
@@ -116,7 +117,8 @@ pub fn succeed(
 /// # Errors
 /// What the database says.
 pub fn retired_at(c: &Connection, uuid: Uuid) -> Result<Option<i64>> {
-    Ok(c.query_row("SELECT at FROM retired WHERE uuid = ?1", [uuid.to_string()], |row| row.get(0)).optional()?)
+    Ok(c.query_row("SELECT at FROM retired WHERE uuid = ?1", [uuid.to_string()], |row| row.get(0))
+        .optional()?)
 }
 
 /// Notes when a disk was scanned.
@@ -160,8 +162,9 @@ pub fn insert_volume(c: &Connection, name: &str, geometry: CellGeometry) -> Resu
 /// # Errors
 /// When the catalogue does not know the volume.
 pub fn geometry(c: &Connection, volume: &str) -> Result<CellGeometry> {
-    let bytes: Option<i64> =
-        c.query_row("SELECT cell_bytes FROM volume WHERE name = ?1", [volume], |row| row.get(0)).optional()?;
+    let bytes: Option<i64> = c
+        .query_row("SELECT cell_bytes FROM volume WHERE name = ?1", [volume], |row| row.get(0))
+        .optional()?;
     bytes
         .and_then(|b| CellGeometry::with_cell(unsigned(b)))
         .ok_or_else(|| corrupt(format!("the catalogue does not know volume {volume}")))

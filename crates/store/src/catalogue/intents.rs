@@ -50,8 +50,9 @@ pub enum Intent {
 /// # Errors
 /// What the database says.
 pub fn insert(c: &Connection, intent: &Intent) -> Result<i64> {
-    let text = serde_json::to_string(intent)
-        .map_err(|e| Error::new(Kind::Internal, "intent.write", format!("an intent cannot be written: {e}")))?;
+    let text = serde_json::to_string(intent).map_err(|e| {
+        Error::new(Kind::Internal, "intent.write", format!("an intent cannot be written: {e}"))
+    })?;
     c.prepare_cached("INSERT INTO intent (detail) VALUES (?1)")?.execute([text])?;
     Ok(c.last_insert_rowid())
 }

@@ -49,7 +49,10 @@ impl Catalogue {
             t.execute_batch(schema::TABLES)?;
             t.pragma_update(None, "application_id", schema::APPLICATION)?;
             t.pragma_update(None, "user_version", schema::FORMAT)?;
-            t.execute("INSERT INTO meta VALUES ('pool', ?1), ('name', ?2)", (identity.pool.to_string(), &identity.name))?;
+            t.execute(
+                "INSERT INTO meta VALUES ('pool', ?1), ('name', ?2)",
+                (identity.pool.to_string(), &identity.name),
+            )?;
             Ok(())
         })?;
         Ok(catalogue)
@@ -87,8 +90,8 @@ impl Catalogue {
             Error::new(Kind::Corrupt, "catalogue.damaged", format!("{place}: {why}"))
                 .remedy("move this file away: the next command takes the newest replica from the disks")
         };
-        let application =
-            number("application_id").map_err(|error| corrupt(format!("the catalogue cannot be read: {error}")))?;
+        let application = number("application_id")
+            .map_err(|error| corrupt(format!("the catalogue cannot be read: {error}")))?;
         if application != schema::APPLICATION {
             return Err(corrupt("this file is not a catalogue".into()));
         }
@@ -98,7 +101,9 @@ impl Catalogue {
                 "{place}: the catalogue has format {format}, this program knows formats up to {}",
                 schema::FORMAT
             );
-            return Err(Error::new(Kind::Corrupt, "catalogue.newer", message).remedy("use a newer zinc-sieve"));
+            return Err(
+                Error::new(Kind::Corrupt, "catalogue.newer", message).remedy("use a newer zinc-sieve")
+            );
         }
         Ok(())
     }
@@ -165,7 +170,8 @@ impl Catalogue {
                 .optional()?;
             found.ok_or_else(|| corrupt(format!("{}: the catalogue has no `{key}`", self.path.display())))
         };
-        let pool = read("pool")?.parse().map_err(|_| corrupt("the pool's id in the catalogue is no uuid".into()))?;
+        let pool =
+            read("pool")?.parse().map_err(|_| corrupt("the pool's id in the catalogue is no uuid".into()))?;
         Ok(Identity { pool, name: read("name")? })
     }
 }

@@ -38,11 +38,13 @@ impl ObjectRow {
     /// Whether a stat shows the object exactly as it was last seen.
     pub fn matches(&self, stat: &Stat) -> bool {
         stat.kind == EntryKind::File
-            && (self.inode, self.size, self.mtime, self.ctime) == (stat.inode, stat.size, stat.mtime, stat.ctime)
+            && (self.inode, self.size, self.mtime, self.ctime)
+                == (stat.inode, stat.size, stat.mtime, stat.ctime)
     }
 }
 
-const COLUMNS: &str = "o.id, o.disk, o.inode, o.size, o.mtime, o.ctime, o.version, o.standing, o.older, o.left_out";
+const COLUMNS: &str =
+    "o.id, o.disk, o.inode, o.size, o.mtime, o.ctime, o.version, o.standing, o.older, o.left_out";
 
 /// How a standing is kept in the database.
 pub(crate) const fn standing_code(standing: Standing) -> i64 {
@@ -135,7 +137,8 @@ pub fn by_path(c: &Connection, disk: DiskId, path: &RelPath) -> Result<Option<Ob
 /// # Errors
 /// What the database says.
 pub fn by_version(c: &Connection, disk: DiskId, version: VersionId) -> Result<Option<ObjectRow>> {
-    let sql = format!("SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 AND o.version = ?2 AND o.standing = 0");
+    let sql =
+        format!("SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 AND o.version = ?2 AND o.standing = 0");
     Ok(c.prepare_cached(&sql)?.query_row((disk.get(), version.get()), |row| read(row, 0)).optional()?)
 }
 
@@ -230,12 +233,9 @@ pub fn set_version(
     standing: Standing,
     older: Option<VersionId>,
 ) -> Result<()> {
-    c.prepare_cached("UPDATE object SET version = ?2, standing = ?3, older = ?4 WHERE id = ?1")?.execute((
-        id.get(),
-        version.map(VersionId::get),
-        standing_code(standing),
-        older.map(VersionId::get),
-    ))?;
+    c.prepare_cached("UPDATE object SET version = ?2, standing = ?3, older = ?4 WHERE id = ?1")?.execute(
+        (id.get(), version.map(VersionId::get), standing_code(standing), older.map(VersionId::get)),
+    )?;
     Ok(())
 }
 
@@ -244,7 +244,8 @@ pub fn set_version(
 /// # Errors
 /// What the database says.
 pub fn attributes(c: &Connection, id: ObjectId) -> Result<Attributes> {
-    let mut statement = c.prepare_cached("SELECT mode, uid, gid, mtime, extended FROM object WHERE id = ?1")?;
+    let mut statement =
+        c.prepare_cached("SELECT mode, uid, gid, mtime, extended FROM object WHERE id = ?1")?;
     Ok(statement.query_row([id.get()], read_attributes)?)
 }
 
@@ -264,8 +265,11 @@ fn read_attributes(row: &Row<'_>) -> rusqlite::Result<Attributes> {
 /// # Errors
 /// What the database says.
 pub fn set_name(c: &Connection, disk: DiskId, path: &RelPath, object: ObjectId) -> Result<()> {
-    c.prepare_cached("INSERT OR REPLACE INTO name VALUES (?1, ?2, ?3)")?
-        .execute((disk.get(), path.tree_key(), object.get()))?;
+    c.prepare_cached("INSERT OR REPLACE INTO name VALUES (?1, ?2, ?3)")?.execute((
+        disk.get(),
+        path.tree_key(),
+        object.get(),
+    ))?;
     Ok(())
 }
 
@@ -274,7 +278,8 @@ pub fn set_name(c: &Connection, disk: DiskId, path: &RelPath, object: ObjectId) 
 /// # Errors
 /// What the database says.
 pub fn remove_name(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
-    c.prepare_cached("DELETE FROM name WHERE disk = ?1 AND path = ?2")?.execute((disk.get(), path.tree_key()))?;
+    c.prepare_cached("DELETE FROM name WHERE disk = ?1 AND path = ?2")?
+        .execute((disk.get(), path.tree_key()))?;
     Ok(())
 }
 
@@ -354,19 +359,20 @@ pub fn for_each_node(
 /// # Errors
 /// What the database says.
 pub fn set_node(c: &Connection, disk: DiskId, path: &RelPath, node: &NodeRow) -> Result<()> {
-    c.prepare_cached("INSERT OR REPLACE INTO node VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)")?.execute((
-        disk.get(),
-        path.tree_key(),
-        kind_code(node.kind),
-        node.attributes.mode,
-        node.attributes.uid,
-        node.attributes.gid,
-        node.attributes.mtime,
-        node.ctime,
-        &node.target,
-        node.attributes.pack_extended(),
-        node.recorded,
-    ))?;
+    c.prepare_cached("INSERT OR REPLACE INTO node VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)")?
+        .execute((
+            disk.get(),
+            path.tree_key(),
+            kind_code(node.kind),
+            node.attributes.mode,
+            node.attributes.uid,
+            node.attributes.gid,
+            node.attributes.mtime,
+            node.ctime,
+            &node.target,
+            node.attributes.pack_extended(),
+            node.recorded,
+        ))?;
     Ok(())
 }
 
@@ -375,7 +381,8 @@ pub fn set_node(c: &Connection, disk: DiskId, path: &RelPath, node: &NodeRow) ->
 /// # Errors
 /// What the database says.
 pub fn remove_node(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
-    c.prepare_cached("DELETE FROM node WHERE disk = ?1 AND path = ?2")?.execute((disk.get(), path.tree_key()))?;
+    c.prepare_cached("DELETE FROM node WHERE disk = ?1 AND path = ?2")?
+        .execute((disk.get(), path.tree_key()))?;
     Ok(())
 }
 
@@ -390,6 +397,8 @@ pub struct HeldRow {
     pub since: i64,
     /// Another file has its name now.
     pub replaced: bool,
+    /// Its owner had changed it before it was held: that its content is not the last one known is no damage.
+    pub edited: bool,
 }
 
 /// Notes that a file is held.
@@ -398,8 +407,8 @@ pub struct HeldRow {
 /// What the database says.
 pub fn insert_held(c: &Connection, disk: DiskId, row: &HeldRow) -> Result<()> {
     c.execute(
-        "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3, ?4, ?5)",
-        (disk.get(), row.path.tree_key(), row.original.tree_key(), row.since, row.replaced),
+        "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        (disk.get(), row.path.tree_key(), row.original.tree_key(), row.since, row.replaced, row.edited),
     )?;
     Ok(())
 }
@@ -409,8 +418,9 @@ pub fn insert_held(c: &Connection, disk: DiskId, row: &HeldRow) -> Result<()> {
 /// # Errors
 /// What the database says, or an invalid path in it.
 pub fn held(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
-    let mut statement =
-        c.prepare_cached("SELECT path, original, since, replaced FROM held WHERE disk = ?1 ORDER BY path")?;
+    let mut statement = c.prepare_cached(
+        "SELECT path, original, since, replaced, edited FROM held WHERE disk = ?1 ORDER BY path",
+    )?;
     let mut rows = statement.query([disk.get()])?;
     let mut found = Vec::new();
     while let Some(row) = rows.next()? {
@@ -419,9 +429,22 @@ pub fn held(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
             original: path_of(&row.get::<_, Vec<u8>>(1)?)?,
             since: row.get(2)?,
             replaced: row.get(3)?,
+            edited: row.get(4)?,
         });
     }
     Ok(found)
+}
+
+/// Whether the file held there had been changed by its owner before.
+///
+/// # Errors
+/// What the database says.
+pub fn was_edited_before_held(c: &Connection, disk: DiskId, path: &RelPath) -> Result<bool> {
+    let edited = c
+        .prepare_cached("SELECT edited FROM held WHERE disk = ?1 AND path = ?2")?
+        .query_row((disk.get(), path.tree_key()), |row| row.get(0))
+        .optional()?;
+    Ok(edited.unwrap_or(false))
 }
 
 /// Forgets that a file was held.
@@ -438,10 +461,9 @@ pub fn remove_held(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
 /// # Errors
 /// What the database says.
 pub fn used(c: &Connection, disk: DiskId) -> Result<ByteLength> {
-    let bytes: i64 = c.query_row(
-        "SELECT COALESCE(SUM(allocated), 0) FROM object WHERE disk = ?1",
-        [disk.get()],
-        |row| row.get(0),
-    )?;
+    let bytes: i64 =
+        c.query_row("SELECT COALESCE(SUM(allocated), 0) FROM object WHERE disk = ?1", [disk.get()], |row| {
+            row.get(0)
+        })?;
     Ok(ByteLength::new(unsigned(bytes)))
 }

@@ -79,8 +79,9 @@ pub fn set_lane(c: &Connection, disk: DiskId, rows: Rows, lane: &LaneMap) -> Res
 /// # Errors
 /// What the database says.
 pub fn parity_cells(c: &Connection, volume: &str) -> Result<IntervalMap<CheckpointId>> {
-    let mut statement =
-        c.prepare_cached("SELECT first, count, checkpoint FROM parity_cell WHERE volume = ?1 ORDER BY first")?;
+    let mut statement = c.prepare_cached(
+        "SELECT first, count, checkpoint FROM parity_cell WHERE volume = ?1 ORDER BY first",
+    )?;
     let mut rows = statement.query([volume])?;
     let mut map = IntervalMap::default();
     while let Some(row) = rows.next()? {

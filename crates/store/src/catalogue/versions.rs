@@ -156,7 +156,9 @@ pub fn get(c: &Connection, id: VersionId) -> Result<VersionRow> {
     .query_row([id.get()], read)
     .optional()?
     .flatten()
-    .ok_or_else(|| corrupt(format!("the catalogue's record of content {id} is missing or contradicts itself")))
+    .ok_or_else(|| {
+        corrupt(format!("the catalogue's record of content {id} is missing or contradicts itself"))
+    })
 }
 
 /// What the model needs to know of each content of a disk: number, size, granules of data, recorded.
@@ -168,8 +170,9 @@ pub fn for_each(
     disk: DiskId,
     mut visit: impl FnMut(VersionId, ByteLength, u64, bool),
 ) -> Result<()> {
-    let mut statement =
-        c.prepare_cached("SELECT id, size, data_granules, recorded FROM version WHERE disk = ?1 ORDER BY id")?;
+    let mut statement = c.prepare_cached(
+        "SELECT id, size, data_granules, recorded FROM version WHERE disk = ?1 ORDER BY id",
+    )?;
     let mut rows = statement.query([disk.get()])?;
     while let Some(row) = rows.next()? {
         visit(
@@ -189,7 +192,14 @@ pub fn for_each(
 pub fn set_attributes(c: &Connection, id: VersionId, attributes: &Attributes) -> Result<()> {
     c.execute(
         "UPDATE version SET mode = ?2, uid = ?3, gid = ?4, mtime = ?5, extended = ?6 WHERE id = ?1",
-        (id.get(), attributes.mode, attributes.uid, attributes.gid, attributes.mtime, attributes.pack_extended()),
+        (
+            id.get(),
+            attributes.mode,
+            attributes.uid,
+            attributes.gid,
+            attributes.mtime,
+            attributes.pack_extended(),
+        ),
     )?;
     Ok(())
 }

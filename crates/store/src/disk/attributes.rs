@@ -57,7 +57,8 @@ mod tests {
     #[test]
     fn extended_attributes_are_kept_and_hostile_bytes_do_no_harm() {
         let extended = vec![(b"user.site".to_vec(), b"hedge".to_vec()), (b"user.empty".to_vec(), vec![])];
-        let packed = Attributes { extended: extended.clone(), ..Attributes::default() }.pack_extended().unwrap();
+        let packed =
+            Attributes { extended: extended.clone(), ..Attributes::default() }.pack_extended().unwrap();
         assert_eq!(Attributes::unpack_extended(&packed), extended);
         for cut in 0..packed.len() {
             assert!(Attributes::unpack_extended(&packed[..cut]).len() <= 2);

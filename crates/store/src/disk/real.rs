@@ -8,7 +8,9 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
-use rustix::fs::{self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, SeekFrom, Timespec, Timestamps, Uid};
+use rustix::fs::{
+    self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, SeekFrom, Timespec, Timestamps, Uid,
+};
 use rustix::io::Errno;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
@@ -217,7 +219,9 @@ impl Disk for RealDisk {
     }
 
     fn make_symlink(&self, target: &[u8], path: &RelPath) -> Result<()> {
-        self.at("symlink.create", path, |folder, name| sys::symlinkat(OsStr::from_bytes(target), folder, name))
+        self.at("symlink.create", path, |folder, name| {
+            sys::symlinkat(OsStr::from_bytes(target), folder, name)
+        })
     }
 
     fn link(&self, from: &RelPath, to: &RelPath) -> Result<()> {

@@ -35,7 +35,10 @@ impl ImageLimits {
         let overhead = (usable.exact() / 64).clamp(cell, 64 << 20);
         let slots = usable.exact().saturating_sub(overhead) / cell;
         let spare = (slots / 64).clamp(2, MOST_SPARE / cell).min(slots);
-        Self { slots: u32::try_from(slots).unwrap_or(u32::MAX), spare: u32::try_from(spare).unwrap_or(u32::MAX) }
+        Self {
+            slots: u32::try_from(slots).unwrap_or(u32::MAX),
+            spare: u32::try_from(spare).unwrap_or(u32::MAX),
+        }
     }
 
     /// How many cells of parity the image can hold.

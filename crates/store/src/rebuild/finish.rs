@@ -58,7 +58,10 @@ pub(super) fn finished_before(
                 }
             }
             let Some(version) = known else {
-                let message = format!("{}: this file is not one that the rebuild wrote", full_path(disk, name).display());
+                let message = format!(
+                    "{}: this file is not one that the rebuild wrote",
+                    full_path(disk, name).display()
+                );
                 return Err(Error::new(Kind::Safety, "rebuild.foreign-file", message)
                     .remedy("move it away and run the rebuild again"));
             };
@@ -156,16 +159,18 @@ fn publish_object(
 /// The unfinished file of a content; a copy of it, where it was used already (a replaced file that comes back
 /// under its name, and is held as well).
 fn whole_copy(target: &mut DataTarget, version: VersionId, done: &[RelPath]) -> Result<RelPath> {
-    let users = target.jobs.iter().filter(|job| {
-        jobs::outcome(job, &target.assemblies).1 == Some(version)
-    });
+    let users = target.jobs.iter().filter(|job| jobs::outcome(job, &target.assemblies).1 == Some(version));
     let needs_copy = users.count() > 1;
     match target.temporary(version) {
         Some(path) if !needs_copy => Ok(path),
         Some(path) => copy(target, &path),
         None => match done.first().cloned() {
             Some(path) => copy(target, &path),
-            None => Err(Error::new(Kind::Internal, "rebuild.lost-copy", format!("content {version} is not at hand"))),
+            None => Err(Error::new(
+                Kind::Internal,
+                "rebuild.lost-copy",
+                format!("content {version} is not at hand"),
+            )),
         },
     }
 }
@@ -272,7 +277,9 @@ fn shares_with_held(target: &DataTarget, object: ObjectId, version: VersionId) -
 fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
     let mut lost = Vec::new();
     objects::for_each_node(t, target.disk_id, |path, node| {
-        if node.kind != EntryKind::Folder && !(node.kind == EntryKind::Symlink && node.recorded && target.has_replica) {
+        if node.kind != EntryKind::Folder
+            && !(node.kind == EntryKind::Symlink && node.recorded && target.has_replica)
+        {
             lost.push(path);
         }
         Ok(())
@@ -297,8 +304,13 @@ pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildRepo
         })?;
     }
     let rows = disks::all(pool.catalogue.reading())?;
-    pool.members =
-        crate::member::recognise(&*pool.machine, &pool.catalogue, pool.identity.pool, rows, &pool.spec.disks)?;
+    pool.members = crate::member::recognise(
+        &*pool.machine,
+        &pool.catalogue,
+        pool.identity.pool,
+        rows,
+        &pool.spec.disks,
+    )?;
     let export = Export::take(&pool.catalogue)?;
     for member in pool.members.iter().filter(|m| m.state.is_usable()) {
         export.put_on(member, &pool.catalogue)?;

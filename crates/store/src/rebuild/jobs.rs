@@ -75,19 +75,15 @@ pub(super) fn assemblies(
                 lost = crate::window::without(&lost, Rows::at(piece.value.offset, piece.rows.length()));
             }
         }
-        found.insert(
-            *version,
-            Assembly { size: row.sum.size, lost, state: None },
-        );
+        found.insert(*version, Assembly { size: row.sum.size, lost, state: None });
     }
     Ok(found)
 }
 
 /// The fate that an object met, and the content it came back with.
 pub(super) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> (Fate, Option<VersionId>) {
-    let state = |version: &VersionId| {
-        assemblies.get(version).and_then(|a| a.state).unwrap_or(Recovered::Nothing)
-    };
+    let state =
+        |version: &VersionId| assemblies.get(version).and_then(|a| a.state).unwrap_or(Recovered::Nothing);
     let same = job.object.standing == sieve_core::fate::Standing::Same;
     let present = job.object.version.filter(|_| same);
     let past: Vec<VersionId> =

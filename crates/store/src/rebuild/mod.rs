@@ -119,10 +119,14 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
     let volume = targets.first().map(|t| t.row.volume.clone()).unwrap_or_default();
     if targets.iter().any(|t| t.row.volume != volume) {
         let message = "these disks are of different volumes";
-        return Err(Error::new(Kind::Usage, "rebuild.volumes", message).remedy("rebuild one volume at a time"));
+        return Err(
+            Error::new(Kind::Usage, "rebuild.volumes", message).remedy("rebuild one volume at a time")
+        );
     }
     let lost: Vec<DiskId> = targets.iter().map(|t| t.row.id).collect();
-    for member in pool.members_of(&volume, Role::Data).filter(|m| !lost.contains(&m.row.id) && m.state.is_usable()) {
+    for member in
+        pool.members_of(&volume, Role::Data).filter(|m| !lost.contains(&m.row.id) && m.state.is_usable())
+    {
         scan::scan(pool, member)?;
         resolve_doubts(pool, member)?;
     }
@@ -195,8 +199,9 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
     let name = &request.name;
     if member.state.is_usable() && !matches!(member.state, State::OlderCopy { .. }) {
         let message = format!("disk {name} is present and well: there is nothing to rebuild");
-        return Err(Error::new(Kind::Safety, "rebuild.present", message)
-            .remedy("if it is failing, unmount it first: while it is mounted its own files are the best copy"));
+        return Err(Error::new(Kind::Safety, "rebuild.present", message).remedy(
+            "if it is failing, unmount it first: while it is mounted its own files are the best copy",
+        ));
     }
     let path = std::path::absolute(&request.onto).map_err(|e| Error::io("rebuild.onto", &request.onto, e))?;
     let disk = pool.machine.open_disk(&path).map_err(|mut error| {
@@ -215,7 +220,8 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
     let simulated = member.spec.as_ref().is_some_and(|s| s.simulated);
     for other in pool.members.iter().filter(|m| m.row.id != member.row.id) {
         let same_place = other.disk.as_ref().is_some_and(|d| d.root() == path);
-        let same_filesystem = !simulated && other.filesystem.as_ref().is_some_and(|f| f.device == filesystem.device)
+        let same_filesystem = !simulated
+            && other.filesystem.as_ref().is_some_and(|f| f.device == filesystem.device)
             && filesystem.is_mount_point;
         if same_place || same_filesystem {
             let message = format!("{place} lies on disk {}, a member of this pool", other.row.name);
@@ -223,7 +229,11 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
         }
     }
     let onto = path.to_str().map(str::to_string).ok_or_else(|| {
-        Error::new(Kind::Usage, "rebuild.onto", format!("{place}: the pool file can name only paths that are text"))
+        Error::new(
+            Kind::Usage,
+            "rebuild.onto",
+            format!("{place}: the pool file can name only paths that are text"),
+        )
     })?;
     let successor = resumed.unwrap_or_else(Uuid::new_v4);
     Ok(Target { row: member.row.clone(), successor, onto, disk, filesystem, simulated })
@@ -232,9 +242,7 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
 /// The disk that an interrupted rebuild had begun to make of this folder.
 fn resumed_successor(pool: &Pool, lost: DiskId, disk: &dyn Disk) -> Result<Option<Uuid>> {
     let Some(label) = label::read(disk)? else { return Ok(None) };
-    let is_it = |(_, intent): &(i64, Intent)| {
-        matches!(intent, Intent::Rebuild { disk, successor, .. } if *disk == lost && *successor == label.disk)
-    };
+    let is_it = |(_, intent): &(i64, Intent)| matches!(intent, Intent::Rebuild { disk, successor, .. } if *disk == lost && *successor == label.disk);
     let begun = intents::all(pool.catalogue.reading())?.iter().any(is_it);
     if begun {
         return Ok(Some(label.disk));
@@ -251,7 +259,11 @@ fn resumed_successor(pool: &Pool, lost: DiskId, disk: &dyn Disk) -> Result<Optio
 fn refuse_used(disk: &dyn Disk, path: &Path) -> Result<()> {
     let used = disk.list(&RelPath::ROOT)?;
     let Some(found) = used.iter().find(|n| *n != b"lost+found" && *n != OUR_FOLDER) else { return Ok(()) };
-    let message = format!("{} is not empty: there is `{}`", path.display(), String::from_utf8_lossy(found).escape_debug());
+    let message = format!(
+        "{} is not empty: there is `{}`",
+        path.display(),
+        String::from_utf8_lossy(found).escape_debug()
+    );
     Err(Error::new(Kind::Safety, "rebuild.not-empty", message).remedy("rebuild onto an empty disk"))
 }
 
@@ -260,7 +272,8 @@ fn refuse_twins(targets: &[Target]) -> Result<()> {
         let others = &targets[..position];
         if others.iter().any(|o| o.row.id == target.row.id || o.disk.root() == target.disk.root()) {
             let message = format!("{} or {} is named twice", target.row.name, target.onto);
-            return Err(Error::new(Kind::Usage, "rebuild.twice", message).remedy("name each disk and each folder once"));
+            return Err(Error::new(Kind::Usage, "rebuild.twice", message)
+                .remedy("name each disk and each folder once"));
         }
     }
     Ok(())
@@ -272,10 +285,14 @@ fn target_plan(pool: &Pool, model: &VolumeModel, target: &Target) -> Result<Targ
         Role::Data => jobs::expected_size(pool, model, target.row.id)?,
         Role::Parity => (0, target.row.parity_bytes),
     };
-    let free = target.filesystem.available.min(usable_bytes(spec, Some(&target.filesystem)).unwrap_or_default());
+    let free =
+        target.filesystem.available.min(usable_bytes(spec, Some(&target.filesystem)).unwrap_or_default());
     let mut doubts = Vec::new();
     if !target.simulated && !target.filesystem.is_mount_point {
-        doubts.push(format!("{} is not a mount point: the files will lie on the filesystem around it", target.onto));
+        doubts.push(format!(
+            "{} is not a mount point: the files will lie on the filesystem around it",
+            target.onto
+        ));
     }
     Ok(TargetPlan {
         disk: target.row.name.clone(),

@@ -280,10 +280,12 @@ impl DataTarget {
                 .map(|u| u.intersection(piece.rows))
                 .filter(|u| !u.is_empty())
                 .collect();
-            let known = unknown.iter().fold(vec![piece.rows], |known, cut| crate::window::without(&known, *cut));
+            let known =
+                unknown.iter().fold(vec![piece.rows], |known, cut| crate::window::without(&known, *cut));
             let content = |row: u64| piece.value.offset + (row - piece.rows.start());
             for rows in known {
-                let at = |row: u64| usize::try_from((row - window.rows.start()) * GRANULE).expect("in memory");
+                let at =
+                    |row: u64| usize::try_from((row - window.rows.start()) * GRANULE).expect("in memory");
                 let bytes = &window.lanes[self.lane].bytes[at(rows.start())..at(rows.end())];
                 self.write(version, bytes, content(rows.start()) * GRANULE)?;
             }

@@ -9,8 +9,8 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::ScanReport;
 use super::compare::{DiskChanges, SeenFile};
-use crate::catalogue::objects::{self, NodeRow, ObjectRow};
 use crate::catalogue::disks;
+use crate::catalogue::objects::{self, NodeRow, ObjectRow};
 use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::error::Result;
 use crate::member::{Member, State};
@@ -74,11 +74,7 @@ pub(super) fn apply(
 
 impl Applier<'_> {
     /// Decides, for every file that is new or different, which object it is.
-    fn files(
-        &mut self,
-        files: Vec<(RelPath, SeenFile)>,
-        vanished: Vec<(RelPath, ObjectRow)>,
-    ) -> Result<()> {
+    fn files(&mut self, files: Vec<(RelPath, SeenFile)>, vanished: Vec<(RelPath, ObjectRow)>) -> Result<()> {
         let (vanished, come_back): (Vec<_>, Vec<_>) = vanished
             .into_iter()
             .map(|(path, object)| {
@@ -94,7 +90,8 @@ impl Applier<'_> {
         for object in still.chain(vanished.iter().map(|(_, _, object)| object)) {
             seen.known.entry(object.inode).or_insert_with(|| object.clone());
         }
-        let replaced = files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode != f.stat.inode));
+        let replaced =
+            files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode != f.stat.inode));
         let replaced: HashSet<u64> = replaced.map(|o| o.inode).collect();
         seen.elsewhere = files.iter().map(|(_, f)| f.stat.inode).filter(|i| replaced.contains(i)).collect();
         for (path, file) in &files {
@@ -108,12 +105,7 @@ impl Applier<'_> {
         objects::forget_nameless(self.transaction, self.disk_id)
     }
 
-    fn file(
-        &mut self,
-        path: &RelPath,
-        file: &SeenFile,
-        seen: &mut Seen,
-    ) -> Result<()> {
+    fn file(&mut self, path: &RelPath, file: &SeenFile, seen: &mut Seen) -> Result<()> {
         let inode = file.stat.inode;
         if file.before.is_none() && objects::by_path(self.transaction, self.disk_id, path)?.is_some() {
             return Ok(()); // recorded by another command since the walk
@@ -123,13 +115,14 @@ impl Applier<'_> {
         }
         let same_name = file.before.as_deref().filter(|o| o.inode == inode);
         // A file that moved keeps its inode, size and modification time.
-        let moved = || {
-            seen.known.get(&inode).filter(|o| o.size == file.stat.size && o.mtime == file.stat.mtime)
-        };
+        let moved =
+            || seen.known.get(&inode).filter(|o| o.size == file.stat.size && o.mtime == file.stat.mtime);
         // Saved by way of a new file: the name goes on with another inode.
         let saved_anew = || {
             let object = file.before.as_deref()?;
-            (!seen.elsewhere.contains(&object.inode) && object.inode != inode && objects::names(self.transaction, object.id).ok()?.len() == 1)
+            (!seen.elsewhere.contains(&object.inode)
+                && object.inode != inode
+                && objects::names(self.transaction, object.id).ok()?.len() == 1)
                 .then_some(object)
         };
         let id = match same_name.or_else(moved).or_else(saved_anew) {

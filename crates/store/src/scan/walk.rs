@@ -50,7 +50,9 @@ impl<'a> Walk<'a> {
             }
             match folder.join(&name) {
                 Ok(path) => self.pending.push((path, left_out)),
-                Err(why) => self.left_alone.push(format!("{}: {why}", full_path(self.disk, folder).display())),
+                Err(why) => {
+                    self.left_alone.push(format!("{}: {why}", full_path(self.disk, folder).display()))
+                }
             }
         }
         Ok(())

@@ -5,8 +5,8 @@ use sieve_core::lane::Rows;
 use sieve_core::units::{CellIndex, CheckpointId};
 
 use super::volume::{VolumeSync, joined_rows};
-use crate::catalogue::parity_state::{self, Checkpoint};
 use crate::catalogue::disks;
+use crate::catalogue::parity_state::{self, Checkpoint};
 use crate::error::Result;
 use crate::label::Role;
 use crate::machine::Machine;

@@ -60,7 +60,10 @@ pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
         let Some(path) = objects::names(reading, id)?.into_iter().next() else { continue };
         if let Reading::Done(sum, data) = read_object(pool, &**disk, &object, &path) {
             let version = versions::get(reading, known)?;
-            if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, &data) {
+            if version.sum.whole == sum.whole
+                && version.sum.size == sum.size
+                && holes_allow(&version.data, &data)
+            {
                 pool.catalogue.transaction(|t| {
                     objects::set_version(t, id, Some(known), Standing::Same, object.older)
                 })?;
@@ -87,7 +90,9 @@ pub(super) fn checksum_new(
             let mut results = Vec::new();
             for id in batch {
                 let Some(object) = objects::get(pool.catalogue.reading(), *id)? else { continue };
-                let Some(path) = objects::names(pool.catalogue.reading(), *id)?.into_iter().next() else { continue };
+                let Some(path) = objects::names(pool.catalogue.reading(), *id)?.into_iter().next() else {
+                    continue;
+                };
                 let reading = read_object(pool, &**disk, &object, &path);
                 observer.event(Event::Advanced { by: 1 });
                 results.push((object, path, reading));
@@ -159,16 +164,18 @@ fn settle_standing(
     let attributes = objects::attributes(t, object.id)?;
     if let Some(known) = object.version {
         let version = versions::get(t, known)?;
-        if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, data) {
+        if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, data)
+        {
             versions::set_attributes(t, known, &attributes)?;
             objects::set_version(t, object.id, Some(known), Standing::Same, object.older)?;
             return Ok(false);
         }
         // Nobody edits what is held; and an edit that leaves the times as they were is not told from damage.
-        let unexplained = is_held(path) || matches!(object.standing, Standing::Doubtful | Standing::Suspect);
-        if is_held(path) || unexplained && !accepted {
+        let unexplained = matches!(object.standing, Standing::Doubtful | Standing::Suspect)
+            || is_held(path) && !objects::was_edited_before_held(t, disk, path)?;
+        if unexplained && !accepted {
             objects::set_version(t, object.id, Some(known), Standing::Suspect, object.older)?;
-            return Ok(unexplained);
+            return Ok(true);
         }
     }
     let older = older_content(t, object)?;

@@ -10,6 +10,7 @@ mod volume;
 use std::collections::BTreeMap;
 
 use serde::Serialize;
+use sieve_core::sync::LaneChange;
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::{self, objects, parity_state, versions};
@@ -40,6 +41,8 @@ pub struct Options {
 pub struct SyncPlan {
     /// What the scan found, disk by disk.
     pub scans: Vec<ScanReport>,
+    /// What enters and leaves parity, by data disk.
+    pub changes: BTreeMap<String, LaneChange>,
     /// Bytes to read, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,
     /// Bytes of parity to write, by disk.

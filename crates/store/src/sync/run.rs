@@ -37,8 +37,19 @@ pub(super) fn run(
         let mut sync = volume::load(pool, spec, &image_cells(pool, &spec.name)?, false)?;
         let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
         let windows = sync.windows(&also);
-        observer.event(Event::Stage { name: "computing parity", total: windows.len() as u64, unit: Unit::Cells });
-        let mut pass = Pass { pool, volume: &spec.name, images: &mut images, abandoned: Abandoned::new(), report, rows_left: 0 };
+        observer.event(Event::Stage {
+            name: "computing parity",
+            total: windows.len() as u64,
+            unit: Unit::Cells,
+        });
+        let mut pass = Pass {
+            pool,
+            volume: &spec.name,
+            images: &mut images,
+            abandoned: Abandoned::new(),
+            report,
+            rows_left: 0,
+        };
         pass.windows(&mut sync, &windows, observer)?;
         let (abandoned, rows_left) = (pass.abandoned, pass.rows_left);
         if abandoned.is_empty() {
@@ -93,7 +104,12 @@ struct Pass<'a> {
 }
 
 impl Pass<'_> {
-    fn windows(&mut self, sync: &mut VolumeSync, windows: &[WindowPlan], observer: &dyn Observer) -> Result<()> {
+    fn windows(
+        &mut self,
+        sync: &mut VolumeSync,
+        windows: &[WindowPlan],
+        observer: &dyn Observer,
+    ) -> Result<()> {
         let mut contents = Contents::new(self.pool);
         let most = usize::try_from(BATCH_BYTES / sync.snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
         let mut done: Vec<CellIndex> = Vec::new();
@@ -174,7 +190,8 @@ impl Pass<'_> {
                 let known = old.lanes[position].unknown.iter().all(|u| u.intersection(rows).is_empty());
                 if same && known {
                     let at = |row: u64| {
-                        usize::try_from((row - old.rows.start()) * sieve_core::units::GRANULE).expect("in memory")
+                        usize::try_from((row - old.rows.start()) * sieve_core::units::GRANULE)
+                            .expect("in memory")
                     };
                     let bytes = at(rows.start())..at(rows.end());
                     lane.bytes[bytes.clone()].copy_from_slice(&old.lanes[position].bytes[bytes]);

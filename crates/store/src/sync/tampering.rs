@@ -36,8 +36,9 @@ pub(super) fn check_parity(pool: &Pool, volume: &str) -> Result<Vec<String>> {
                 stat.map_or(Ok(()), |stat| parity_state::set_segment(t, member.row.id, number, &stat))
             })?;
             let name = &member.row.name;
-            let told =
-                damaged.iter().map(|cell| format!("parity on {name}: cell {cell} is damaged; it is computed anew"));
+            let told = damaged
+                .iter()
+                .map(|cell| format!("parity on {name}: cell {cell} is damaged; it is computed anew"));
             found.extend(told);
         }
     }

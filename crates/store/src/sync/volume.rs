@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::pool::{DiskSpec, VolumeSpec};
-use sieve_core::sync::{CellGeometry, Data, Wanted, WindowPlan, plan_lane, plan_windows};
+use sieve_core::sync::{CellGeometry, Data, Wanted, WindowPlan, lane_change, plan_lane, plan_windows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::SyncPlan;
@@ -89,11 +89,17 @@ pub(crate) fn image_limits(
 
 /// Loads a volume with its target. Contents not read yet take part under provisional negative numbers when
 /// `with_unread` is set.
-pub(super) fn load(pool: &Pool, volume: &VolumeSpec, images: &[(u32, DiskId)], with_unread: bool) -> Result<VolumeSync> {
+pub(super) fn load(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    images: &[(u32, DiskId)],
+    with_unread: bool,
+) -> Result<VolumeSync> {
     let snapshot = load_snapshot(pool, &volume.name)?;
     let cells = images.iter().map(|(cells, _)| *cells).min().unwrap_or(u32::MAX);
     let limit = u64::from(cells) * snapshot.geometry.cell_rows();
-    let mut sync = VolumeSync { snapshot, target: Vec::new(), no_room: Vec::new(), large_cells: HashMap::new() };
+    let mut sync =
+        VolumeSync { snapshot, target: Vec::new(), no_room: Vec::new(), large_cells: HashMap::new() };
     for lane in &sync.snapshot.lanes {
         let complete = complete_contents(pool, lane)?;
         let wanted = wanted(pool, lane.disk, with_unread, &complete, &mut sync.large_cells)?;
@@ -181,8 +187,14 @@ fn note_cell(large_cells: &mut HashMap<VersionId, u64>, version: VersionId, size
 }
 
 /// Cells that some parity disk does not have as it should, or has damaged.
-pub(super) fn invalid_cells(pool: &Pool, volume: &str, snapshot: &Snapshot, images: &[ParityImage]) -> Result<BTreeSet<CellIndex>> {
-    let mut cells: BTreeSet<CellIndex> = images.iter().flat_map(|image| image.missing(&snapshot.expected)).collect();
+pub(super) fn invalid_cells(
+    pool: &Pool,
+    volume: &str,
+    snapshot: &Snapshot,
+    images: &[ParityImage],
+) -> Result<BTreeSet<CellIndex>> {
+    let mut cells: BTreeSet<CellIndex> =
+        images.iter().flat_map(|image| image.missing(&snapshot.expected)).collect();
     for member in pool.members_of(volume, Role::Parity) {
         cells.extend(parity_state::damaged_parity(pool.catalogue.reading(), member.row.id)?);
     }
@@ -204,7 +216,8 @@ pub(super) fn estimate(pool: &Pool, volume: &VolumeSpec, plan: &mut SyncPlan) ->
     let windows = sync.windows(&also);
     plan.cells += windows.len() as u64;
     let name = |disk: DiskId| pool.member(disk).map(|m| m.row.name.clone());
-    for lane in &sync.snapshot.lanes {
+    for (lane, target) in sync.snapshot.lanes.iter().zip(&sync.target) {
+        plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
         let unread = super::checksum::unread(pool.catalogue.reading(), lane.disk)?;
         plan.files_to_checksum += unread.len() as u64;
         let bytes = plan.read_bytes.entry(name(lane.disk)?).or_default();
