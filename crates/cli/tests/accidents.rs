@@ -1,5 +1,10 @@
 //! Guards against the accidents of a home: the wrong disk, the empty folder, the old copy, the flipped bit. Each
 //! gives the right thing or a clear message, the documented exit code, and nothing lost.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::fs;
 use std::os::unix::fs::{FileExt, PermissionsExt};
@@ -336,7 +341,7 @@ fn a_file_that_cannot_be_read_is_named_and_the_rest_is_synced() {
         assert!(status.success());
         command.uid(65534).gid(65534);
     }
-    let run = Run::of(command.output().unwrap()).expect(&[3]);
+    let run = Run::of(&command.output().unwrap()).expect(&[3]);
     assert!(json(&run)["unreadable"][0].as_str().unwrap().contains("locked"), "{}", run.stdout);
     let fate = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]));
     let of = |name: &str| {

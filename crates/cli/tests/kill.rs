@@ -1,5 +1,10 @@
 //! Guards against a moment at which a killed program costs a file: SIGKILL at random times during put, rm, sync
 //! and rebuild of the built program. KILLS sets how many.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -1,4 +1,9 @@
 //! Guards against a pool file that is misread, and against mistakes that are told one at a time or without a place.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::fs;
 

@@ -1,6 +1,11 @@
 //! Guards against a prediction that reality does not keep: random pools, random changes, disks really deleted.
 //!
 //! PREDICTION_CASES sets the number of cases, PREDICTION_SEED runs one of them.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;

@@ -1,5 +1,10 @@
 //! Guards against what only real filesystems do: clones, unmounted folders, read-only mounts, disks that are full or
 //! die. Needs root and loop mounts; where mounting is not allowed, it says so and the simulated disks stand in.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -78,7 +83,7 @@ impl Shelf {
     fn run(&self, arguments: &[&str]) -> Run {
         let mut command = Command::new("timeout");
         command.args(["60", PROGRAM]).args(arguments).env_clear().env("PATH", "/usr/bin:/bin");
-        Run::of(command.current_dir(self.folder.path()).stdin(Stdio::null()).output().unwrap())
+        Run::of(&command.current_dir(self.folder.path()).stdin(Stdio::null()).output().unwrap())
     }
 
     fn fill(&self) {

@@ -1,5 +1,10 @@
 //! Guards against documentation that no longer tells what the program does: every session in docs/cli is typed anew,
 //! and what comes back is compared line by line. TOUR_UPDATE=1 writes the sessions anew instead.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -1,4 +1,9 @@
 //! Guards against a sweep that promises more, or less, than the matrices over GF(2^8) allow.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::collections::{BTreeMap, BTreeSet};
 

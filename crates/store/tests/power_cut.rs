@@ -1,5 +1,10 @@
 //! Guards against a moment at which a power cut costs a file: the power fails before every durable step of
 //! put, rm, sync and rebuild, everything that was not durable is undone, and a disk is lost on top.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -153,7 +158,7 @@ impl Scene {
             Action::Rebuild => {
                 let request = rebuild::Request { name: "cedar".into(), onto: self.path("new") };
                 let prepared = rebuild::plan(&pool, &[request])?;
-                rebuild::execute(&mut pool, prepared, &Silent).map(|_| ())
+                rebuild::execute(&mut pool, &prepared, &Silent).map(|_| ())
             }
         }
     }
@@ -219,7 +224,7 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     let mut pool = scene.open(real()).unwrap();
     let request = rebuild::Request { name: disk.into(), onto: fresh.clone() };
     let prepared = rebuild::plan(&pool, &[request]).unwrap_or_else(|e| panic!("{when}: {e}"));
-    let report = rebuild::execute(&mut pool, prepared, &Silent).unwrap();
+    let report = rebuild::execute(&mut pool, &prepared, &Silent).unwrap();
     assert_eq!(report.predicted, report.obtained, "{when}");
     let mut contents = scene.contents();
     collect(&fresh, &mut contents);

@@ -10,7 +10,7 @@ impl Chance {
     }
 
     /// The next number.
-    pub fn next(&mut self) -> u64 {
+    pub fn number(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
         let mut z = self.0;
         z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
@@ -20,7 +20,7 @@ impl Chance {
 
     /// A number below `end`.
     pub fn below(&mut self, end: usize) -> usize {
-        (self.next() % end.max(1) as u64) as usize
+        (self.number() % end.max(1) as u64) as usize
     }
 
     /// True once in `n` times.
@@ -37,7 +37,7 @@ impl Chance {
     pub fn bytes(&mut self, length: usize) -> Vec<u8> {
         let mut bytes = Vec::with_capacity(length + 8);
         while bytes.len() < length {
-            bytes.extend_from_slice(&self.next().to_le_bytes());
+            bytes.extend_from_slice(&self.number().to_le_bytes());
         }
         bytes.truncate(length);
         bytes

@@ -176,7 +176,6 @@ impl CrashDisk {
         locked(&self.pending).changes.push(change);
     }
 
-    #[expect(clippy::disallowed_methods, reason = "keeping what a crash may bring back")]
     fn kept_copy(&self, path: &RelPath) -> Option<PathBuf> {
         let place = sieve_store::disk::full_path(&self.real, path);
         let kept = self.power.keep();

@@ -35,7 +35,7 @@ pub struct Run {
 
 impl Run {
     /// Takes over what a process left.
-    pub fn of(output: Output) -> Self {
+    pub fn of(output: &Output) -> Self {
         Self {
             code: output.status.code().unwrap_or(-1),
             stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -123,6 +123,6 @@ impl Lab {
 
     /// Runs the program.
     pub fn run(&self, arguments: &[&str]) -> Run {
-        Run::of(self.command(arguments).output().expect("the program can be run"))
+        Run::of(&self.command(arguments).output().expect("the program can be run"))
     }
 }

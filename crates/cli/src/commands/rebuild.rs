@@ -45,7 +45,7 @@ pub(super) fn run(
         }
         return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
     }
-    let report = rebuild::execute(&mut pool, prepared, &Bars::new())?;
+    let report = rebuild::execute(&mut pool, &prepared, &Bars::new())?;
     if context.json {
         json::print(&report)?;
     } else {

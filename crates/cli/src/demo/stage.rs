@@ -45,7 +45,7 @@ impl Stage {
 
     /// Shows the beginning of a file.
     pub(super) fn show_file(&self, name: &str) {
-        self.say(&format!("{}", paint(style::HEAD, format!("$ head -n 20 {name}"))));
+        self.say(&paint(style::HEAD, format!("$ head -n 20 {name}")));
         let text = std::fs::read_to_string(self.path(name)).unwrap_or_default();
         text.lines().take(20).for_each(|line| self.say(&format!("  {line}")));
         self.say("  …\n");

@@ -117,14 +117,14 @@ pub(super) fn contents_at_sync(stage: &Stage) -> Result<BTreeMap<String, Vec<u8>
 }
 
 fn first_file(folder: &Path) -> Result<std::path::PathBuf> {
-    for path in entries(folder)? {
-        if path.is_dir() {
-            return first_file(&path);
+    match entries(folder)?.into_iter().next() {
+        Some(path) if path.is_dir() => first_file(&path),
+        Some(path) => Ok(path),
+        None => {
+            let why = std::io::Error::from(std::io::ErrorKind::NotFound);
+            Err(Error::io("demo.world", folder, why))
         }
-        return Ok(path);
     }
-    let why = std::io::Error::from(std::io::ErrorKind::NotFound);
-    Err(Error::io("demo.world", folder, why))
 }
 
 /// Field notes are older than the demo.

@@ -22,7 +22,7 @@ pub(crate) fn count(number: u64) -> String {
     let digits = number.to_string();
     let mut text = String::new();
     for (position, digit) in digits.chars().enumerate() {
-        if position > 0 && (digits.len() - position) % 3 == 0 {
+        if position > 0 && (digits.len() - position).is_multiple_of(3) {
             text.push(',');
         }
         text.push(digit);

@@ -125,12 +125,12 @@ fn stat_of(raw: &sys::Stat) -> Stat {
         device: raw.st_dev,
         inode: raw.st_ino,
         size: ByteLength::new(u64::try_from(raw.st_size).unwrap_or(0)),
-        mtime: nanoseconds(raw.st_mtime as i64, raw.st_mtime_nsec as i64),
-        ctime: nanoseconds(raw.st_ctime as i64, raw.st_ctime_nsec as i64),
+        mtime: nanoseconds(raw.st_mtime, raw.st_mtime_nsec.cast_signed()),
+        ctime: nanoseconds(raw.st_ctime, raw.st_ctime_nsec.cast_signed()),
         mode: raw.st_mode & 0o7777,
         uid: raw.st_uid,
         gid: raw.st_gid,
-        links: raw.st_nlink as u64,
+        links: raw.st_nlink,
         allocated: ByteLength::new(u64::try_from(raw.st_blocks).unwrap_or(0) * 512),
     }
 }

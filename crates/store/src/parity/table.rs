@@ -84,9 +84,16 @@ fn u64_at(bytes: &[u8], at: usize) -> Option<u64> {
     Some(u64::from_le_bytes(*bytes.get(at..)?.first_chunk()?))
 }
 
+/// A frame of the log: what one checkpoint changed, by cell.
+#[derive(Debug)]
+struct Frame {
+    checkpoint: CheckpointId,
+    entries: Vec<(u32, Entry)>,
+}
+
 /// Cuts the first whole and undamaged frame off; nothing when there is none (the log ends, or a write of its
 /// end was cut short).
-fn split_frame(bytes: &[u8]) -> Option<(CheckpointId, Vec<(u32, Entry)>, &[u8])> {
+fn split_frame(bytes: &[u8]) -> Option<(Frame, &[u8])> {
     if bytes.get(..4)? != FRAME_MAGIC {
         return None;
     }
@@ -104,7 +111,9 @@ fn split_frame(bytes: &[u8]) -> Option<(CheckpointId, Vec<(u32, Entry)>, &[u8])>
         };
         Some((u32_at(raw, 0)?, entry))
     });
-    Some((CheckpointId::new(u64_at(bytes, 8)?), entries.collect::<Option<_>>()?, &bytes[end + SUM..]))
+    let frame =
+        Frame { checkpoint: CheckpointId::new(u64_at(bytes, 8)?), entries: entries.collect::<Option<_>>()? };
+    Some((frame, &bytes[end + SUM..]))
 }
 
 /// Reads a table as far as the catalogue knows its checkpoints.
@@ -140,12 +149,12 @@ pub(super) fn read(
     let mut table = Table::default();
     let mut overwritten: Vec<u32> = Vec::new();
     let mut rest = &bytes[HEADER..];
-    while let Some((frame_id, entries, after)) = split_frame(rest) {
+    while let Some((frame, after)) = split_frame(rest) {
         rest = after;
-        let is_base = frame_id.get() == 0;
-        table.logged += entries.len();
-        let known = is_base || knows(frame_id)?;
-        for (cell, entry) in entries {
+        let is_base = frame.checkpoint.get() == 0;
+        table.logged += frame.entries.len();
+        let known = is_base || knows(frame.checkpoint)?;
+        for (cell, entry) in frame.entries {
             if known && (!is_base || knows(entry.checkpoint)?) {
                 table.entries.insert(cell, entry);
             } else {
@@ -189,8 +198,9 @@ mod tests {
     fn frames_are_read_back_and_hostile_bytes_do_no_harm() {
         let entries = BTreeMap::from([(3, entry(9, 5)), (4, entry(1, 5))]);
         let bytes = frame(CheckpointId::new(5), &entries);
-        let (id, read, rest) = split_frame(&bytes).unwrap();
-        assert_eq!((id.get(), read.into_iter().collect::<BTreeMap<_, _>>(), rest), (5, entries, &[][..]));
+        let (frame, rest) = split_frame(&bytes).unwrap();
+        assert_eq!(frame.checkpoint.get(), 5);
+        assert_eq!((frame.entries.into_iter().collect::<BTreeMap<_, _>>(), rest), (entries, &[][..]));
         for cut in 0..bytes.len() {
             assert!(split_frame(&bytes[..cut]).is_none());
         }

@@ -152,7 +152,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
             plan.read_bytes.insert(member.row.name.clone(), member.used_bytes(&pool.catalogue)?);
         }
     }
-    for target in plan.targets.iter().filter(|t| t.bytes > t.free) {
+    if let Some(target) = plan.targets.iter().find(|t| t.bytes > t.free) {
         let message = format!(
             "{} is too small for {}: {} are needed, {} are free ({} missing)",
             target.onto,
@@ -177,7 +177,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
 ///
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
-pub fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observer) -> Result<RebuildReport> {
+pub fn execute(pool: &mut Pool, prepared: &Prepared, observer: &dyn Observer) -> Result<RebuildReport> {
     run::execute(pool, prepared, observer)
 }
 

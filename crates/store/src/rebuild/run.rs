@@ -42,39 +42,20 @@ pub(super) struct DataTarget {
     lane: usize,
 }
 
-pub(super) fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observer) -> Result<RebuildReport> {
+pub(super) fn execute(
+    pool: &mut Pool,
+    prepared: &Prepared,
+    observer: &dyn Observer,
+) -> Result<RebuildReport> {
     let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
     let survivors = pool.members.iter().filter(|m| !lost.contains(&m.row.id));
     let _lock = LongWriter::begin(&*pool.home, survivors, "rebuild")?;
     let before = totals(pool);
     begin(pool, &prepared.targets)?;
-    let volume = prepared.plan.volume.clone();
-    let snapshot = load_snapshot(pool, &volume)?;
-    let mut pass = Pass {
-        pool,
-        images: open_images(pool, &volume, &lost)?,
-        data: Vec::new(),
-        parity: Vec::new(),
-        damage: Vec::new(),
-        parity_cells: 0,
-        parity_cells_left: 0,
-    };
-    for target in &prepared.targets {
-        match target.row.role {
-            Role::Data => pass.data.push(open_data(pool, target, &snapshot, prepared.has_replica)?),
-            Role::Parity => pass.parity.push(open_parity(pool, target, &snapshot)?),
-        }
-    }
-    let cells = pass.cells(&snapshot);
-    observer.event(Event::Stage { name: "rebuilding", total: cells.len() as u64, unit: Unit::Cells });
-    let mut contents = Contents::without(pool, lost.clone());
-    for cell in cells {
-        pass.cell(&snapshot, &mut contents, cell)?;
-        observer.event(Event::Advanced { by: 1 });
-    }
-    pass.close()?;
-    let Pass { mut data, parity, damage, parity_cells, parity_cells_left, .. } = pass;
-    drop(contents);
+    let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
+    let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
+    pass.run(&snapshot, &lost, observer)?;
+    let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, .. } = pass;
     let mut report = RebuildReport {
         predicted: prepared.plan.predicted,
         obtained: finish::untouched(pool, &prepared.model, &lost)?,
@@ -88,16 +69,22 @@ pub(super) fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observ
     for target in &mut data {
         finish::publish(pool, target, &mut report)?;
     }
-    let images = parity.into_iter().map(|mut image| {
-        image.finish_copy(&snapshot.expected)?;
-        Ok(image)
-    });
-    let images: Vec<ParityImage> = images.collect::<Result<_>>()?;
-    finish::commit(pool, &prepared.targets, &data, &images)?;
-    for target in data {
-        target.workspace.finish()?;
-    }
-    for target in &prepared.targets {
+    parity.iter_mut().try_for_each(|image| image.finish_copy(&snapshot.expected))?;
+    finish::commit(pool, &prepared.targets, &data, &parity)?;
+    data.into_iter().try_for_each(|target| target.workspace.finish())?;
+    count_bytes(pool, &prepared.targets, &before, &mut report);
+    finish::conclude(pool, &prepared.targets, &report)?;
+    Ok(report)
+}
+
+/// What was read from the survivors, and written to the new disks.
+fn count_bytes(
+    pool: &Pool,
+    targets: &[Target],
+    before: &BTreeMap<String, (u64, u64)>,
+    report: &mut RebuildReport,
+) {
+    for target in targets {
         let (read, written) = target.disk.counters().totals();
         report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
         report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
@@ -107,8 +94,6 @@ pub(super) fn execute(pool: &mut Pool, prepared: Prepared, observer: &dyn Observ
         report.read_bytes.entry(name.clone()).or_insert(ByteLength::new(read - read_before));
         report.written_bytes.entry(name).or_insert(ByteLength::new(written - written_before));
     }
-    finish::conclude(pool, &prepared.targets, &report)?;
-    Ok(report)
 }
 
 fn totals(pool: &Pool) -> BTreeMap<String, (u64, u64)> {
@@ -190,7 +175,38 @@ struct Pass<'a> {
     parity_cells_left: u64,
 }
 
-impl Pass<'_> {
+impl<'a> Pass<'a> {
+    fn open(pool: &'a Pool, prepared: &Prepared, snapshot: &Snapshot, lost: &[DiskId]) -> Result<Self> {
+        let mut pass = Self {
+            pool,
+            images: open_images(pool, &prepared.plan.volume, lost)?,
+            data: Vec::new(),
+            parity: Vec::new(),
+            damage: Vec::new(),
+            parity_cells: 0,
+            parity_cells_left: 0,
+        };
+        for target in &prepared.targets {
+            match target.row.role {
+                Role::Data => pass.data.push(open_data(pool, target, snapshot, prepared.has_replica)?),
+                Role::Parity => pass.parity.push(open_parity(pool, target, snapshot)?),
+            }
+        }
+        Ok(pass)
+    }
+
+    /// Passes every cell that holds something of the lost disks.
+    fn run(&mut self, snapshot: &Snapshot, lost: &[DiskId], observer: &dyn Observer) -> Result<()> {
+        let cells = self.cells(snapshot);
+        observer.event(Event::Stage { name: "rebuilding", total: cells.len() as u64, unit: Unit::Cells });
+        let mut contents = Contents::without(self.pool, lost.to_vec());
+        for cell in cells {
+            self.cell(snapshot, &mut contents, cell)?;
+            observer.event(Event::Advanced { by: 1 });
+        }
+        self.close()
+    }
+
     /// The cells to pass: all for a parity disk, those with something of a lost data disk else.
     fn cells(&self, snapshot: &Snapshot) -> BTreeSet<CellIndex> {
         let mut cells = BTreeSet::new();

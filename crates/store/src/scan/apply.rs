@@ -54,7 +54,7 @@ pub(super) fn apply(
             crate::catalogue::mark_changed(transaction)?;
         }
         let mut applier = Applier { transaction, disk_id: member.row.id, disk, report };
-        applier.files(changes.files, changes.vanished)?;
+        applier.files(&changes.files, changes.vanished)?;
         applier.nodes(changes.nodes, &changes.vanished_nodes)?;
         for (object, left_out) in changes.left_out_changed {
             transaction
@@ -74,30 +74,27 @@ pub(super) fn apply(
 
 impl Applier<'_> {
     /// Decides, for every file that is new or different, which object it is.
-    fn files(&mut self, files: Vec<(RelPath, SeenFile)>, vanished: Vec<(RelPath, ObjectRow)>) -> Result<()> {
-        let (vanished, come_back): (Vec<_>, Vec<_>) = vanished
-            .into_iter()
-            .map(|(path, object)| {
-                let there = self.disk.stat(&path)?.is_some_and(|s| s.kind == EntryKind::File);
-                Ok((there, path, object))
-            })
-            .collect::<Result<Vec<_>>>()?
-            .into_iter()
-            .partition(|(there, ..)| !there);
-        drop(come_back); // made between the walk and now: the next scan sees them
+    fn files(&mut self, files: &[(RelPath, SeenFile)], vanished: Vec<(RelPath, ObjectRow)>) -> Result<()> {
+        // What was made again between the walk and now, the next scan sees.
+        let mut gone = Vec::new();
+        for (path, object) in vanished {
+            if self.disk.stat(&path)?.is_none_or(|s| s.kind != EntryKind::File) {
+                gone.push((path, object));
+            }
+        }
         let mut seen = Seen::default();
         let still = files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode == f.stat.inode));
-        for object in still.chain(vanished.iter().map(|(_, _, object)| object)) {
+        for object in still.chain(gone.iter().map(|(_, object)| object)) {
             seen.known.entry(object.inode).or_insert_with(|| object.clone());
         }
         let replaced =
             files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode != f.stat.inode));
         let replaced: HashSet<u64> = replaced.map(|o| o.inode).collect();
         seen.elsewhere = files.iter().map(|(_, f)| f.stat.inode).filter(|i| replaced.contains(i)).collect();
-        for (path, file) in &files {
+        for (path, file) in files {
             self.file(path, file, &mut seen)?;
         }
-        for (_, path, object) in &vanished {
+        for (path, object) in &gone {
             let moved = seen.moved.contains(&object.id);
             self.report.gone += u64::from(!moved && !super::is_held(path));
             objects::remove_name(self.transaction, self.disk_id, path)?;

@@ -51,7 +51,7 @@ impl<'a> Walk<'a> {
             match folder.join(&name) {
                 Ok(path) => self.pending.push((path, left_out)),
                 Err(why) => {
-                    self.left_alone.push(format!("{}: {why}", full_path(self.disk, folder).display()))
+                    self.left_alone.push(format!("{}: {why}", full_path(self.disk, folder).display()));
                 }
             }
         }
