@@ -332,7 +332,7 @@ fn a_file_that_cannot_be_read_is_named_and_the_rest_is_synced() {
     use std::os::unix::process::CommandExt;
     let lab = synced();
     fs::write(lab.disk("alder").join("locked"), b"locked").unwrap();
-    fs::set_permissions(lab.disk("alder").join("locked"), fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(lab.disk("alder").join("locked"), fs::Permissions::from_mode(0o000)).unwrap();
     fs::write(lab.disk("alder").join("open"), b"open").unwrap();
     let mut command = lab.command(&["sync", "--yes", "--json"]);
     if rustix::process::geteuid().is_root() {
@@ -488,4 +488,27 @@ fn rebuild_refuses_what_could_cost_a_file() {
     refused(&lab, &["rebuild", "cedar", "--onto", "new", "--yes"], &["not empty", "holiday.jpg"]);
     refused(&lab, &["rebuild", "cedar", "--onto", "beech", "--yes"], &["member"]);
     assert_eq!(fs::read(lab.disk("new").join("holiday.jpg")).unwrap(), b"mine");
+}
+
+#[test]
+fn a_file_that_a_symlink_replaces_is_held_and_a_folder_is_in_the_way() {
+    let lab = synced();
+    let original = fs::read(lab.disk("alder").join("dawn/alder-1.flac")).unwrap();
+    let source = lab.root().join("alder-1.flac");
+    std::os::unix::fs::symlink("beech-1.flac", &source).unwrap();
+    refused(&lab, &["put", "alder-1.flac", "dawn", "--yes"], &["dawn/alder-1.flac", "--replace"]);
+    lab.run(&["put", "alder-1.flac", "dawn", "--replace", "--yes"]).expect(&[0]);
+    let target = ["alder", "beech", "cedar"].map(|d| lab.disk(d).join("dawn/alder-1.flac"));
+    assert!(target.iter().any(|t| fs::read_link(t).is_ok()));
+    let held = fs::read_dir(lab.disk("alder").join(".zinc-sieve/held")).unwrap().next().unwrap().unwrap();
+    assert_eq!(fs::read(held.path()).unwrap(), original, "what parity encodes is still there");
+    // A symlink gives way to a file as well, and a folder to neither.
+    fs::remove_file(&source).unwrap();
+    fs::write(&source, b"a file again").unwrap();
+    lab.run(&["put", "alder-1.flac", "dawn", "--replace", "--yes"]).expect(&[0]);
+    fs::write(lab.root().join("dawn"), b"a file with the name of a folder").unwrap();
+    refused(&lab, &["put", "dawn", ".", "--replace", "--yes"], &["is a folder"]);
+    assert!(lab.disk("alder").join("dawn/alder-2.flac").exists());
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
 }

@@ -55,6 +55,39 @@ fn memory_grows_by_less_than_400_bytes_a_file() {
     }
 }
 
+/// The peaks of put, get, rm and rebuild in a pool of so many files.
+fn peaks_of_a_life(files: usize) -> Vec<(&'static str, u64)> {
+    let lab = Lab::new(PROGRAM, 2, 1, "2 GB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let source = lab.root().join("herbarium");
+    for number in 0..files {
+        let folder = source.join(format!("sheet-folder-{:04}", number / 200));
+        if number % 200 == 0 {
+            fs::create_dir_all(&folder).unwrap();
+        }
+        fs::write(folder.join(format!("plate-number-{number:08}.tiff")), number.to_le_bytes()).unwrap();
+    }
+    fs::create_dir(lab.root().join("out")).unwrap();
+    let mut peaks = vec![("put", peak(&lab, &["put", "herbarium", ".", "--yes"]))];
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    peaks.push(("get", peak(&lab, &["get", "herbarium", "out"])));
+    fs::remove_dir_all(lab.disk("alder")).unwrap();
+    fs::create_dir(lab.disk("new")).unwrap();
+    peaks.push(("rebuild", peak(&lab, &["rebuild", "alder", "--onto", "new", "--yes"])));
+    peaks.push(("rm", peak(&lab, &["rm", "--recursive", "herbarium", "--yes"])));
+    peaks
+}
+
+#[test]
+fn memory_grows_by_less_than_400_bytes_a_file_in_commands_that_write() {
+    // The few are enough to fill the cache of the database.
+    let (few, many) = (9_000, 21_000);
+    for ((command, before), (_, after)) in peaks_of_a_life(few).into_iter().zip(peaks_of_a_life(many)) {
+        let each = after.saturating_sub(before) / (many - few) as u64;
+        assert!(each < 400, "{command} takes {each} bytes more for each file ({before} to {after})");
+    }
+}
+
 #[test]
 fn memory_does_not_grow_with_the_size_of_files() {
     let lab = Lab::new(PROGRAM, 2, 1, "2 GB");

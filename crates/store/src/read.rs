@@ -113,7 +113,11 @@ pub fn get(
         let found = find(pool, volume, path, from_disk)?;
         let base = path.parent().unwrap_or_default();
         refuse_conflicts(&found)?;
-        for (member, path, object) in &found {
+        for (member, path, is_file) in &found {
+            let object = match is_file {
+                true => objects::by_path(pool.catalogue.reading(), member.row.id, path)?,
+                false => None,
+            };
             let inner = RelPath::new(&path.as_bytes()[base.as_bytes().len()..])
                 .or_else(|_| RelPath::new(&path.as_bytes()[base.as_bytes().len() + 1..]))
                 .map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))?;
@@ -123,7 +127,8 @@ pub fn get(
     Ok(report)
 }
 
-type Found<'a> = Vec<(&'a Member, RelPath, Option<ObjectRow>)>;
+/// Where it lies, its path, and whether it is a file.
+type Found<'a> = Vec<(&'a Member, RelPath, bool)>;
 
 fn find<'a>(pool: &'a Pool, volume: &'a str, wanted: &RelPath, from_disk: Option<&str>) -> Result<Found<'a>> {
     let mut found: Found<'a> = Vec::new();
@@ -134,13 +139,13 @@ fn find<'a>(pool: &'a Pool, volume: &'a str, wanted: &RelPath, from_disk: Option
         let reading = pool.catalogue.reading();
         objects::for_each_node(reading, member.row.id, |path, node| {
             if path.is_within(wanted) && node.kind != EntryKind::Special {
-                found.push((member, path, None));
+                found.push((member, path, false));
             }
             Ok(())
         })?;
-        objects::for_each_name(reading, member.row.id, |path, object| {
+        objects::for_each_name(reading, member.row.id, |path, _| {
             if path.is_within(wanted) && !is_held(&path) {
-                found.push((member, path, Some(object)));
+                found.push((member, path, true));
             }
             Ok(())
         })?;
@@ -155,7 +160,7 @@ fn find<'a>(pool: &'a Pool, volume: &'a str, wanted: &RelPath, from_disk: Option
 /// The same path on two disks: the user says which is meant.
 fn refuse_conflicts(found: &Found<'_>) -> Result<()> {
     let mut files: Vec<(&RelPath, &str)> =
-        found.iter().filter(|f| f.2.is_some()).map(|f| (&f.1, f.0.row.name.as_str())).collect();
+        found.iter().filter(|f| f.2).map(|f| (&f.1, f.0.row.name.as_str())).collect();
     files.sort_unstable();
     match files.windows(2).find(|pair| pair[0].0 == pair[1].0) {
         None => Ok(()),

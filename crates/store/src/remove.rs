@@ -22,7 +22,7 @@ const BATCH: usize = 256;
 /// What is removed.
 #[derive(Default)]
 pub struct RemovePlan {
-    files: Vec<(DiskId, RelPath, ObjectRow)>,
+    files: Vec<(DiskId, RelPath)>,
     symlinks: Vec<(DiskId, RelPath)>,
     folders: Vec<(DiskId, RelPath)>,
     /// Files and bytes for each disk.
@@ -59,7 +59,7 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
                 refuse_folder(&paths[position], &path, recursive)?;
                 found[position] = true;
                 count.add(object.size);
-                plan.files.push((member.row.id, path, object));
+                plan.files.push((member.row.id, path));
             }
             Ok(())
         })?;
@@ -117,19 +117,17 @@ pub fn execute(pool: &Pool, plan: RemovePlan) -> Result<RemoveReport> {
     Ok(report)
 }
 
-fn hold_batch(
-    pool: &Pool,
-    member: &crate::member::Member,
-    batch: &[&(DiskId, RelPath, ObjectRow)],
-) -> Result<()> {
+fn hold_batch(pool: &Pool, member: &crate::member::Member, batch: &[&(DiskId, RelPath)]) -> Result<()> {
     let disk = member.writable()?;
     let mut to_hold = Vec::new();
-    for (_, path, object) in batch {
+    for (_, path) in batch {
+        // What somebody else took away in the meantime is removed already.
+        let Some(object) = objects::by_path(pool.catalogue.reading(), member.row.id, path)? else { continue };
         let others = objects::names(pool.catalogue.reading(), object.id)?.len() > 1;
         if others {
-            remove_one_name(pool, member, path, object)?;
+            remove_one_name(pool, member, path, &object)?;
         } else {
-            to_hold.push(ToHold { path: path.clone(), object: object.clone() });
+            to_hold.push(ToHold { path: path.clone(), object });
         }
     }
     if to_hold.is_empty() {

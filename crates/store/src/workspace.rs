@@ -40,6 +40,11 @@ impl Workspace {
         self.folder.join(self.next.to_string().as_bytes()).expect("digits make a valid name")
     }
 
+    /// The path of the unfinished file of that name; digits name those of [`Self::next_path`].
+    pub fn path_of(&self, name: &str) -> RelPath {
+        self.folder.join(name.as_bytes()).expect("names in the program are valid")
+    }
+
     /// Removes the folder and what is left in it.
     ///
     /// # Errors

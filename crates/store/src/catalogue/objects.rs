@@ -104,6 +104,20 @@ pub fn for_each_name(
     Ok(())
 }
 
+/// Calls `visit` with each object of a disk, in the order of their numbers.
+///
+/// # Errors
+/// What the database says.
+pub fn for_each(c: &Connection, disk: DiskId, mut visit: impl FnMut(ObjectRow)) -> Result<()> {
+    let sql = format!("SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 ORDER BY o.id");
+    let mut statement = c.prepare_cached(&sql)?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        visit(read(row, 0)?);
+    }
+    Ok(())
+}
+
 /// Reads a path out of the catalogue.
 pub(crate) fn path_of(key: &[u8]) -> Result<RelPath> {
     RelPath::from_tree_key(key)

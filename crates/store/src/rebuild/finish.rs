@@ -1,6 +1,6 @@
 //! Giving the rebuilt files their names, and the new disks their place in the pool.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rusqlite::Transaction;
 use sieve_core::fate::{Fate, Recovered, Standing};
@@ -44,32 +44,50 @@ pub(super) fn finished_before(
     disk: &dyn Disk,
     jobs: &[Job],
     assemblies: &mut BTreeMap<VersionId, Assembly>,
-) -> Result<BTreeMap<VersionId, Vec<RelPath>>> {
-    let mut finished: BTreeMap<VersionId, Vec<RelPath>> = BTreeMap::new();
+) -> Result<BTreeSet<(VersionId, ObjectId)>> {
+    let mut finished = BTreeSet::new();
     for job in jobs {
-        for name in &job.names {
-            let Some(stat) = disk.stat(name)?.filter(|s| s.kind == EntryKind::File) else { continue };
-            let sum = content::checksum(&mut *disk.open(name)?, stat.size, |_| {})?;
-            let candidates = job.object.version.iter().chain(&job.object.older);
-            let mut known = None;
-            for version in candidates.filter(|v| assemblies.contains_key(v)) {
-                if Some(versions::get(pool.catalogue.reading(), *version)?.sum) == sum {
-                    known = Some(*version);
-                }
+        for name in objects::names(pool.catalogue.reading(), job.object)? {
+            if !is_file(disk, &name)? {
+                continue;
             }
-            let Some(version) = known else {
+            let Some(version) = content_of(pool, disk, &name, job, assemblies)? else {
                 let message = format!(
                     "{}: this file is not one that the rebuild wrote",
-                    full_path(disk, name).display()
+                    full_path(disk, &name).display()
                 );
                 return Err(Error::new(Kind::Safety, "rebuild.foreign-file", message)
                     .remedy("move it away and run the rebuild again"));
             };
             assemblies.get_mut(&version).expect("it is a candidate").state = Some(Recovered::Whole);
-            finished.entry(version).or_default().push(name.clone());
+            finished.insert((version, job.object));
         }
     }
     Ok(finished)
+}
+
+fn is_file(disk: &dyn Disk, path: &RelPath) -> Result<bool> {
+    Ok(disk.stat(path)?.is_some_and(|s| s.kind == EntryKind::File))
+}
+
+/// Which content of an object a file has.
+fn content_of(
+    pool: &Pool,
+    disk: &dyn Disk,
+    name: &RelPath,
+    job: &Job,
+    assemblies: &BTreeMap<VersionId, Assembly>,
+) -> Result<Option<VersionId>> {
+    let mut file = disk.open(name)?;
+    let size = file.stat()?.size;
+    let sum = content::checksum(&mut *file, size, |_| {})?;
+    let mut known = None;
+    for version in job.version.iter().chain(&job.older).filter(|v| assemblies.contains_key(v)) {
+        if Some(versions::get(pool.catalogue.reading(), *version)?.sum) == sum {
+            known = Some(*version);
+        }
+    }
+    Ok(known)
 }
 
 /// Gives every file that came back its names, then the folders their times.
@@ -89,15 +107,15 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
     }
     for position in 0..target.jobs.len() {
         let (fate, source) = jobs::outcome(&target.jobs[position], &target.assemblies);
-        let names: Vec<RelPath> = target.jobs[position].names.clone();
+        let names = objects::names(pool.catalogue.reading(), target.jobs[position].object)?;
         for name in names.iter().filter(|n| !is_held(n)) {
-            report.obtained.add(fate, target.jobs[position].object.size);
+            report.obtained.add(fate, target.jobs[position].size);
             if !fate.is_whole() {
                 report.not_back.push((name.to_string(), fate));
             }
         }
         if let Some(version) = source {
-            publish_object(pool, target, position, version, fate)?;
+            publish_object(pool, target, target.jobs[position].object, &names, version, fate)?;
         }
     }
     for (path, node) in &symlinks {
@@ -126,20 +144,29 @@ fn make_parents(disk: &dyn Disk, path: &RelPath) -> Result<()> {
 fn publish_object(
     pool: &Pool,
     target: &mut DataTarget,
-    position: usize,
+    object: ObjectId,
+    names: &[RelPath],
     version: VersionId,
     fate: Fate,
 ) -> Result<()> {
-    let job = &target.jobs[position];
-    let (names, object) = (job.names.clone(), job.object.id);
     let attributes = if fate == Fate::Rebuilt {
         objects::attributes(pool.catalogue.reading(), object)?
     } else {
         versions::get(pool.catalogue.reading(), version)?.attributes
     };
-    let done = target.finished.get(&version).cloned().unwrap_or_default();
-    let mut first = names.iter().find(|n| done.contains(n)).cloned();
-    for name in names.iter().filter(|n| !done.contains(n)) {
+    let was_begun = target.finished.contains(&(version, object));
+    let mut first: Option<RelPath> = None;
+    if was_begun {
+        for name in names {
+            if is_file(&*target.disk, name)? {
+                first.get_or_insert_with(|| name.clone());
+            }
+        }
+    }
+    for name in names {
+        if was_begun && is_file(&*target.disk, name)? {
+            continue;
+        }
         make_parents(&*target.disk, name)?;
         match &first {
             Some(first) => {
@@ -147,7 +174,7 @@ fn publish_object(
                 durable::sync_parents(&*target.disk, [name])?;
             }
             None => {
-                let whole = whole_copy(target, version, &done)?;
+                let whole = whole_copy(pool, target, version)?;
                 publish_file(&*target.disk, &whole, name, &attributes)?;
                 first = Some(name.clone());
             }
@@ -158,21 +185,18 @@ fn publish_object(
 
 /// The unfinished file of a content; a copy of it, where it was used already (a replaced file that comes back
 /// under its name, and is held as well).
-fn whole_copy(target: &mut DataTarget, version: VersionId, done: &[RelPath]) -> Result<RelPath> {
-    let users = target.jobs.iter().filter(|job| jobs::outcome(job, &target.assemblies).1 == Some(version));
-    let needs_copy = users.count() > 1;
-    match target.temporary(version) {
-        Some(path) if !needs_copy => Ok(path),
-        Some(path) => copy(target, &path),
-        None => match done.first().cloned() {
-            Some(path) => copy(target, &path),
-            None => Err(Error::new(
-                Kind::Internal,
-                "rebuild.lost-copy",
-                format!("content {version} is not at hand"),
-            )),
-        },
+fn whole_copy(pool: &Pool, target: &mut DataTarget, version: VersionId) -> Result<RelPath> {
+    if let Some(path) = target.temporary(version) {
+        return if target.shared.contains(&version) { copy(target, &path) } else { Ok(path) };
     }
+    let finisher = target.finisher(version).expect("without an unfinished file somebody finished it");
+    for name in objects::names(pool.catalogue.reading(), finisher)? {
+        if is_file(&*target.disk, &name)? {
+            return copy(target, &name);
+        }
+    }
+    let message = format!("content {version} is not at hand");
+    Err(Error::new(Kind::Internal, "rebuild.lost-copy", message))
 }
 
 fn copy(target: &mut DataTarget, from: &RelPath) -> Result<RelPath> {
@@ -251,27 +275,20 @@ fn adopt_object(
     job: &Job,
     source: Option<VersionId>,
 ) -> Result<()> {
-    let first = job.names.first().expect("a job has a name");
-    let stat = if source.is_some() { target.disk.stat(first)? } else { None };
-    let (Some(version), Some(stat)) = (source, stat) else {
-        for name in &job.names {
+    let names = objects::names(t, job.object)?;
+    let first = names.first().filter(|_| source.is_some());
+    let stat = first.map(|name| target.disk.stat(name)).transpose()?.flatten();
+    let (Some(version), Some(first), Some(stat)) = (source, first, stat) else {
+        for name in &names {
             objects::remove_name(t, target.disk_id, name)?;
             objects::remove_held(t, target.disk_id, name)?;
         }
         return Ok(());
     };
-    objects::set_stat(t, job.object.id, &stat, Standing::Same)?;
+    objects::set_stat(t, job.object, &stat, Standing::Same)?;
     // A replaced file that came back under its name is a second copy of what is held: it waits for the next sync.
-    let is_copy = !is_held(first) && shares_with_held(target, job.object.id, version);
-    objects::set_version(t, job.object.id, (!is_copy).then_some(version), Standing::Same, None)
-}
-
-fn shares_with_held(target: &DataTarget, object: ObjectId, version: VersionId) -> bool {
-    target.jobs.iter().any(|other| {
-        other.object.id != object
-            && other.names.iter().any(is_held)
-            && jobs::outcome(other, &target.assemblies).1 == Some(version)
-    })
+    let is_copy = !is_held(first) && target.held.contains(&version);
+    objects::set_version(t, job.object, (!is_copy).then_some(version), Standing::Same, None)
 }
 
 fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {

@@ -2,9 +2,8 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use sieve_core::fate::{Fate, Recovered};
+use sieve_core::fate::{Fate, Recovered, Standing};
 use sieve_core::lane::Rows;
-use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, GRANULE, ObjectId, VersionId};
 
 use crate::catalogue::objects::{self, ObjectRow};
@@ -13,10 +12,13 @@ use crate::error::Result;
 use crate::fate::VolumeModel;
 use crate::pool::Pool;
 
-/// One object of the lost disk.
+/// One object of the lost disk. There may be millions, so it is kept small; its names are in the catalogue.
 pub(super) struct Job {
-    pub(super) object: ObjectRow,
-    pub(super) names: Vec<RelPath>,
+    pub(super) object: ObjectId,
+    pub(super) size: ByteLength,
+    pub(super) version: Option<VersionId>,
+    pub(super) older: Option<VersionId>,
+    pub(super) standing: Standing,
 }
 
 /// A content of the lost disk's lane, while it is put together.
@@ -27,19 +29,12 @@ pub(super) struct Assembly {
     pub(super) state: Option<Recovered>,
 }
 
-/// The objects of a disk, in the order of their first names.
+/// The objects of a disk.
 pub(super) fn jobs(pool: &Pool, disk: DiskId) -> Result<Vec<Job>> {
-    let mut jobs: Vec<Job> = Vec::new();
-    let mut by_object: HashMap<ObjectId, usize> = HashMap::new();
-    objects::for_each_name(pool.catalogue.reading(), disk, |path, object| {
-        match by_object.get(&object.id) {
-            Some(position) => jobs[*position].names.push(path),
-            None => {
-                by_object.insert(object.id, jobs.len());
-                jobs.push(Job { object, names: vec![path] });
-            }
-        }
-        Ok(())
+    let mut jobs = Vec::new();
+    objects::for_each(pool.catalogue.reading(), disk, |object| {
+        let ObjectRow { id, size, version, older, standing, .. } = object;
+        jobs.push(Job { object: id, size, version, older, standing });
     })?;
     Ok(jobs)
 }
@@ -57,7 +52,7 @@ pub(super) fn assemblies(
         *sums.entry(piece.value.version).or_default() += piece.rows.length();
         sums
     });
-    for version in jobs.iter().flat_map(|job| job.object.version.iter().chain(&job.object.older)) {
+    for version in jobs.iter().flat_map(|job| job.version.iter().chain(&job.older)) {
         if found.contains_key(version) {
             continue;
         }
@@ -84,10 +79,9 @@ pub(super) fn assemblies(
 pub(super) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> (Fate, Option<VersionId>) {
     let state =
         |version: &VersionId| assemblies.get(version).and_then(|a| a.state).unwrap_or(Recovered::Nothing);
-    let same = job.object.standing == sieve_core::fate::Standing::Same;
-    let present = job.object.version.filter(|_| same);
-    let past: Vec<VersionId> =
-        job.object.version.filter(|_| !same).into_iter().chain(job.object.older).collect();
+    let same = job.standing == Standing::Same;
+    let present = job.version.filter(|_| same);
+    let past: Vec<VersionId> = job.version.filter(|_| !same).into_iter().chain(job.older).collect();
     let states: Vec<Recovered> = past.iter().map(state).collect();
     let (fate, which) = sieve_core::fate::fate_by_contents(present.as_ref().map(state), &states);
     (fate, if fate == Fate::Rebuilt { present } else { which.map(|position| past[position]) })
@@ -99,7 +93,7 @@ pub(super) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> R
     let verdicts = sieve_core::fate::verdicts(&model.model, &lost);
     let (mut files, mut bytes) = (0, ByteLength::ZERO);
     for job in jobs(pool, disk)? {
-        let source = model.object_index(job.object.id).and_then(|position| verdicts.sources[position]);
+        let source = model.object_index(job.object).and_then(|position| verdicts.sources[position]);
         if let Some(version) = source {
             files += 1;
             let granules = model.model.versions[version as usize].data;

@@ -7,13 +7,13 @@ use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Recovered;
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId};
 
 use super::finish;
 use super::jobs::{self, Assembly, Job};
 use super::{Prepared, RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{parity_state, versions};
+use crate::catalogue::{objects, parity_state, versions};
 use crate::content::{CellProblem, Contents};
 use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
@@ -32,12 +32,15 @@ pub(super) struct DataTarget {
     pub(super) disk: Arc<dyn Disk>,
     pub(super) jobs: Vec<Job>,
     pub(super) assemblies: BTreeMap<VersionId, Assembly>,
-    /// Contents that an earlier run had finished, with the object that has them.
-    pub(super) finished: BTreeMap<VersionId, Vec<RelPath>>,
+    /// Contents that an earlier run had finished, with the objects that have them.
+    pub(super) finished: BTreeSet<(VersionId, ObjectId)>,
+    /// Contents that several objects come back with: a replaced file and what is held of it.
+    pub(super) shared: BTreeSet<VersionId>,
+    /// Contents that something held comes back with.
+    pub(super) held: BTreeSet<VersionId>,
     /// What lives in the catalogue alone comes back.
     pub(super) has_replica: bool,
     workspace: Workspace,
-    temporary: BTreeMap<VersionId, RelPath>,
     open: Option<(VersionId, Box<dyn WriteFile>)>,
     lane: usize,
 }
@@ -147,9 +150,10 @@ fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: boo
         jobs,
         assemblies,
         finished,
+        shared: BTreeSet::new(),
+        held: BTreeSet::new(),
         has_replica,
         workspace: Workspace::begin(&target.disk, pool.machine.random())?,
-        temporary: BTreeMap::new(),
         open: None,
         lane,
     })
@@ -273,6 +277,7 @@ impl<'a> Pass<'a> {
             for version in open {
                 target.settle(self.pool, version)?;
             }
+            target.note_sharing(self.pool)?;
         }
         Ok(())
     }
@@ -320,14 +325,7 @@ impl DataTarget {
     /// The unfinished file of a content, opened for writing.
     fn file(&mut self, version: VersionId) -> Result<&mut Box<dyn WriteFile>> {
         if self.open.as_ref().is_none_or(|(open, _)| *open != version) {
-            let path = match self.temporary.get(&version) {
-                Some(path) => path.clone(),
-                None => {
-                    let path = self.workspace.next_path();
-                    self.temporary.insert(version, path.clone());
-                    path
-                }
-            };
+            let path = self.unfinished(version);
             self.open = Some((version, self.disk.modify(&path)?));
         }
         Ok(&mut self.open.as_mut().expect("it was just opened").1)
@@ -359,18 +357,40 @@ impl DataTarget {
         };
         if state != Recovered::Whole {
             self.open = None;
-            if let Some(path) = self.temporary.remove(&version) {
-                self.disk.remove_file(&path)?;
-            }
+            self.disk.remove_file(&self.unfinished(version))?;
         }
         self.assemblies.get_mut(&version).expect("it is being settled").state = Some(state);
         Ok(())
     }
 
-    /// The unfinished file of a content that came back whole.
+    fn unfinished(&self, version: VersionId) -> RelPath {
+        self.workspace.path_of(&format!("content-{version}"))
+    }
+
+    /// The unfinished file of a content that came back whole; none where an earlier run had finished it.
     pub(super) fn temporary(&mut self, version: VersionId) -> Option<RelPath> {
         self.open = None;
-        self.temporary.get(&version).cloned()
+        self.finisher(version).is_none().then(|| self.unfinished(version))
+    }
+
+    /// An object that an earlier run had brought back with this content.
+    pub(super) fn finisher(&self, version: VersionId) -> Option<ObjectId> {
+        let first = (version, ObjectId::new(i64::MIN));
+        self.finished.range(first..).next().filter(|(v, _)| *v == version).map(|(_, object)| *object)
+    }
+
+    /// Notes which contents more than one object comes back with, and which something held does.
+    fn note_sharing(&mut self, pool: &Pool) -> Result<()> {
+        let mut used: Vec<VersionId> =
+            self.jobs.iter().filter_map(|job| jobs::outcome(job, &self.assemblies).1).collect();
+        used.sort_unstable();
+        self.shared = used.windows(2).filter(|pair| pair[0] == pair[1]).map(|pair| pair[0]).collect();
+        for row in objects::held(pool.catalogue.reading(), self.disk_id)? {
+            let object = objects::by_path(pool.catalogue.reading(), self.disk_id, &row.path)?;
+            let position = object.and_then(|o| self.jobs.binary_search_by_key(&o.id, |job| job.object).ok());
+            self.held.extend(position.and_then(|p| jobs::outcome(&self.jobs[p], &self.assemblies).1));
+        }
+        Ok(())
     }
 
     /// A path for one more unfinished file.

@@ -1,0 +1,277 @@
+//! Finding every source file a disk, before anything is copied.
+
+use std::collections::{HashMap, HashSet};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use sieve_core::path::RelPath;
+use sieve_core::placement::Placer;
+use sieve_core::units::{ByteLength, GRANULE};
+
+use super::{Item, PutPlan};
+use crate::catalogue::objects;
+use crate::disk::{Disk, EntryKind, RealDisk, Stat};
+use crate::error::{Error, Kind, Result};
+use crate::fate::Count;
+use crate::label::Role;
+use crate::member::Member;
+use crate::pool::Pool;
+use crate::scan;
+
+/// Finds every source file a disk, before anything is copied.
+///
+/// # Errors
+/// When a source does not exist, a name is taken (and `replace` is not set), or something fits on no disk.
+pub fn plan(
+    pool: &Pool,
+    volume: &str,
+    sources: &[PathBuf],
+    folder: &RelPath,
+    replace: bool,
+) -> Result<PutPlan> {
+    let spec = pool.volume(Some(volume))?;
+    let targets: Vec<usize> = (0..pool.members.len())
+        .filter(|i| {
+            let member = &pool.members[*i];
+            member.row.volume == spec.name && member.row.role == Role::Data && member.writable().is_ok()
+        })
+        .collect();
+    if targets.is_empty() {
+        let message = format!("no data disk of {volume} takes files now");
+        return Err(Error::new(Kind::Safety, "put.no-disk", message).remedy("zinc-sieve status"));
+    }
+    let mut free = Vec::new();
+    for index in &targets {
+        let member = &pool.members[*index];
+        if member.spec.as_ref().is_some_and(|s| s.capacity.is_some()) {
+            scan::scan(pool, member)?; // what was copied to it directly counts against its capacity
+        }
+        free.push(member.free_bytes(&pool.catalogue)?);
+    }
+    let mut planner = Planner {
+        pool,
+        volume: spec.name.clone(),
+        targets,
+        placer: Placer::new(spec.placement, free),
+        replace,
+        plan: PutPlan {
+            sources: Vec::new(),
+            folder: folder.clone(),
+            items: Vec::new(),
+            by_disk: Vec::new(),
+            skipped: Vec::new(),
+            replaced: 0,
+        },
+        links: HashMap::new(),
+        seen: have_twins(sources).then(HashSet::new),
+        too_large: Vec::new(),
+        taken: Vec::new(),
+    };
+    for source in sources {
+        planner.source(source)?;
+    }
+    planner.finish()
+}
+
+/// Only sources of one name can bring two things of one name.
+fn have_twins(sources: &[PathBuf]) -> bool {
+    let mut names: Vec<_> = sources.iter().map(|s| s.file_name()).collect();
+    names.sort_unstable();
+    names.windows(2).any(|pair| pair[0] == pair[1]) || names.contains(&None)
+}
+
+struct Planner<'a> {
+    pool: &'a Pool,
+    volume: String,
+    targets: Vec<usize>,
+    placer: Placer,
+    replace: bool,
+    plan: PutPlan,
+    /// Files with several names, by device and inode: the target it goes to and the first name.
+    links: HashMap<(u64, u64), (usize, RelPath)>,
+    /// The paths so far, where one could come twice.
+    seen: Option<HashSet<RelPath>>,
+    too_large: Vec<String>,
+    taken: Vec<String>,
+}
+
+impl Planner<'_> {
+    fn source(&mut self, source: &Path) -> Result<()> {
+        let absolute = std::path::absolute(source).map_err(|e| Error::io("put.source", source, e))?;
+        let whole = match source.file_name() {
+            Some(_) => absolute,
+            None => source.canonicalize().map_err(|e| Error::io("put.source", source, e))?,
+        };
+        let parent = whole.parent().unwrap_or(Path::new("/"));
+        let open = RealDisk::open(parent)?;
+        let name = whole.file_name().map(OsStrExt::as_bytes).unwrap_or_default();
+        let path = RelPath::new(name).map_err(|e| bad_name(source, &e.to_string()))?;
+        let Some(stat) = open.stat(&path)? else {
+            let message = format!("{}: there is no such file or folder", source.display());
+            return Err(Error::new(Kind::Usage, "put.source", message));
+        };
+        for member in &self.pool.members {
+            let inside = member.disk.as_ref().is_some_and(|d| whole.starts_with(d.root()));
+            if inside {
+                let message =
+                    format!("{} lies on disk {}, a member of this pool", source.display(), member.row.name);
+                return Err(Error::new(Kind::Usage, "put.member", message)
+                    .remedy("files on a member belong to its volume already"));
+            }
+        }
+        self.plan.sources.push(open);
+        self.entry(&path, &stat)
+    }
+
+    /// The source that is looked at now.
+    fn current(&self) -> &RealDisk {
+        self.plan.sources.last().expect("a source is opened before its entries are looked at")
+    }
+
+    fn add(&mut self, path: &RelPath, stat: &Stat, member: usize) -> &mut Item {
+        let source = u32::try_from(self.plan.sources.len() - 1).expect("a command line has fewer sources");
+        let item = Item {
+            path: path.clone(),
+            size: stat.size,
+            kind: stat.kind,
+            source,
+            member: position(member),
+            replaces: None,
+            link_of: None,
+        };
+        self.plan.items.push(item);
+        self.plan.items.last_mut().expect("it was just put there")
+    }
+
+    fn entry(&mut self, path: &RelPath, stat: &Stat) -> Result<()> {
+        match stat.kind {
+            EntryKind::Special => {
+                let place = crate::disk::full_path(self.current(), path);
+                self.plan.skipped.push(format!("{}: a socket, device or pipe", place.display()));
+                Ok(())
+            }
+            EntryKind::Folder => self.folder(path, stat),
+            EntryKind::File | EntryKind::Symlink => {
+                let needed = self.needed(path, stat)?;
+                self.file(path, stat, needed);
+                Ok(())
+            }
+        }
+    }
+
+    fn folder(&mut self, path: &RelPath, stat: &Stat) -> Result<()> {
+        let mut names = self.current().list(path)?;
+        names.sort_unstable();
+        let index = self.plan.items.len();
+        self.add(path, stat, self.targets[0]);
+        for name in names {
+            let place = crate::disk::full_path(self.current(), path);
+            let below = path.join(&name).map_err(|e| bad_name(&place, &e.to_string()))?;
+            let Some(stat) = self.current().stat(&below)? else { continue };
+            self.entry(&below, &stat)?;
+        }
+        // A folder lies where its first file goes; an empty one on the emptiest disk.
+        let first = self.plan.items.get(index + 1).map(|i| i.member);
+        let emptiest = || self.placer.clone().place(ByteLength::ZERO).map(|d| position(self.targets[d]));
+        if let Some(member) = first.or_else(emptiest) {
+            self.plan.items[index].member = member;
+        }
+        Ok(())
+    }
+
+    /// Whether a member has something of that name, as it says itself or, when it is away, the catalogue does.
+    fn has(&self, member: &Member, target: &RelPath) -> bool {
+        match member.usable() {
+            Ok(disk) => disk.stat(target).is_ok_and(|s| s.is_some()),
+            Err(_) => {
+                let known = objects::by_path(self.pool.catalogue.reading(), member.row.id, target);
+                known.is_ok_and(|object| object.is_some())
+            }
+        }
+    }
+
+    /// What the copy of a file will take: its holes stay holes.
+    fn needed(&self, path: &RelPath, stat: &Stat) -> Result<ByteLength> {
+        if stat.kind != EntryKind::File || stat.allocated >= stat.size {
+            return Ok(stat.size);
+        }
+        let ranges = self.current().open(path)?.data_ranges()?;
+        Ok(ByteLength::new(ranges.iter().map(|r| r.length() * GRANULE).sum()))
+    }
+
+    fn file(&mut self, path: &RelPath, stat: &Stat, needed: ByteLength) {
+        let target = self.plan.target(path);
+        if self.seen.as_mut().is_some_and(|seen| !seen.insert(path.clone())) {
+            return self.taken.push(format!("{target} (two sources have this name)"));
+        }
+        let existing = self.targets.iter().position(|i| self.has(&self.pool.members[*i], &target));
+        let elsewhere = self.pool.members_of(&self.volume, Role::Data).find(|m| self.has(m, &target));
+        if (existing.is_some() && !self.replace) || (existing.is_none() && elsewhere.is_some()) {
+            let disk = elsewhere.map_or("", |m| m.row.name.as_str());
+            return self.taken.push(format!("{target} (on {disk})"));
+        }
+        let has_links = stat.links > 1 && stat.kind == EntryKind::File;
+        let key = (stat.device, stat.inode);
+        let linked = has_links.then(|| self.links.get(&key).cloned()).flatten();
+        let (place, link_of) = match (&linked, existing) {
+            (Some((place, first)), None) => (Some(*place), Some(Box::new(first.clone()))),
+            (_, Some(there)) => {
+                let fits = self.placer.place_on(there, needed);
+                (if fits { Some(there) } else { self.placer.place(needed) }, None)
+            }
+            (None, None) => (self.placer.place(needed), None),
+        };
+        let Some(place) = place else {
+            let largest = self.placer.largest_free();
+            return self
+                .too_large
+                .push(format!("{target} ({needed}; the most that is free on one disk is {largest})"));
+        };
+        if has_links && linked.is_none() {
+            self.links.insert(key, (place, path.clone()));
+        }
+        self.plan.replaced += u64::from(existing.is_some());
+        let replaces = existing.map(|there| position(self.targets[there]));
+        let item = self.add(path, stat, self.targets[place]);
+        (item.link_of, item.replaces) = (link_of, replaces);
+    }
+
+    fn finish(mut self) -> Result<PutPlan> {
+        if !self.taken.is_empty() {
+            let message = format!("these names are taken: {}", shortened(&self.taken));
+            return Err(Error::new(Kind::Conflict, "put.exists", message).remedy(
+                "put them elsewhere, or add --replace: what is there now is held until the next sync",
+            ));
+        }
+        if !self.too_large.is_empty() {
+            let message =
+                format!("nothing was copied, because this fits on no disk: {}", shortened(&self.too_large));
+            return Err(Error::new(Kind::Conflict, "put.no-room", message)
+                .remedy("make room, put less at once, or add a disk"));
+        }
+        for index in &self.targets {
+            let mut count = Count::default();
+            let here = self
+                .plan
+                .items
+                .iter()
+                .filter(|i| usize::from(i.member) == *index && i.kind != EntryKind::Folder);
+            here.for_each(|i| count.add(if i.link_of.is_some() { ByteLength::ZERO } else { i.size }));
+            self.plan.by_disk.push((self.pool.members[*index].row.name.clone(), count));
+        }
+        Ok(self.plan)
+    }
+}
+
+fn position(member: usize) -> u16 {
+    u16::try_from(member).expect("a pool has fewer than 65,536 members")
+}
+
+fn bad_name(path: &Path, why: &str) -> Error {
+    Error::new(Kind::Usage, "put.name", format!("{}: {why}", path.display()))
+}
+
+fn shortened(names: &[String]) -> String {
+    let shown = names.iter().take(5).cloned().collect::<Vec<_>>().join(", ");
+    if names.len() > 5 { format!("{shown}, and {} more", names.len() - 5) } else { shown }
+}
