@@ -16,6 +16,12 @@ impl Bars {
     pub(crate) fn new() -> Self {
         Self { current: RefCell::new(None), shown: std::io::stderr().is_terminal() }
     }
+
+    fn clear(&self) {
+        if let Some(bar) = self.current.take() {
+            bar.finish_and_clear();
+        }
+    }
 }
 
 impl Observer for Bars {
@@ -25,20 +31,23 @@ impl Observer for Bars {
         }
         match event {
             Event::Stage { name, total, unit } => {
+                // The old bar goes first: it clears the line that the new one is drawn on.
+                self.clear();
                 let bar = ProgressBar::with_draw_target(Some(total), ProgressDrawTarget::stderr());
                 let amounts = match unit {
                     Unit::Bytes => "{bytes}/{total_bytes} {bytes_per_sec}",
                     Unit::Files => "{pos}/{len} files",
                     Unit::Cells => "{pos}/{len} cells",
                 };
-                let template = format!("{{msg:>18}} {{bar:30}} {{percent:>3}} % {amounts} {{eta}}");
+                let template = match total {
+                    0 => "{msg:>18} {spinner}".to_string(),
+                    _ => format!("{{msg:>18}} {{bar:30}} {{percent:>3}} % {amounts} {{eta}}"),
+                };
                 if let Ok(style) = ProgressStyle::with_template(&template) {
                     bar.set_style(style);
                 }
                 bar.set_message(name);
-                if let Some(old) = self.current.replace(Some(bar)) {
-                    old.finish_and_clear();
-                }
+                self.current.replace(Some(bar));
             }
             Event::Advanced { by } => {
                 if let Some(bar) = self.current.borrow().as_ref() {
@@ -56,8 +65,6 @@ impl Observer for Bars {
 
 impl Drop for Bars {
     fn drop(&mut self) {
-        if let Some(bar) = self.current.take() {
-            bar.finish_and_clear();
-        }
+        self.clear();
     }
 }

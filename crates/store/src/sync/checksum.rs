@@ -85,6 +85,9 @@ pub(super) fn checksum_new(
         let accepted = options.accept.contains(&member.row.name);
         let ids = unread(pool.catalogue.reading(), member.row.id)?;
         let total = ids.len() as u64;
+        if total == 0 {
+            continue;
+        }
         observer.event(Event::Stage { name: "checksumming", total, unit: Unit::Files });
         for batch in ids.chunks(BATCH) {
             let mut results = Vec::new();

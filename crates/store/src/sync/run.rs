@@ -37,11 +37,10 @@ pub(super) fn run(
         let mut sync = volume::load(pool, spec, &image_cells(pool, &spec.name)?, false)?;
         let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
         let windows = sync.windows(&also);
-        observer.event(Event::Stage {
-            name: "computing parity",
-            total: windows.len() as u64,
-            unit: Unit::Cells,
-        });
+        if !windows.is_empty() {
+            let total = windows.len() as u64;
+            observer.event(Event::Stage { name: "computing parity", total, unit: Unit::Cells });
+        }
         let mut pass = Pass {
             pool,
             volume: &spec.name,
