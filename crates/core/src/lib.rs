@@ -5,6 +5,7 @@
 pub mod checksum;
 pub mod code;
 pub mod fate;
+pub mod forecast;
 pub mod gf256;
 pub mod lane;
 pub mod path;

@@ -1,6 +1,9 @@
 //! On which disk a new file is placed.
 
-use crate::units::ByteLength;
+use std::collections::HashMap;
+
+use crate::path::RelPath;
+use crate::units::{ByteLength, GRANULE};
 
 /// How a volume chooses the disk for new data.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
@@ -9,6 +12,24 @@ pub enum Placement {
     /// The disk with the most free space.
     #[default]
     Emptiest,
+    /// The first disk, in the order of the pool file, with room.
+    InOrder,
+    /// The disk that has the files of the same folder, while there is room; a new folder starts on the emptiest.
+    KeepTogether,
+}
+
+impl Placement {
+    /// All placements.
+    pub const ALL: [Self; 3] = [Self::Emptiest, Self::InOrder, Self::KeepTogether];
+
+    /// The word for it in a pool file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Emptiest => "emptiest",
+            Self::InOrder => "in-order",
+            Self::KeepTogether => "keep-together",
+        }
+    }
 }
 
 /// Chooses disks for a batch of files, counting what it has given away already.
@@ -16,23 +37,35 @@ pub enum Placement {
 pub struct Placer {
     placement: Placement,
     free: Vec<ByteLength>,
+    /// For each folder the disk that has its files.
+    homes: HashMap<Vec<u8>, usize>,
+}
+
+/// What something takes on a disk: whole granules.
+fn taken(size: ByteLength) -> ByteLength {
+    ByteLength::new(size.granules().saturating_mul(GRANULE))
 }
 
 impl Placer {
     /// Starts from the free space of each disk.
     pub fn new(placement: Placement, free: Vec<ByteLength>) -> Self {
-        Self { placement, free }
+        Self { placement, free, homes: HashMap::new() }
     }
 
-    /// The disk (its position in the list) for something of `size` bytes; nothing when it fits on none.
+    /// Tells that files of `folder` lie on a disk (its position in the list) already.
+    pub fn settle_home(&mut self, folder: &RelPath, disk: usize) {
+        self.homes.insert(folder.as_bytes().to_vec(), disk);
+    }
+
+    /// The disk (its position in the list) for something of `size` bytes at `path`; nothing when it fits on none.
     ///
     /// A file takes whole granules. Of equally empty disks the first one is chosen.
-    pub fn place(&mut self, size: ByteLength) -> Option<usize> {
-        let needed = ByteLength::new(size.granules() * crate::units::GRANULE);
+    pub fn place(&mut self, path: &RelPath, size: ByteLength) -> Option<usize> {
+        let needed = taken(size);
         let chosen = match self.placement {
-            Placement::Emptiest => {
-                (0..self.free.len()).max_by_key(|disk| (self.free[*disk], usize::MAX - disk))
-            }
+            Placement::Emptiest => self.emptiest(),
+            Placement::InOrder => (0..self.free.len()).find(|disk| self.free[*disk] >= needed),
+            Placement::KeepTogether => self.beside_its_folder(path, needed),
         }?;
         if self.free[chosen] < needed {
             return None;
@@ -41,15 +74,41 @@ impl Placer {
         Some(chosen)
     }
 
+    fn emptiest(&self) -> Option<usize> {
+        (0..self.free.len()).max_by_key(|disk| (self.free[*disk], usize::MAX - disk))
+    }
+
+    fn beside_its_folder(&mut self, path: &RelPath, needed: ByteLength) -> Option<usize> {
+        let folder = path.parent().unwrap_or_default();
+        let home = self.homes.get(folder.as_bytes()).copied();
+        if let Some(home) = home.filter(|disk| self.free[*disk] >= needed) {
+            return Some(home);
+        }
+        // What goes on elsewhere when a disk is full stays together there.
+        let emptiest = self.emptiest()?;
+        if self.free[emptiest] >= needed {
+            self.homes.insert(folder.as_bytes().to_vec(), emptiest);
+        }
+        Some(emptiest)
+    }
+
     /// Takes room on one disk for something that has to lie there; false when it does not fit.
     #[must_use]
     pub fn place_on(&mut self, disk: usize, size: ByteLength) -> bool {
-        let needed = ByteLength::new(size.granules() * crate::units::GRANULE);
+        let needed = taken(size);
         let fits = self.free[disk] >= needed;
         if fits {
             self.free[disk] = self.free[disk].minus(needed);
         }
         fits
+    }
+
+    /// The disk for an empty folder: none of its space is taken.
+    pub fn place_for_folder(&self) -> Option<usize> {
+        match self.placement {
+            Placement::InOrder => (!self.free.is_empty()).then_some(0),
+            Placement::Emptiest | Placement::KeepTogether => self.emptiest(),
+        }
     }
 
     /// The largest single free space, for messages.
@@ -61,14 +120,77 @@ impl Placer {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn placer(placement: Placement, free: &[u64]) -> Placer {
+        Placer::new(placement, free.iter().map(|f| ByteLength::new(*f)).collect())
+    }
+
+    fn place(placer: &mut Placer, path: &str, size: u64) -> Option<usize> {
+        placer.place(&RelPath::new(path).unwrap(), ByteLength::new(size))
+    }
 
     #[test]
     fn the_emptiest_disk_is_chosen_and_counted_down() {
-        let mut placer = Placer::new(Placement::Emptiest, [9000, 20_000, 9000].map(ByteLength::new).into());
-        assert_eq!(placer.place(ByteLength::new(16_000)), Some(1));
-        assert_eq!(placer.place(ByteLength::new(1)), Some(0));
-        assert_eq!(placer.place(ByteLength::new(8192)), Some(2));
-        assert_eq!(placer.place(ByteLength::new(8192)), None);
-        assert_eq!(placer.place(ByteLength::ZERO), Some(0));
+        let mut placer = placer(Placement::Emptiest, &[9000, 20_000, 9000]);
+        assert_eq!(place(&mut placer, "a", 16_000), Some(1));
+        assert_eq!(place(&mut placer, "b", 1), Some(0));
+        assert_eq!(place(&mut placer, "c", 8192), Some(2));
+        assert_eq!(place(&mut placer, "d", 8192), None);
+        assert_eq!(place(&mut placer, "e", 0), Some(0));
+    }
+
+    #[test]
+    fn in_order_fills_the_first_disk_with_room() {
+        let mut placer = placer(Placement::InOrder, &[9000, 20_000]);
+        assert_eq!(place(&mut placer, "a", 8000), Some(0));
+        assert_eq!(place(&mut placer, "b", 8000), Some(1));
+        assert_eq!(place(&mut placer, "c", 1), Some(1), "808 bytes are no granule");
+        assert_eq!(place(&mut placer, "d", 20_000), None);
+    }
+
+    #[test]
+    fn a_folder_stays_on_one_disk_while_there_is_room() {
+        let mut placer = placer(Placement::KeepTogether, &[40_960, 81_920]);
+        assert_eq!(place(&mut placer, "dawn/a", 4096), Some(1));
+        assert_eq!(place(&mut placer, "nest/a", 4096), Some(1), "still the emptiest");
+        placer.settle_home(&RelPath::new("notes").unwrap(), 0);
+        assert_eq!(place(&mut placer, "notes/a", 4096), Some(0));
+        assert_eq!(place(&mut placer, "dawn/b", 70_000), Some(1));
+        assert_eq!(place(&mut placer, "dawn/c", 8192), Some(0), "its disk is full");
+        assert_eq!(place(&mut placer, "dawn/d", 1), Some(0), "and it goes on there");
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn no_placement_gives_more_than_there_is(
+            free in prop::collection::vec(0..100_000u64, 1..5),
+            sizes in prop::collection::vec(0..40_000u64, 0..40),
+            which in 0..3usize,
+        ) {
+            let mut placer = placer(Placement::ALL[which], &free);
+            let mut left = free.clone();
+            for (number, size) in sizes.into_iter().enumerate() {
+                let needed = size.div_ceil(4096) * 4096;
+                match place(&mut placer, &format!("folder-{}/{number}", number % 3), size) {
+                    Some(disk) => {
+                        prop_assert!(left[disk] >= needed);
+                        left[disk] -= needed;
+                    }
+                    None => prop_assert!(left.iter().all(|l| *l < needed), "it would have fitted"),
+                }
+            }
+        }
+    }
+
+    #[rstest]
+    #[case(Placement::Emptiest, "emptiest")]
+    #[case(Placement::InOrder, "in-order")]
+    #[case(Placement::KeepTogether, "keep-together")]
+    fn words_are_those_of_the_pool_file(#[case] placement: Placement, #[case] word: &str) {
+        assert_eq!(placement.word(), word);
     }
 }

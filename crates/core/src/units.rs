@@ -21,6 +21,9 @@ pub enum SizeError {
     /// The unit is none of the known ones.
     #[error("unknown unit `{0}`: use B, kB, MB, GB, TB, PB (decimal) or KiB, MiB, GiB, TiB, PiB (binary)")]
     UnknownUnit(String),
+    /// It is no rate.
+    #[error("`{0}` is not a rate: write a number and a unit, such as \"180 MB/s\" or \"2.5 Gbit/s\"")]
+    NotARate(String),
     /// The size does not fit into 63 bits.
     #[error("`{0}` is too large")]
     TooLarge(String),
@@ -146,6 +149,57 @@ impl std::iter::Sum for ByteLength {
     }
 }
 
+/// An estimated rate, in bytes per second.
+#[derive(Clone, Copy, Debug, Default, PartialEq, PartialOrd, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Rate(f64);
+
+impl Rate {
+    /// A rate of so many bytes per second; what is no positive number counts as zero.
+    pub fn from_per_second(bytes: f64) -> Self {
+        Self(if bytes.is_finite() { bytes.max(0.0) } else { 0.0 })
+    }
+
+    /// Bytes per second.
+    pub const fn per_second(self) -> f64 {
+        self.0
+    }
+
+    /// Reads "180 MB/s", "1.2 GB/s" or "2.5 Gbit/s".
+    ///
+    /// # Errors
+    /// When it is no number with one of these units.
+    pub fn parse(text: &str) -> Result<Self, SizeError> {
+        let not_a_rate = || SizeError::NotARate(text.into());
+        let amount = text.trim().strip_suffix("/s").ok_or_else(not_a_rate)?.trim_end();
+        if let Some(bits) = amount.strip_suffix("bit") {
+            let scale = [("G", 1e9), ("M", 1e6), ("k", 1e3)];
+            let (number, factor) = scale
+                .iter()
+                .find_map(|(prefix, factor)| Some((bits.strip_suffix(prefix)?, *factor)))
+                .ok_or_else(not_a_rate)?;
+            let number: f64 = number.trim().parse().map_err(|_| not_a_rate())?;
+            return Ok(Self::from_per_second(number * factor / 8.0)).and_then(|r| r.positive(text));
+        }
+        ByteLength::parse(amount).and_then(|bytes| Self::from_per_second(bytes.exact() as f64).positive(text))
+    }
+
+    fn positive(self, text: &str) -> Result<Self, SizeError> {
+        if self.0 > 0.0 { Ok(self) } else { Err(SizeError::NotARate(text.into())) }
+    }
+
+    /// The time in seconds for so many bytes.
+    pub fn seconds_for(self, bytes: ByteLength) -> f64 {
+        bytes.exact() as f64 / self.0
+    }
+}
+
+impl fmt::Display for Rate {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&format!("{}/s", ByteLength::new(self.0 as u64)))
+    }
+}
+
 macro_rules! identifier {
     ($(#[$doc:meta])* $name:ident($inner:ty)) => {
         $(#[$doc])*
@@ -241,6 +295,19 @@ mod tests {
     #[case(123_400_000, "123 MB")]
     fn sizes_are_shown_in_decimal_units(#[case] bytes: u64, #[case] text: &str) {
         assert_eq!(ByteLength::new(bytes).to_string(), text);
+    }
+
+    #[rstest]
+    #[case("180 MB/s", Some(180e6))]
+    #[case("1.2GB/s", Some(1.2e9))]
+    #[case("2.5 Gbit/s", Some(312.5e6))]
+    #[case("100 Mbit/s", Some(12.5e6))]
+    #[case("180 MB", None)]
+    #[case("0 MB/s", None)]
+    #[case("-1 Gbit/s", None)]
+    #[case("fast/s", None)]
+    fn rates_are_read(#[case] text: &str, #[case] expected: Option<f64>) {
+        assert_eq!(Rate::parse(text).ok().map(Rate::per_second), expected);
     }
 
     #[test]

@@ -152,12 +152,11 @@ fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -
     });
     let data = fields.texts("data");
     let parity = fields.texts("parity");
-    let placement = fields.read("placement", |text| match text {
-        "emptiest" => Ok(Placement::Emptiest),
-        "in-order" | "keep-together" => {
-            Err(format!("placement `{text}` is not built by this version: write emptiest"))
-        }
-        other => Err(format!("unknown placement `{other}`: write emptiest")),
+    let placement = fields.read("placement", |text| {
+        Placement::ALL
+            .into_iter()
+            .find(|p| p.word() == text)
+            .ok_or_else(|| format!("unknown placement `{text}`: write emptiest, in-order or keep-together"))
     });
     let leave_out = fields.texts("leave_out").into_iter().map(|(text, _)| text).collect();
     let stop_when_gone = fields.read("stop_when_gone", |text| {

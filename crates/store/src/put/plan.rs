@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use sieve_core::path::RelPath;
-use sieve_core::placement::Placer;
+use sieve_core::placement::{Placement, Placer};
 use sieve_core::units::{ByteLength, GRANULE};
 
 use super::{Item, PutPlan};
@@ -51,8 +51,8 @@ pub fn plan(
     let mut planner = Planner {
         pool,
         volume: spec.name.clone(),
+        placer: placer_with_homes(pool, spec.placement, &targets, free)?,
         targets,
-        placer: Placer::new(spec.placement, free),
         replace,
         plan: PutPlan {
             sources: Vec::new(),
@@ -71,6 +71,36 @@ pub fn plan(
         planner.source(source)?;
     }
     planner.finish()
+}
+
+/// A placer that knows, where that matters, on which disk each folder has the most.
+fn placer_with_homes(
+    pool: &Pool,
+    placement: Placement,
+    targets: &[usize],
+    free: Vec<ByteLength>,
+) -> Result<Placer> {
+    let mut placer = Placer::new(placement, free);
+    if placement != Placement::KeepTogether {
+        return Ok(placer);
+    }
+    let mut most: HashMap<RelPath, (ByteLength, usize)> = HashMap::new();
+    for (disk, index) in targets.iter().enumerate() {
+        let mut here: HashMap<RelPath, ByteLength> = HashMap::new();
+        objects::for_each_name(pool.catalogue.reading(), pool.members[*index].row.id, |path, object| {
+            let bytes = here.entry(path.parent().unwrap_or_default()).or_default();
+            *bytes = bytes.plus(object.size);
+            Ok(())
+        })?;
+        for (folder, bytes) in here {
+            let home = most.entry(folder).or_insert((bytes, disk));
+            if bytes > home.0 {
+                *home = (bytes, disk);
+            }
+        }
+    }
+    most.iter().for_each(|(folder, (_, disk))| placer.settle_home(folder, *disk));
+    Ok(placer)
 }
 
 /// Only sources of one name can bring two things of one name.
@@ -170,10 +200,10 @@ impl Planner<'_> {
             let Some(stat) = self.current().stat(&below)? else { continue };
             self.entry(&below, &stat)?;
         }
-        // A folder lies where its first file goes; an empty one on the emptiest disk.
+        // A folder lies where its first file goes.
         let first = self.plan.items.get(index + 1).map(|i| i.member);
-        let emptiest = || self.placer.clone().place(ByteLength::ZERO).map(|d| position(self.targets[d]));
-        if let Some(member) = first.or_else(emptiest) {
+        let on_its_own = || self.placer.place_for_folder().map(|d| position(self.targets[d]));
+        if let Some(member) = first.or_else(on_its_own) {
             self.plan.items[index].member = member;
         }
         Ok(())
@@ -217,9 +247,9 @@ impl Planner<'_> {
             (Some((place, first)), None) => (Some(*place), Some(Box::new(first.clone()))),
             (_, Some(there)) => {
                 let fits = self.placer.place_on(there, needed);
-                (if fits { Some(there) } else { self.placer.place(needed) }, None)
+                (if fits { Some(there) } else { self.placer.place(&target, needed) }, None)
             }
-            (None, None) => (self.placer.place(needed), None),
+            (None, None) => (self.placer.place(&target, needed), None),
         };
         let Some(place) = place else {
             let largest = self.placer.largest_free();

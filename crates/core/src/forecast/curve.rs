@@ -1,0 +1,171 @@
+//! How fast a disk is from the start to the end of its space.
+
+use serde::Serialize;
+
+use crate::pool::Media;
+use crate::units::Rate;
+
+/// Where a curve comes from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "source", rename_all = "kebab-case")]
+pub enum CurveSource {
+    /// The disk was measured at that time, nanoseconds since 1970.
+    Measured {
+        /// When.
+        at: i64,
+    },
+    /// The user said so.
+    Given,
+    /// It is assumed for the media.
+    Assumed {
+        /// On what grounds.
+        grounds: &'static str,
+    },
+}
+
+/// The sequential speed of a disk over its space: straight lines between points.
+///
+/// # Invariant
+/// There is at least one point; shares rise from 0 to 1 and rates are positive.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct SpeedCurve {
+    points: Vec<(f64, f64)>,
+    #[serde(flatten)]
+    source: CurveSource,
+}
+
+impl SpeedCurve {
+    /// A curve through points of (share of the space, rate); nothing without a usable point.
+    ///
+    /// Points out of order, outside of the space or without a positive rate are left out.
+    pub fn new(points: impl IntoIterator<Item = (f64, Rate)>, source: CurveSource) -> Option<Self> {
+        let mut kept: Vec<(f64, f64)> = Vec::new();
+        for (share, rate) in points {
+            let in_order = kept.last().is_none_or(|(last, _)| share > *last);
+            if (0.0..=1.0).contains(&share) && rate.per_second() > 0.0 && in_order {
+                kept.push((share, rate.per_second()));
+            }
+        }
+        (!kept.is_empty()).then_some(Self { points: kept, source })
+    }
+
+    /// The same speed everywhere.
+    pub fn flat(rate: Rate, source: CurveSource) -> Option<Self> {
+        Self::new([(0.0, rate)], source)
+    }
+
+    /// Where it comes from.
+    pub const fn source(&self) -> &CurveSource {
+        &self.source
+    }
+
+    /// The rate at a share of the space from 0 to 1; before the first point and behind the last one it is theirs.
+    pub fn at(&self, share: f64) -> Rate {
+        let behind = self.points.partition_point(|(s, _)| *s <= share);
+        let rate = match (behind.checked_sub(1).map(|i| self.points[i]), self.points.get(behind)) {
+            (Some((_, rate)), None) | (None, Some(&(_, rate))) => rate,
+            (Some((from, low)), Some(&(to, high))) => low + (high - low) * (share - from) / (to - from),
+            (None, None) => 0.0,
+        };
+        Rate::from_per_second(rate)
+    }
+
+    /// The shares at which the curve bends.
+    pub fn bends(&self) -> impl Iterator<Item = f64> {
+        self.points.iter().map(|(share, _)| *share)
+    }
+
+    /// The mean rate over the whole space: its length over the time that a pass takes.
+    ///
+    /// # Source
+    /// The time over a stretch on which the speed goes in a straight line from u to v is
+    /// length · ln(v/u) / (v − u), the integral of 1/speed.
+    pub fn mean(&self) -> Rate {
+        let mut borders: Vec<f64> = [0.0, 1.0].into_iter().chain(self.bends()).collect();
+        borders.sort_by(f64::total_cmp);
+        let time: f64 = borders
+            .windows(2)
+            .map(|b| time_over(b[1] - b[0], self.at(b[0]).per_second(), self.at(b[1]).per_second()))
+            .sum();
+        Rate::from_per_second(1.0 / time)
+    }
+}
+
+/// The time for `length` while the speed goes in a straight line from `u` to `v`.
+pub(super) fn time_over(length: f64, u: f64, v: f64) -> f64 {
+    if length <= 0.0 {
+        return 0.0;
+    }
+    if (v - u).abs() < 1e-9 * u.max(v) { length / u } else { length * (v / u).ln() / (v - u) }
+}
+
+/// The curve that is assumed for a disk that was never measured.
+///
+/// # Source
+/// Hard disks write zones of constant density at constant speed of rotation, so a track's rate goes with its
+/// radius; on a 3.5-inch disk the outermost track is about twice as long as the innermost (B. Jacob, S. Ng,
+/// D. Wang, "Memory Systems: Cache, DRAM, Disk", on zoned recording). The rates themselves are cautious round
+/// figures for disks of the last ten years; a measured curve takes their place.
+pub fn default_curve(media: Option<Media>) -> SpeedCurve {
+    let (start, end, grounds) = match media {
+        Some(Media::Ssd) => (450.0, 450.0, "an SSD behind a 6 Gbit/s disk interface"),
+        Some(Media::Nvme) => (1500.0, 1500.0, "an SSD on the peripheral bus, after its fast area is full"),
+        Some(Media::Hdd) | None => {
+            (180.0, 90.0, "a 3.5-inch hard disk: half as fast at the end as at the start")
+        }
+    };
+    let megabytes = |m: f64| Rate::from_per_second(m * 1e6);
+    SpeedCurve::new([(0.0, megabytes(start)), (1.0, megabytes(end))], CurveSource::Assumed { grounds })
+        .expect("both points are usable")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn curve(points: &[(f64, f64)]) -> SpeedCurve {
+        let points = points.iter().map(|(s, r)| (*s, Rate::from_per_second(*r)));
+        SpeedCurve::new(points, CurveSource::Given).unwrap()
+    }
+
+    #[test]
+    fn rates_lie_on_straight_lines_between_the_points() {
+        let curve = curve(&[(0.2, 100.0), (0.6, 60.0)]);
+        for (share, rate) in [(0.0, 100.0), (0.2, 100.0), (0.4, 80.0), (0.6, 60.0), (1.0, 60.0)] {
+            assert!((curve.at(share).per_second() - rate).abs() < 1e-9, "at {share}");
+        }
+    }
+
+    #[test]
+    fn the_mean_of_a_falling_disk_by_hand() {
+        // From 200 to 100: the time for 1 is ln(1/2)/(-100) = 0.0069315, so the mean is 144.27.
+        let mean = curve(&[(0.0, 200.0), (1.0, 100.0)]).mean().per_second();
+        assert!((mean - 144.269).abs() < 0.001, "{mean}");
+        assert!((curve(&[(0.0, 70.0)]).mean().per_second() - 70.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn unusable_points_are_left_out() {
+        let point = |s, r| (s, Rate::from_per_second(r));
+        let kept = SpeedCurve::new(
+            [point(0.5, 10.0), point(0.4, 20.0), point(0.7, 0.0), point(1.5, 9.0), point(0.9, f64::NAN)],
+            CurveSource::Given,
+        );
+        assert_eq!(kept.unwrap().bends().collect::<Vec<_>>(), [0.5]);
+        assert_eq!(SpeedCurve::new([point(2.0, 1.0)], CurveSource::Given), None);
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn the_mean_lies_between_the_slowest_and_the_fastest(rates in prop::collection::vec(1.0..1e9f64, 1..6)) {
+            let last = (rates.len() - 1).max(1) as f64;
+            let points: Vec<(f64, f64)> = rates.iter().enumerate().map(|(i, r)| (i as f64 / last, *r)).collect();
+            let mean = curve(&points).mean().per_second();
+            let (low, high) = rates.iter().fold((f64::MAX, 0f64), |(l, h), r| (l.min(*r), h.max(*r)));
+            prop_assert!(low * 0.999_999 <= mean && mean <= high * 1.000_001);
+        }
+    }
+}

@@ -1,0 +1,9 @@
+//! How long things take: speed curves of disks, and the pace of a pass over several of them.
+
+mod curve;
+mod duration;
+mod pass;
+
+pub use curve::{CurveSource, SpeedCurve, default_curve};
+pub use duration::Duration;
+pub use pass::{Forecast, Link, Participant, Pass, forecast};
