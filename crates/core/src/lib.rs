@@ -4,6 +4,7 @@
 
 pub mod checksum;
 pub mod code;
+pub mod design;
 pub mod fate;
 pub mod forecast;
 pub mod gf256;

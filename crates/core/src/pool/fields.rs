@@ -7,6 +7,14 @@ use toml_edit::{Item, TableLike, Value};
 
 use super::Mistake;
 
+/// The known word that is most like a wrong one, if any is like it at all.
+pub(super) fn nearest<'k>(wrong: &str, known: impl Iterator<Item = &'k str>) -> Option<&'k str> {
+    let wrong = wrong.to_lowercase();
+    let near = known.map(|word| (strsim::damerau_levenshtein(&wrong, word), word));
+    let close_enough = |(distance, word): &(usize, &str)| *distance <= 1 + word.len() / 4;
+    near.filter(close_enough).min_by_key(|(distance, _)| *distance).map(|(_, word)| word)
+}
+
 /// One table while it is read. What is not taken by the end is an unknown key.
 pub(super) struct Fields<'a> {
     table: &'a dyn TableLike,
@@ -72,6 +80,44 @@ impl<'a> Fields<'a> {
         })
     }
 
+    /// A whole number of at least 1.
+    pub(super) fn count(&mut self, key: &'static str) -> Option<u32> {
+        let (value, span) = self.value(key)?;
+        let count = value.as_integer().and_then(|n| u32::try_from(n).ok()).filter(|n| *n > 0);
+        if count.is_none() {
+            self.mistake(span, format!("`{key}` must be a whole number of at least 1"));
+        }
+        count
+    }
+
+    /// A list of lists of text.
+    pub(super) fn rows(&mut self, key: &'static str) -> Vec<Vec<(String, Range<usize>)>> {
+        let Some((value, span)) = self.value(key) else { return Vec::new() };
+        let rows = value.as_array().map(|array| array.iter().map(Value::as_array).collect::<Vec<_>>());
+        let Some(rows) = rows.filter(|rows| rows.iter().all(Option::is_some)) else {
+            self.mistake(
+                span,
+                format!("`{key}` must be a list of rows: {key} = [[\"A1\", \"A2\"], [\"B1\", \"-\"]]"),
+            );
+            return Vec::new();
+        };
+        let entry = |v: &Value| (v.as_str().map(str::to_string), v.span().unwrap_or(span.clone()));
+        let read: Vec<Vec<_>> =
+            rows.into_iter().flatten().map(|row| row.iter().map(entry).collect()).collect();
+        let mut found = Vec::new();
+        for row in read {
+            let mut texts = Vec::new();
+            for (text, at) in row {
+                match text {
+                    Some(text) => texts.push((text, at)),
+                    None => self.mistake(at, format!("`{key}` lists names in quotes")),
+                }
+            }
+            found.push(texts);
+        }
+        found
+    }
+
     pub(super) fn texts(&mut self, key: &'static str) -> Vec<(String, Range<usize>)> {
         let Some((value, span)) = self.value(key) else { return Vec::new() };
         let Some(array) = value.as_array() else {
@@ -107,10 +153,12 @@ impl<'a> Fields<'a> {
             }
             let span = self.table.get_key_value(key).and_then(|(k, _)| k.span()).unwrap_or(self.span.clone());
             let known: Vec<_> = self.known.iter().copied().collect();
-            self.mistakes.push(
-                Mistake::new(span, format!("unknown key `{key}` in {}", self.what))
-                    .advise(format!("known keys here are {}", known.join(", "))),
-            );
+            let mut advice = format!("known keys here are {}", known.join(", "));
+            if let Some(near) = nearest(key, known.iter().copied()) {
+                advice = format!("did you mean `{near}`? {advice}");
+            }
+            let message = format!("unknown key `{key}` in {}", self.what);
+            self.mistakes.push(Mistake::new(span, message).advise(advice));
         }
     }
 }

@@ -3,8 +3,10 @@
 mod fields;
 mod mistake;
 mod parse;
+mod quantities;
 mod spec;
 
 pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
-pub use spec::{DiskSpec, Media, PoolSpec, Share, VolumeKind, VolumeSpec};
+pub use quantities::{Price, Temperature, parse_date};
+pub use spec::{CaseSpec, DiskSpec, LinkSpec, Media, PoolSpec, Share, Thresholds, VolumeKind, VolumeSpec};

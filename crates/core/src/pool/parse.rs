@@ -5,10 +5,15 @@ use std::ops::Range;
 
 use toml_edit::{Document, Item, Table};
 
-use super::fields::Fields;
-use super::{DiskSpec, Media, Mistake, PoolSpec, Share, VolumeKind, VolumeSpec};
+use jiff::civil::Date;
+
+use super::fields::{Fields, nearest};
+use super::quantities::{Price, Temperature, parse_date};
+use super::{
+    CaseSpec, DiskSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeKind, VolumeSpec,
+};
 use crate::placement::Placement;
-use crate::units::{ByteLength, MAX_PARITIES, MAX_SLOTS};
+use crate::units::{ByteLength, MAX_PARITIES, MAX_SLOTS, Rate};
 
 /// What a pool file says, as far as it can be read, and every mistake in it in the order of the file.
 #[derive(Debug, Clone)]
@@ -35,16 +40,23 @@ pub fn parse(text: &str) -> Parsed {
 }
 
 fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<PoolSpec> {
-    for (key, _) in root.iter().filter(|(key, _)| !["pool", "disk", "volume"].contains(key)) {
+    const SECTIONS: [&str; 5] = ["pool", "case", "link", "disk", "volume"];
+    for (key, _) in root.iter().filter(|(key, _)| !SECTIONS.contains(key)) {
         let span = root.key(key).and_then(|k| k.span()).unwrap_or(0..0);
-        mistakes.push(
-            Mistake::new(span, format!("unknown key `{key}`"))
-                .advise("a pool file has [pool], [[disk]] and [[volume]]"),
-        );
+        let mut advice = "a pool file has [pool], [[case]], [[link]], [[disk]] and [[volume]]".to_string();
+        if let Some(near) = nearest(key, SECTIONS.into_iter()) {
+            advice = format!("did you mean `{near}`? {advice}");
+        }
+        mistakes.push(Mistake::new(span, format!("unknown key `{key}`")).advise(advice));
     }
-    let name = read_header(root, end, mistakes);
+    let header = read_header(root, end, mistakes);
+    let cases: Vec<CaseSpec> =
+        tables(root, "case", mistakes).into_iter().filter_map(|t| read_case(t, mistakes)).collect();
+    let links: Vec<LinkSpec> =
+        tables(root, "link", mistakes).into_iter().filter_map(|t| read_link(t, mistakes)).collect();
+    let around = Surroundings { cases: &cases, links: &links };
     let disks: Vec<DiskSpec> =
-        tables(root, "disk", mistakes).into_iter().filter_map(|t| read_disk(t, mistakes)).collect();
+        tables(root, "disk", mistakes).into_iter().filter_map(|t| read_disk(t, &around, mistakes)).collect();
     let volumes: Vec<VolumeSpec> = tables(root, "volume", mistakes)
         .into_iter()
         .filter_map(|t| read_volume(t, &disks, mistakes))
@@ -53,11 +65,53 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
     refuse_twins(volumes.iter().map(|v| (&v.name, &v.name_span)), "a volume", mistakes);
     let paths = disks.iter().filter_map(|d| d.path.as_ref().map(|p| (p, &d.path_span)));
     refuse_twins(paths, "a disk with path", mistakes);
+    refuse_twins(cases.iter().map(|c| (&c.name, &c.name_span)), "a case", mistakes);
+    refuse_twins(links.iter().map(|l| (&l.name, &l.name_span)), "a link", mistakes);
+    let bays = disks.iter().filter_map(|d| d.bay.as_ref().map(|b| (b, &d.bay_span)));
+    refuse_twins(bays, "a disk in bay", mistakes);
     refuse_shared_members(&volumes, mistakes);
-    Some(PoolSpec { name: name?, disks, volumes })
+    let (name, thresholds) = header?;
+    Some(PoolSpec { name, thresholds, cases, links, disks, volumes })
 }
 
-fn read_header(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<String> {
+/// What a disk may refer to.
+struct Surroundings<'a> {
+    cases: &'a [CaseSpec],
+    links: &'a [LinkSpec],
+}
+
+fn read_case(table: &Table, mistakes: &mut Vec<Mistake>) -> Option<CaseSpec> {
+    let mut fields = Fields::new(table, "[[case]]", table.span().unwrap_or(0..0), mistakes);
+    let name = fields.required_text("name");
+    let drawn = fields.rows("bays");
+    if drawn.iter().all(Vec::is_empty) {
+        let span = fields.span.clone();
+        fields.mistake(
+            span,
+            "a case needs its bays, row by row from the top: bays = [[\"A1\", \"A2\"], [\"B1\", \"-\"]]",
+        );
+    }
+    let named: Vec<_> = drawn.iter().flatten().filter(|(bay, _)| bay != "-").collect();
+    refuse_twins(named.iter().map(|(bay, span)| (bay, span)), "a bay", fields.mistakes);
+    fields.finish();
+    let (name, name_span) = name?;
+    let bay = |(name, _): (String, Range<usize>)| (name != "-").then_some(name);
+    let rows = drawn.into_iter().map(|row| row.into_iter().map(bay).collect()).collect();
+    Some(CaseSpec { name, rows, name_span })
+}
+
+fn read_link(table: &Table, mistakes: &mut Vec<Mistake>) -> Option<LinkSpec> {
+    let mut fields = Fields::new(table, "[[link]]", table.span().unwrap_or(0..0), mistakes);
+    let name = fields.required_text("name");
+    let has_rate = fields.required_text("rate").is_some();
+    let rate = fields.read("rate", |text| Rate::parse(text).map_err(|e| e.to_string()));
+    fields.finish();
+    let (name, name_span) = name?;
+    // A link without a usable rate is known by name, so that its disks are not told that it does not exist.
+    Some(LinkSpec { name, rate: rate.filter(|_| has_rate).unwrap_or_default(), name_span })
+}
+
+fn read_header(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<(String, Thresholds)> {
     let Some(table) = root.get("pool").and_then(Item::as_table) else {
         let span = root.get("pool").and_then(Item::span).unwrap_or(end..end);
         mistakes
@@ -66,8 +120,26 @@ fn read_header(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<
     };
     let mut fields = Fields::new(table, "[pool]", table.span().unwrap_or(0..0), mistakes);
     let name = fields.required_text("name");
+    let too_hot = fields.read("too_hot", |text| {
+        Temperature::parse(text)
+            .ok_or_else(|| format!("`{text}` is no temperature: write \"50 °C\" or \"122 °F\""))
+    });
+    let too_full = fields.read("too_full", read_share);
     fields.finish();
-    name.map(|(name, _)| name)
+    let usual = Thresholds::default();
+    let thresholds = Thresholds {
+        too_hot: too_hot.unwrap_or(usual.too_hot),
+        too_full: too_full.unwrap_or(usual.too_full),
+    };
+    name.map(|(name, _)| (name, thresholds))
+}
+
+fn read_share(text: &str) -> Result<Share, String> {
+    Share::parse(text).ok_or_else(|| format!("`{text}` is not a share: write \"50 %\""))
+}
+
+fn read_date(text: &str) -> Result<Date, String> {
+    parse_date(text).ok_or_else(|| format!("`{text}` is no date: write \"2031-05-04\""))
 }
 
 fn tables<'a>(root: &'a Table, key: &str, mistakes: &mut Vec<Mistake>) -> Vec<&'a Table> {
@@ -98,7 +170,7 @@ fn refuse_twins<'a>(
     }
 }
 
-fn read_disk(table: &Table, mistakes: &mut Vec<Mistake>) -> Option<DiskSpec> {
+fn read_disk(table: &Table, around: &Surroundings<'_>, mistakes: &mut Vec<Mistake>) -> Option<DiskSpec> {
     let mut fields = Fields::new(table, "[[disk]]", table.span().unwrap_or(0..0), mistakes);
     let name = fields.required_text("name");
     let path = fields.text("path");
@@ -109,9 +181,26 @@ fn read_disk(table: &Table, mistakes: &mut Vec<Mistake>) -> Option<DiskSpec> {
         "nvme" => Ok(Media::Nvme),
         other => Err(format!("unknown media `{other}`: write hdd, ssd or nvme")),
     });
-    let bay = fields.text("bay").map(|(text, _)| text);
-    let serial = fields.text("serial").map(|(text, _)| text);
-    let simulated = fields.flag("simulated");
+    let bay = fields.text("bay");
+    let link = fields.text("link");
+    let mut spec = DiskSpec {
+        serial: fields.text("serial").map(|(text, _)| text),
+        model: fields.text("model").map(|(text, _)| text),
+        rpm: fields.count("rpm"),
+        made: fields.read("made", read_date),
+        bought: fields.read("bought", read_date),
+        warranty: fields.read("warranty", read_date),
+        price: fields.read("price", |text| {
+            Price::parse(text).ok_or_else(|| format!("`{text}` is no price: write \"249 EUR\""))
+        }),
+        batch: fields.text("batch").map(|(text, _)| text),
+        speed: read_speed(&mut fields),
+        simulated: fields.flag("simulated"),
+        capacity,
+        media,
+        ..DiskSpec::default()
+    };
+    check_surroundings(around, bay.as_ref(), link.as_ref(), &mut fields);
     if let Some((name, span)) = &name
         && !is_plain_name(name)
     {
@@ -129,10 +218,48 @@ fn read_disk(table: &Table, mistakes: &mut Vec<Mistake>) -> Option<DiskSpec> {
         );
     }
     fields.finish();
-    let (name, name_span) = name?;
-    let path_span = path.as_ref().map_or(name_span.clone(), |(_, span)| span.clone());
-    let path = path.map(|(text, _)| text);
-    Some(DiskSpec { name, path, capacity, media, bay, serial, simulated, name_span, path_span })
+    (spec.name, spec.name_span) = name?;
+    spec.path_span = path.as_ref().map_or(spec.name_span.clone(), |(_, span)| span.clone());
+    spec.path = path.map(|(text, _)| text);
+    spec.bay_span = bay.as_ref().map_or(spec.name_span.clone(), |(_, span)| span.clone());
+    spec.bay = bay.map(|(text, _)| text);
+    spec.link = link.map(|(text, _)| text);
+    Some(spec)
+}
+
+/// One rate, or several from the start of the disk to its end.
+fn read_speed(fields: &mut Fields<'_>) -> Vec<Rate> {
+    let texts = fields.texts("speed");
+    let mut rates = Vec::new();
+    for (text, span) in texts {
+        match Rate::parse(&text) {
+            Ok(rate) => rates.push(rate),
+            Err(error) => fields.mistake(span, error.to_string()),
+        }
+    }
+    rates
+}
+
+/// The bay of a disk is one of the drawn cases, if there are any; its link is one of the file.
+fn check_surroundings(
+    around: &Surroundings<'_>,
+    bay: Option<&(String, Range<usize>)>,
+    link: Option<&(String, Range<usize>)>,
+    fields: &mut Fields<'_>,
+) {
+    let mut bays = around.cases.iter().flat_map(|case| case.rows.iter().flatten().flatten());
+    if let Some((name, span)) = bay
+        && !around.cases.is_empty()
+        && !bays.any(|known| known == name)
+    {
+        fields.mistake(span.clone(), format!("no case has a bay `{name}`"));
+    }
+    if let Some((name, span)) = link
+        && !around.links.iter().any(|known| known.name == *name)
+    {
+        let advice = format!("add a [[link]] with name = \"{name}\" and its rate, or correct the name");
+        fields.mistakes.push(Mistake::new(span.clone(), format!("there is no link `{name}`")).advise(advice));
+    }
 }
 
 fn is_plain_name(name: &str) -> bool {
@@ -159,9 +286,7 @@ fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -
             .ok_or_else(|| format!("unknown placement `{text}`: write emptiest, in-order or keep-together"))
     });
     let leave_out = fields.texts("leave_out").into_iter().map(|(text, _)| text).collect();
-    let stop_when_gone = fields.read("stop_when_gone", |text| {
-        Share::parse(text).ok_or_else(|| format!("`{text}` is not a share: write \"50 %\""))
-    });
+    let stop_when_gone = fields.read("stop_when_gone", read_share);
     if data.is_empty() {
         let span = fields.span.clone();
         fields.mistake(span, "a volume needs at least one data disk: data = [\"…\"]");
@@ -244,6 +369,14 @@ data = ["alder"]
 parity = ["oak"]
 leave_out = ["*.tmp"]
 stop_when_gone = "20 %"
+
+[[case]]
+name = "tower"
+bays = [["A1", "A2"], ["B1", "-"]]
+
+[[link]]
+name = "card-a"
+rate = "1.2 GB/s"
 "#;
 
     #[test]
@@ -269,6 +402,18 @@ stop_when_gone = "20 %"
     #[case("parity = [\"oak\"]", "parity = \"oak\"", "must be a list", 18)]
     #[case("kind = \"unstriped\"", "kind = \"heap\"", "unknown kind `heap`", 16)]
     #[case("[pool]", "[pond]", "unknown key `pond`", 2)]
+    #[case("capacity = \"12 TB\"", "capcity = \"12 TB\"", "unknown key `capcity`", 8)]
+    #[case("media = \"hdd\"", "bay = \"C9\"", "no case has a bay `C9`", 9)]
+    #[case("media = \"hdd\"", "link = \"card-b\"", "there is no link `card-b`", 9)]
+    #[case("media = \"hdd\"", "rpm = 0", "whole number", 9)]
+    #[case("media = \"hdd\"", "bought = \"yesterday\"", "is no date", 9)]
+    #[case("media = \"hdd\"", "price = \"cheap\"", "is no price", 9)]
+    #[case("media = \"hdd\"", "speed = [\"fast\"]", "is not a rate", 9)]
+    #[case("name = \"fernhollow\"", "name = \"f\"\ntoo_hot = \"warm\"", "is no temperature", 4)]
+    #[case("bays = [[\"A1\", \"A2\"], [\"B1\", \"-\"]]", "bays = [\"A1\"]", "list of rows", 24)]
+    #[case("[\"B1\", \"-\"]", "[\"A1\"]", "a bay `A1` already", 24)]
+    #[case("rate = \"1.2 GB/s\"", "rate = \"lots\"", "is not a rate", 28)]
+    #[case("rate = \"1.2 GB/s\"", "", "needs a `rate`", 26)]
     #[case("[[disk]]\nname = \"oak\"", "[[disk]]\nname = oak", "", 12)]
     fn each_mistake_is_found_at_its_line(
         #[case] from: &str,
@@ -283,6 +428,30 @@ stop_when_gone = "20 %"
             mistakes.iter().any(|m| m.message.contains(message) && m.line(&text) == line),
             "{mistakes:?}"
         );
+    }
+
+    #[test]
+    fn a_key_that_is_nearly_right_is_told_the_right_one() {
+        let told = |from: &str, to: &str| parse(&GOOD.replace(from, to)).mistakes[0].advice.clone().unwrap();
+        assert!(told("capacity =", "capcity =").starts_with("did you mean `capacity`?"));
+        assert!(told("[[volume]]", "[[volumes]]").starts_with("did you mean `volume`?"));
+        assert!(told("media =", "colour =").starts_with("known keys"));
+    }
+
+    #[test]
+    fn what_is_said_about_disks_cases_and_links_is_read() {
+        let about = "media = \"hdd\"\nbay = \"B1\"\nlink = \"card-a\"\nprice = \"249 EUR\"\nbought = \"2030-01-02\"\nspeed = [\"190 MB/s\", \"95 MB/s\"]";
+        let parsed = parse(&GOOD.replace("media = \"hdd\"", about));
+        assert_eq!(parsed.mistakes, []);
+        let spec = parsed.spec.unwrap();
+        let alder = spec.disk("alder").unwrap();
+        assert_eq!((alder.speed.len(), alder.price.as_ref().unwrap().hundredths), (2, 24_900));
+        assert_eq!(
+            spec.cases[0].rows,
+            [[Some("A1".to_string()), Some("A2".into())], [Some("B1".into()), None]]
+        );
+        assert_eq!(spec.links[0].rate.per_second(), 1.2e9);
+        assert_eq!(spec.thresholds, Thresholds::default());
     }
 
     #[test]

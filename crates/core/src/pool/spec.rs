@@ -4,8 +4,11 @@ use std::ops::Range;
 
 use serde::Serialize;
 
+use jiff::civil::Date;
+
+use super::quantities::{Price, Temperature};
 use crate::placement::Placement;
-use crate::units::ByteLength;
+use crate::units::{ByteLength, Rate};
 
 /// What a disk is made of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -44,6 +47,11 @@ impl Share {
         (0.0..=100.0).contains(&percent).then(|| Self((percent * 10.0).round() as u16))
     }
 
+    /// From 0 to 1.
+    pub fn fraction(self) -> f64 {
+        f64::from(self.0) / 1000.0
+    }
+
     /// Whether `part` of `whole` is more than this share.
     pub fn exceeded_by(self, part: u64, whole: u64) -> bool {
         u128::from(part) * 1000 > u128::from(whole) * u128::from(self.0)
@@ -51,7 +59,7 @@ impl Share {
 }
 
 /// One disk of the pool file.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct DiskSpec {
     /// Its friendly name.
     pub name: String,
@@ -65,6 +73,24 @@ pub struct DiskSpec {
     pub bay: Option<String>,
     /// Its serial number.
     pub serial: Option<String>,
+    /// Its model.
+    pub model: Option<String>,
+    /// How fast it turns, in revolutions per minute.
+    pub rpm: Option<u32>,
+    /// The day it was made.
+    pub made: Option<Date>,
+    /// The day it was bought.
+    pub bought: Option<Date>,
+    /// The day its warranty ends.
+    pub warranty: Option<Date>,
+    /// What it cost.
+    pub price: Option<Price>,
+    /// The purchase or production batch it is of: disks of one batch tend to die together.
+    pub batch: Option<String>,
+    /// The controller or port group it shares with others.
+    pub link: Option<String>,
+    /// Its speed from the start to the end of its space, as its owner knows it.
+    pub speed: Vec<Rate>,
     /// Its directory stands in for a real disk.
     pub simulated: bool,
     /// Where its name stands in the file.
@@ -73,6 +99,9 @@ pub struct DiskSpec {
     /// Where its path stands in the file (its name, when it has none).
     #[serde(skip)]
     pub path_span: Range<usize>,
+    /// Where its bay stands in the file (its name, when it has none).
+    #[serde(skip)]
+    pub bay_span: Range<usize>,
 }
 
 /// One volume of the pool file.
@@ -100,11 +129,56 @@ pub struct VolumeSpec {
     pub member_spans: Vec<Range<usize>>,
 }
 
+/// A controller or port group that disks share.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct LinkSpec {
+    /// Its name.
+    pub name: String,
+    /// What it carries in all.
+    pub rate: Rate,
+    /// Where its name stands in the file.
+    #[serde(skip)]
+    pub name_span: Range<usize>,
+}
+
+/// A case, as its owner drew it.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct CaseSpec {
+    /// Its name.
+    pub name: String,
+    /// Its rows from top to bottom, each with its bays from left to right; nothing where there is no bay.
+    pub rows: Vec<Vec<Option<String>>>,
+    /// Where its name stands in the file.
+    #[serde(skip)]
+    pub name_span: Range<usize>,
+}
+
+/// From when on something is worth a word.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Thresholds {
+    /// A disk warmer than this is too hot.
+    pub too_hot: Temperature,
+    /// A disk fuller than this is too full.
+    pub too_full: Share,
+}
+
+impl Default for Thresholds {
+    fn default() -> Self {
+        Self { too_hot: Temperature::celsius(50.0), too_full: Share::percent(90) }
+    }
+}
+
 /// A pool file without mistakes.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct PoolSpec {
     /// The pool's name.
     pub name: String,
+    /// From when on something is worth a word.
+    pub thresholds: Thresholds,
+    /// Its cases, in the order of the file.
+    pub cases: Vec<CaseSpec>,
+    /// What disks share, in the order of the file.
+    pub links: Vec<LinkSpec>,
     /// Its disks, in the order of the file.
     pub disks: Vec<DiskSpec>,
     /// Its volumes, in the order of the file.

@@ -1,0 +1,125 @@
+//! The disks that are designed with, also when they are not bought yet.
+
+use serde::Serialize;
+
+use crate::forecast::{CurveSource, SpeedCurve, default_curve};
+use crate::pool::{DiskSpec, Media, Price};
+use crate::units::{ByteLength, SizeError};
+
+/// A disk that is designed with.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct DesignDisk {
+    /// Its name.
+    pub name: String,
+    /// All its space.
+    pub size: ByteLength,
+    /// What it is made of.
+    pub media: Media,
+    /// How fast it is.
+    #[serde(skip)]
+    pub curve: SpeedCurve,
+    /// What it costs, where that is known.
+    pub price: Option<Price>,
+}
+
+/// Why a list of disks cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DiskListError {
+    /// A size in it is none.
+    #[error("{0}")]
+    Size(#[from] SizeError),
+    /// A count in it is none.
+    #[error("`{0}` is no count: write \"2x6TB\"")]
+    Count(String),
+    /// There are too many.
+    #[error("a design is made for at most 256 disks")]
+    TooMany,
+}
+
+/// Most disks of one design.
+const MOST: usize = 256;
+
+impl DesignDisk {
+    /// A disk on paper, with the speed that is assumed for its media.
+    pub fn on_paper(name: impl Into<String>, size: ByteLength, media: Media) -> Self {
+        Self { name: name.into(), size, media, curve: default_curve(Some(media)), price: None }
+    }
+
+    /// A disk of the pool file, if its size is known.
+    pub fn of_spec(spec: &DiskSpec, size: Option<ByteLength>) -> Option<Self> {
+        let media = spec.media.unwrap_or(Media::Hdd);
+        let mut disk = Self::on_paper(&spec.name, size.or(spec.capacity)?, media);
+        disk.price.clone_from(&spec.price);
+        if let Some(curve) = given_curve(spec) {
+            disk.curve = curve;
+        }
+        Some(disk)
+    }
+}
+
+/// The curve through the rates that the pool file gives, at equal distances.
+fn given_curve(spec: &DiskSpec) -> Option<SpeedCurve> {
+    let last = spec.speed.len().saturating_sub(1).max(1) as f64;
+    let points = spec.speed.iter().enumerate().map(|(i, rate)| (i as f64 / last, *rate));
+    SpeedCurve::new(points, CurveSource::Given)
+}
+
+/// Reads "12TB,10TB,2x6TB,4TB". The disks are named after their media and number: "hdd-1".
+///
+/// # Errors
+/// When a size or a count cannot be read.
+pub fn parse_disks(text: &str, media: Media) -> Result<Vec<DesignDisk>, DiskListError> {
+    let prefix = match media {
+        Media::Hdd => "hdd",
+        Media::Ssd => "ssd",
+        Media::Nvme => "nvme",
+    };
+    let mut disks = Vec::new();
+    for part in text.split(',').map(str::trim).filter(|p| !p.is_empty()) {
+        let (count, size) = match part.split_once(['x', '×']) {
+            Some((count, size)) => {
+                let count = count.trim().parse::<usize>().ok().filter(|n| *n > 0);
+                (count.ok_or_else(|| DiskListError::Count(part.into()))?, size)
+            }
+            None => (1, part),
+        };
+        let size = ByteLength::parse(size)?;
+        if size == ByteLength::ZERO {
+            return Err(SizeError::NotASize(part.into()).into());
+        }
+        if disks.len() + count > MOST {
+            return Err(DiskListError::TooMany);
+        }
+        for _ in 0..count {
+            disks.push(DesignDisk::on_paper(format!("{prefix}-{}", disks.len() + 1), size, media));
+        }
+    }
+    Ok(disks)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_shopping_list_is_read() {
+        let disks = parse_disks("12TB, 10 TB,2x6TB,4TB", Media::Hdd).unwrap();
+        let sizes: Vec<String> = disks.iter().map(|d| d.size.to_string()).collect();
+        assert_eq!(sizes, ["12.0 TB", "10.0 TB", "6.0 TB", "6.0 TB", "4.0 TB"]);
+        assert_eq!(disks[3].name, "hdd-4");
+        for wrong in ["12", "x6TB", "0x6TB", "6TX", "300x1TB", "0 TB"] {
+            let read = parse_disks(wrong, Media::Hdd);
+            assert!(read.is_err() || wrong == "12", "{wrong}: {read:?}");
+        }
+    }
+
+    #[test]
+    fn a_disk_of_the_pool_file_keeps_its_own_speed() {
+        let rates = ["200 MB/s", "100 MB/s"].map(|r| crate::units::Rate::parse(r).unwrap());
+        let spec = DiskSpec { speed: rates.into(), ..DiskSpec::default() };
+        assert_eq!(DesignDisk::of_spec(&spec, None), None, "its size is not known");
+        let disk = DesignDisk::of_spec(&spec, Some(ByteLength::new(1000))).unwrap();
+        assert_eq!(disk.curve.at(0.5).per_second(), 150e6);
+        assert_eq!(*disk.curve.source(), CurveSource::Given);
+    }
+}

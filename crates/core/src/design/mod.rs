@@ -1,0 +1,13 @@
+//! What could be built from a set of disks, and what each way gives and risks.
+
+mod disks;
+mod figures;
+mod layout;
+mod loss;
+mod recommend;
+
+pub use disks::{DesignDisk, DiskListError, parse_disks};
+pub use figures::{Addition, Figures, Network, figures};
+pub use layout::{Layout, Plan, plans};
+pub use loss::{Loss, lost_bytes, one_more, survives};
+pub use recommend::{Recommendation, Want, recommend};
