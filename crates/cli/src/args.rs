@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand};
 
 const GROUPS: &str = "\
 Commands, in the order of the work:
-  design            check
+  design            design, check
   build             create
   use               put, get, ls, rm
   protect           sync, verify
@@ -53,8 +53,65 @@ pub(crate) struct VolumeChoice {
     pub(crate) volume: Option<String>,
 }
 
+/// What `design` compares.
+#[derive(Args)]
+pub(crate) struct DesignArguments {
+    /// Hard disks, such as "12TB,10TB,2x6TB,4TB"; without any of these the disks of the pool file
+    #[arg(long, value_name = "SIZES")]
+    pub(crate) disks: Option<String>,
+    /// SSDs beside them, such as "2x1TB"
+    #[arg(long, value_name = "SIZES")]
+    pub(crate) ssd: Option<String>,
+    /// A table of disks, JSON or CSV: name, size, media, price
+    #[arg(long, value_name = "FILE")]
+    pub(crate) list: Option<PathBuf>,
+    /// The network that clients copy over
+    #[arg(long, value_name = "RATE", default_value = "117 MB/s")]
+    pub(crate) network: String,
+    /// What one more disk of this size would bring
+    #[arg(long, value_name = "SIZE", value_delimiter = ',')]
+    pub(crate) add: Vec<String>,
+    /// What matters most
+    #[arg(long, value_name = "WISH")]
+    pub(crate) want: Option<Wish>,
+    /// How many disks must be allowed to die with nothing lost
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) survive: usize,
+    /// Draw usable space and losses side by side, as SVG or PNG
+    #[arg(long, value_name = "FILE")]
+    pub(crate) chart: Option<PathBuf>,
+    /// Write the recommended plan as a new pool file, on paper
+    #[arg(long, value_name = "FILE")]
+    pub(crate) write: Option<PathBuf>,
+}
+
+/// A wish, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Wish {
+    Space,
+    Safety,
+    Speed,
+    Cheap,
+}
+
+impl From<Wish> for sieve_core::design::Want {
+    fn from(wish: Wish) -> Self {
+        match wish {
+            Wish::Space => Self::Space,
+            Wish::Safety => Self::Safety,
+            Wish::Speed => Self::Speed,
+            Wish::Cheap => Self::Cheap,
+        }
+    }
+}
+
 #[derive(Subcommand)]
 pub(crate) enum Command {
+    /// Compare the ways to lay a volume over a set of disks, bought or not
+    #[command(
+        after_help = "Example:\n  zinc-sieve design --disks \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB --want space --survive 2"
+    )]
+    Design(DesignArguments),
     /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
     #[command(after_help = "Example:\n  zinc-sieve check")]
     Check,

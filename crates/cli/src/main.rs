@@ -1,6 +1,7 @@
 //! `zinc-sieve`: words into calls, results into text.
 
 mod args;
+mod chart;
 mod commands;
 mod confirm;
 mod demo;

@@ -2,6 +2,7 @@
 
 mod check;
 mod create;
+mod design;
 mod fate;
 mod get;
 mod ls;
@@ -35,6 +36,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
     let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
     let context = Context { pool, json: arguments.json };
     match arguments.command {
+        Command::Design(arguments) => design::run(&context, &arguments),
         Command::Check => check::run(&context),
         Command::Create(consent) => create::run(&context, consent),
         Command::Put { sources, folder, replace, volume, consent } => {

@@ -1,6 +1,6 @@
 //! The disks that are designed with, also when they are not bought yet.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::forecast::{CurveSource, SpeedCurve, default_curve};
 use crate::pool::{DiskSpec, Media, Price};
@@ -31,6 +31,9 @@ pub enum DiskListError {
     /// A count in it is none.
     #[error("`{0}` is no count: write \"2x6TB\"")]
     Count(String),
+    /// A table cannot be read.
+    #[error("the table of disks: {0}")]
+    Table(String),
     /// There are too many.
     #[error("a design is made for at most 256 disks")]
     TooMany,
@@ -97,6 +100,49 @@ pub fn parse_disks(text: &str, media: Media) -> Result<Vec<DesignDisk>, DiskList
     Ok(disks)
 }
 
+/// One line of a table of disks; sizes and prices as in a pool file.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Line {
+    name: Option<String>,
+    size: String,
+    #[serde(default)]
+    media: Option<Media>,
+    #[serde(default)]
+    price: Option<String>,
+}
+
+/// Reads a table of disks: a JSON list of objects, or CSV with a heading; `size` is needed, `name`, `media` and
+/// `price` may be left out.
+///
+/// # Errors
+/// When it is neither, or a line of it cannot be read; the message says which.
+pub fn parse_disk_table(text: &str) -> Result<Vec<DesignDisk>, DiskListError> {
+    let lines: Vec<Line> = if text.trim_start().starts_with('[') {
+        serde_json::from_str(text).map_err(|e| DiskListError::Table(e.to_string()))?
+    } else {
+        let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text.as_bytes());
+        reader.deserialize().collect::<Result<_, _>>().map_err(|e| DiskListError::Table(e.to_string()))?
+    };
+    if lines.len() > MOST {
+        return Err(DiskListError::TooMany);
+    }
+    let disk = |(number, line): (usize, Line)| {
+        let name = line.name.filter(|n| !n.is_empty()).unwrap_or_else(|| format!("disk-{}", number + 1));
+        let size = ByteLength::parse(&line.size)?;
+        if size == ByteLength::ZERO {
+            return Err(SizeError::NotASize(line.size).into());
+        }
+        let mut disk = DesignDisk::on_paper(name, size, line.media.unwrap_or(Media::Hdd));
+        if let Some(text) = line.price.filter(|p| !p.is_empty()) {
+            let price = Price::parse(&text);
+            disk.price = Some(price.ok_or_else(|| DiskListError::Table(format!("`{text}` is no price")))?);
+        }
+        Ok(disk)
+    };
+    lines.into_iter().enumerate().map(disk).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -110,6 +156,23 @@ mod tests {
         for wrong in ["12", "x6TB", "0x6TB", "6TX", "300x1TB", "0 TB"] {
             let read = parse_disks(wrong, Media::Hdd);
             assert!(read.is_err() || wrong == "12", "{wrong}: {read:?}");
+        }
+    }
+
+    #[test]
+    fn tables_of_disks_are_read_as_json_and_csv() {
+        let json =
+            r#"[{"name": "alder", "size": "12 TB", "price": "249 EUR"}, {"size": "1TB", "media": "ssd"}]"#;
+        let csv = "name,size,media,price\nalder, 12 TB,hdd,249 EUR\n,1TB,ssd,\n";
+        for text in [json, csv] {
+            let disks = parse_disk_table(text).unwrap();
+            assert_eq!((disks[0].name.as_str(), disks[1].name.as_str()), ("alder", "disk-2"));
+            assert_eq!((disks[1].media, disks[0].price.is_some()), (Media::Ssd, true));
+        }
+        for wrong in
+            ["[{]", "[{\"size\": 3}]", "name\nalder\n", "size\nbig\n", "size,price\n1TB,cheap\n", "[1]"]
+        {
+            assert!(parse_disk_table(wrong).is_err(), "{wrong}");
         }
     }
 

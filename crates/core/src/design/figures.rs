@@ -55,6 +55,8 @@ pub struct Figures {
     pub share_of_raw: f64,
     /// The space that is given up for safety, or has no part.
     pub given_up: ByteLength,
+    /// The disks that are given up for that.
+    pub disks_given_up: usize,
     /// How many disks may die, whichever they are, with nothing lost.
     pub survives: usize,
     /// What is lost when one more dies.
@@ -83,6 +85,7 @@ pub fn figures(plan: &Plan, disks: &[DesignDisk], network: &Network, additions: 
         is_for_comparison: plan.layout.is_for_comparison(),
         share_of_raw: plan.usable.exact() as f64 / raw.exact().max(1) as f64,
         given_up: raw.minus(plan.usable),
+        disks_given_up: disks_given_up(plan),
         survives: survives(plan, disks),
         one_more: one_more(plan, disks),
         write: slower(write_speed(plan, disks), network),
@@ -99,8 +102,18 @@ fn name(plan: &Plan) -> String {
     match plan.cache.len() {
         0 => plan.layout.name(),
         1 => format!("{} + cache", plan.layout.name()),
-        _ => format!("{} + mirrored cache", plan.layout.name()),
+        n => format!("{} + cache on {n}", plan.layout.name()),
     }
+}
+
+/// Parity drives, second halves of pairs, the strips of parity in disks, and what has no part.
+fn disks_given_up(plan: &Plan) -> usize {
+    let for_safety = match plan.layout {
+        Layout::MirroredPairs => plan.data.len() / 2,
+        Layout::RotatingParity { parities } => usize::from(parities),
+        Layout::Spanned | Layout::Tiered | Layout::Unstriped { .. } => plan.parity.len(),
+    };
+    for_safety + plan.unused.len()
 }
 
 fn mean(disk: &DesignDisk) -> f64 {
@@ -282,7 +295,7 @@ mod tests {
         let found = of(&shelf(), ONE_PARITY, false, 117e6);
         // 26 of 38 TB and the SSD without a part.
         assert!((found.share_of_raw - 26.0 / 39.0).abs() < 1e-9);
-        assert_eq!(found.given_up.to_string(), "13.0 TB");
+        assert_eq!((found.given_up.to_string().as_str(), found.disks_given_up), ("13.0 TB", 2));
         // 180 falling to 90 MB/s is 129.84 MB/s on the mean: the network is slower.
         assert_eq!((found.write.bottleneck.as_str(), found.write.rate.per_second()), ("the network", 117e6));
         let faster = of(&shelf(), ONE_PARITY, false, 1e9);

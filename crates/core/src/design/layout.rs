@@ -34,11 +34,9 @@ impl Layout {
         match self {
             Self::Spanned => "spanned".into(),
             Self::MirroredPairs => "mirrored pairs".into(),
-            Self::RotatingParity { parities: 1 } => "stripe, rotating parity".into(),
-            Self::RotatingParity { parities } => format!("stripe, {parities} rotating parities"),
+            Self::RotatingParity { parities } => format!("stripe, {parities} rotating parity"),
             Self::Unstriped { parities: 0 } => "unstriped, no parity".into(),
-            Self::Unstriped { parities: 1 } => "unstriped, 1 parity drive".into(),
-            Self::Unstriped { parities } => format!("unstriped, {parities} parity drives"),
+            Self::Unstriped { parities } => format!("unstriped, {parities} parity"),
             Self::Tiered => "tiered".into(),
         }
     }

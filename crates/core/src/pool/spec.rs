@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use jiff::civil::Date;
 
@@ -11,7 +11,7 @@ use crate::placement::Placement;
 use crate::units::{ByteLength, Rate};
 
 /// What a disk is made of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Media {
     /// Spinning disks.

@@ -1,0 +1,72 @@
+//! Charts, as SVG or PNG files.
+
+pub(crate) mod design;
+
+use std::path::Path;
+
+use plotters::coord::Shift;
+use plotters::prelude::*;
+use resvg::{tiny_skia, usvg};
+use sieve_store::{Error, Kind, Result};
+
+/// The size of every chart, in pixels.
+const SIZE: (u32, u32) = (1280, 800);
+/// The typeface that comes with the program, so that a picture looks the same everywhere.
+const TYPEFACE: &str = "Ubuntu";
+
+/// Colours with one meaning each.
+pub(crate) const INK: RGBColor = RGBColor(46, 52, 64);
+pub(crate) const FAINT: RGBColor = RGBColor(150, 156, 166);
+pub(crate) const SPACE: RGBColor = RGBColor(70, 130, 180);
+pub(crate) const AVERAGE: RGBColor = RGBColor(224, 164, 88);
+pub(crate) const WORST: RGBColor = RGBColor(190, 80, 77);
+
+/// Where a chart is drawn.
+pub(crate) type Canvas<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+/// What may go wrong while drawing.
+pub(crate) type Drawn = std::result::Result<(), Box<dyn std::error::Error>>;
+
+/// Text of a size in a colour.
+pub(crate) fn text(size: i32, colour: RGBColor) -> TextStyle<'static> {
+    (TYPEFACE, size).into_font().color(&colour)
+}
+
+/// Draws a chart and writes it: PNG if the name ends so, else SVG.
+///
+/// # Errors
+/// When it cannot be drawn or written, or the name ends otherwise.
+pub(crate) fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> {
+    let is_png = match path.extension().and_then(|e| e.to_str()) {
+        Some("png") => true,
+        Some("svg") => false,
+        _ => {
+            let message = format!("{}: a chart is an .svg or a .png file", path.display());
+            return Err(Error::new(Kind::Usage, "chart.kind", message));
+        }
+    };
+    let failed = |why: String| Error::new(Kind::Internal, "chart.draw", format!("the chart: {why}"));
+    let mut svg = String::new();
+    {
+        let canvas = SVGBackend::with_string(&mut svg, SIZE).into_drawing_area();
+        let drawn = canvas.fill(&WHITE).map_err(|e| failed(e.to_string()));
+        drawn.and_then(|()| draw(&canvas).map_err(|e| failed(e.to_string())))?;
+        canvas.present().map_err(|e| failed(e.to_string()))?;
+    }
+    let bytes = if is_png { png(&svg).map_err(failed)? } else { svg.into_bytes() };
+    write(path, &bytes)
+}
+
+#[expect(clippy::disallowed_methods, reason = "a picture that the user asked for, on no member")]
+fn write(path: &Path, bytes: &[u8]) -> Result<()> {
+    std::fs::write(path, bytes).map_err(|e| Error::io("chart.write", path, e))
+}
+
+fn png(svg: &str) -> std::result::Result<Vec<u8>, String> {
+    let mut options = usvg::Options::default();
+    options.fontdb_mut().load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
+    options.fontdb_mut().set_sans_serif_family(TYPEFACE);
+    let tree = usvg::Tree::from_str(svg, &options).map_err(|e| e.to_string())?;
+    let mut pixels = tiny_skia::Pixmap::new(SIZE.0, SIZE.1).ok_or("no memory for the picture")?;
+    resvg::render(&tree, tiny_skia::Transform::default(), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|e| e.to_string())
+}

@@ -1,0 +1,242 @@
+//! `design`: the ways to lay a volume over a set of disks, compared.
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+use sieve_core::design::{
+    DesignDisk, Figures, Network, Recommendation, Want, figures, parse_disk_table, parse_disks, plans,
+    recommend,
+};
+use sieve_core::forecast::Forecast;
+use sieve_core::pool::Media;
+use sieve_core::units::{ByteLength, Rate};
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::args::DesignArguments;
+use crate::exit::Outcome;
+use crate::human::{Table, size, style};
+use crate::{chart, json, load};
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    disks: &'a [DesignDisk],
+    plans: &'a [Figures],
+    recommendation: Option<&'a Recommendation>,
+}
+
+pub(super) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outcome> {
+    let disks = disks(context, arguments)?;
+    let network = Network { name: "the network".into(), rate: rate(&arguments.network)? };
+    let additions = arguments.add.iter().map(|text| bytes(text)).collect::<Result<Vec<_>>>()?;
+    let all: Vec<Figures> =
+        plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &additions)).collect();
+    if all.is_empty() {
+        let message = "no volume can be laid over these disks";
+        return Err(Error::new(Kind::Usage, "design.no-plan", message).remedy("name at least two disks"));
+    }
+    let wanted = arguments.want.map_or(Want::default(), Into::into);
+    let found = recommend(&all, wanted, arguments.survive);
+    if context.json {
+        json::print(&Answer { disks: &disks, plans: &all, recommendation: found.as_ref() })?;
+    } else {
+        show(&disks, &all, found.as_ref(), arguments.survive);
+    }
+    if let Some(path) = &arguments.chart {
+        let title = format!("{} disks, {} in all", disks.len(), size(disks.iter().map(|d| d.size).sum()));
+        chart::save(path, |canvas| chart::design::draw(canvas, &title, &all))?;
+    }
+    if let Some(path) = &arguments.write {
+        let chosen = found.as_ref().map(|r| &all[r.position]);
+        write_pool(path, &disks, chosen)?;
+    }
+    Ok(Outcome::well(found.is_some()))
+}
+
+/// The disks that are named; else those of a table; else those of the pool file.
+fn disks(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDisk>> {
+    let usage = |e: &dyn std::fmt::Display| Error::new(Kind::Usage, "design.disks", e.to_string());
+    let mut disks = Vec::new();
+    if let Some(text) = &arguments.disks {
+        disks.extend(parse_disks(text, Media::Hdd).map_err(|e| usage(&e))?);
+    }
+    if let Some(text) = &arguments.ssd {
+        disks.extend(parse_disks(text, Media::Ssd).map_err(|e| usage(&e))?);
+    }
+    if let Some(path) = &arguments.list {
+        let text = std::fs::read_to_string(path).map_err(|e| Error::io("design.list", path, e))?;
+        let read = parse_disk_table(&text);
+        disks.extend(read.map_err(|e| usage(&format!("{}: {e}", path.display())))?);
+    }
+    if !disks.is_empty() {
+        return Ok(disks);
+    }
+    let spec = load::spec(&context.pool)?;
+    let machine = crate::machine::real();
+    let known = spec.disks.iter().filter_map(|disk| {
+        let there = disk.path.as_ref().and_then(|path| machine.open_disk(Path::new(path)).ok());
+        let filesystem = there.and_then(|d| d.filesystem().ok());
+        let space = sieve_store::member::usable_bytes(Some(disk), filesystem.as_ref());
+        DesignDisk::of_spec(disk, space)
+    });
+    Ok(known.collect())
+}
+
+fn bytes(text: &str) -> Result<ByteLength> {
+    ByteLength::parse(text).map_err(|e| Error::new(Kind::Usage, "design.size", e.to_string()))
+}
+
+fn rate(text: &str) -> Result<Rate> {
+    Rate::parse(text).map_err(|e| Error::new(Kind::Usage, "design.rate", e.to_string()))
+}
+
+fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, survive: usize) {
+    let listed: Vec<String> = disks.iter().map(|d| format!("{} {}", d.name, size(d.size))).collect();
+    anstream::println!("{} disks: {}\n", disks.len(), listed.join(", "));
+    let mut table = Table::new(&[
+        "",
+        "plan",
+        ">usable",
+        ">of raw",
+        ">given up",
+        ">may die",
+        "one more loses",
+        ">writes",
+        ">reads",
+        ">sync",
+        ">rebuild",
+        ">per TB",
+    ]);
+    for (position, f) in all.iter().enumerate() {
+        let chosen = found.is_some_and(|r| r.position == position);
+        let percent = |share: f64| format!("{:.0} %", share * 100.0);
+        let style = match (chosen, f.is_for_comparison) {
+            (true, _) => style::WELL,
+            (false, true) => style::FAINT,
+            (false, false) => anstyle::Style::new(),
+        };
+        let disks = |n: usize| format!("{n} {}", if n == 1 { "disk" } else { "disks" });
+        let cells = [
+            if chosen { "→" } else { "" }.to_string(),
+            format!("{}{}", f.name, mark(f)),
+            size(f.plan.usable),
+            percent(f.share_of_raw),
+            disks(f.disks_given_up),
+            f.survives.to_string(),
+            format!("{}, worst {}", percent(f.one_more.average), percent(f.one_more.worst)),
+            f.write.rate.to_string(),
+            f.read.rate.to_string(),
+            hours(f.first_sync.as_ref()),
+            hours(f.rebuild.as_ref()),
+            f.price_per_tb.as_ref().map_or("-".into(), |(price, currency)| format!("{price:.0} {currency}")),
+        ];
+        table.styled_row(cells.map(|cell| (cell, style)));
+    }
+    table.print();
+    anstream::println!("\n  † compared only: this program does not build it   ‡ not built by this version");
+    let slow: Vec<&str> = all.iter().map(|f| f.write.bottleneck.as_str()).collect();
+    if slow.windows(2).all(|pair| pair[0] == pair[1]) {
+        anstream::println!(
+            "  Speeds are one client's, with large files: {} is what holds every plan up.",
+            slow[0]
+        );
+    } else {
+        anstream::println!("  Speeds are one client's, with large files; what holds each up is in --json.");
+    }
+    anstream::println!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
+    show_additions(all);
+    match found {
+        Some(r) => {
+            anstream::println!(
+                "\n{}",
+                style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name))
+            );
+            r.reasons.iter().for_each(|reason| anstream::println!("  - {reason}"));
+        }
+        None => anstream::println!(
+            "\n{}",
+            style::paint(
+                style::WATCH,
+                format!("No plan that this version builds survives the loss of {survive} disks.")
+            )
+        ),
+    }
+}
+
+fn hours(forecast: Option<&Forecast>) -> String {
+    match forecast.map(|f| f.likely) {
+        None => "-".into(),
+        Some(likely) if likely.hours() >= 2.0 => format!("{:.0} h", likely.hours()),
+        Some(likely) => likely.to_string(),
+    }
+}
+
+fn mark(figures: &Figures) -> &'static str {
+    match (figures.is_for_comparison, figures.is_built) {
+        (true, _) => " †",
+        (false, false) => " ‡",
+        (false, true) => "",
+    }
+}
+
+fn show_additions(all: &[Figures]) {
+    let Some(sizes) = all.first().map(|f| f.additions.len()).filter(|n| *n > 0) else { return };
+    for number in 0..sizes {
+        let added = all[0].additions[number].size;
+        style::heading(&format!("One more disk of {} would bring", size(added)));
+        let mut table = Table::new(&["plan", ">more space", ""]);
+        for f in all.iter().filter(|f| f.plan.cache.is_empty()) {
+            let addition = &f.additions[number];
+            let condition = addition.condition.clone().unwrap_or_default();
+            table.row([f.name.clone(), size(addition.gain), condition]);
+        }
+        table.print();
+    }
+}
+
+/// A pool file on paper for the chosen plan.
+fn write_pool(path: &PathBuf, disks: &[DesignDisk], chosen: Option<&Figures>) -> Result<()> {
+    let Some(chosen) = chosen else {
+        return Err(Error::new(Kind::Usage, "design.no-plan", "there is no plan to write"));
+    };
+    let mut text =
+        format!("# {}: give each disk its path when it is there.\n[pool]\nname = \"pool\"\n", chosen.name);
+    let media = |m: Media| match m {
+        Media::Hdd => "hdd",
+        Media::Ssd => "ssd",
+        Media::Nvme => "nvme",
+    };
+    for index in chosen.plan.data.iter().chain(&chosen.plan.parity) {
+        let disk = &disks[*index];
+        text += &format!(
+            "\n[[disk]]\nname = \"{}\"\ncapacity = \"{} B\"\nmedia = \"{}\"\n",
+            disk.name,
+            disk.size.exact(),
+            media(disk.media)
+        );
+        if let Some(price) = &disk.price {
+            text += &format!("price = \"{price}\"\n");
+        }
+    }
+    let names =
+        |of: &[usize]| of.iter().map(|i| format!("\"{}\"", disks[*i].name)).collect::<Vec<_>>().join(", ");
+    text += &format!(
+        "\n[[volume]]\nname = \"main\"\nkind = \"unstriped\"\ndata = [{}]\nparity = [{}]\n",
+        names(&chosen.plan.data),
+        names(&chosen.plan.parity)
+    );
+    create_new(path, text.as_bytes())?;
+    anstream::eprintln!("Written: {}", path.display());
+    Ok(())
+}
+
+/// Writes a file that does not exist yet: nobody's pool file is overwritten.
+fn create_new(path: &Path, bytes: &[u8]) -> Result<()> {
+    let made =
+        std::fs::File::create_new(path).and_then(|mut file| std::io::Write::write_all(&mut file, bytes));
+    made.map_err(|e| {
+        let mut error = Error::io("design.write", path, e);
+        error.kind = Kind::Conflict;
+        error.remedy("name a file that does not exist yet")
+    })
+}
