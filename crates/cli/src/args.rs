@@ -6,6 +6,7 @@ use clap::{Args, Parser, Subcommand};
 
 const GROUPS: &str = "\
 Commands, in the order of the work:
+  look              disks, bays, health
   design            design, check
   build             create
   use               put, get, ls, rm
@@ -105,8 +106,41 @@ impl From<Wish> for sieve_core::design::Want {
     }
 }
 
+/// Where the documents about the machine come from.
+#[derive(Args)]
+pub(crate) struct Documents {
+    /// Read lsblk.json, by-id.txt and smart-DEVICE.json from this folder instead of asking the system
+    #[arg(long, value_name = "DIR")]
+    pub(crate) from: Option<PathBuf>,
+}
+
 #[derive(Subcommand)]
 pub(crate) enum Command {
+    /// List the disks of the machine and the pool: which is which
+    #[command(
+        after_help = "Example:\n  zinc-sieve disks\n  zinc-sieve disks alder\n  zinc-sieve disks --from machine"
+    )]
+    Disks {
+        /// Show everything about this disk: its name, its serial number or the kernel's name
+        name: Option<String>,
+        #[command(flatten)]
+        from: Documents,
+    },
+    /// Draw the case with its bays, or show the one to pull
+    #[command(after_help = "Example:\n  zinc-sieve bays\n  zinc-sieve bays --find cedar")]
+    Bays {
+        /// Show where this disk is
+        #[arg(long, value_name = "NAME")]
+        find: Option<String>,
+        #[command(flatten)]
+        from: Documents,
+    },
+    /// Judge every disk by what it reports about itself: fine, watch, replace soon, do not use
+    #[command(after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine")]
+    Health {
+        #[command(flatten)]
+        from: Documents,
+    },
     /// Compare the ways to lay a volume over a set of disks, bought or not
     #[command(
         after_help = "Example:\n  zinc-sieve design --disks \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB --want space --survive 2"

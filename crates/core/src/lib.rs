@@ -8,6 +8,8 @@ pub mod design;
 pub mod fate;
 pub mod forecast;
 pub mod gf256;
+pub mod health;
+pub mod inventory;
 pub mod lane;
 pub mod path;
 pub mod placement;

@@ -10,6 +10,7 @@ pub mod error;
 pub mod event;
 pub mod fate;
 pub mod held;
+pub mod inventory;
 pub mod journal;
 pub mod label;
 pub mod machine;

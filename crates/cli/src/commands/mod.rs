@@ -1,10 +1,13 @@
 //! One file a command.
 
+mod bays;
 mod check;
 mod create;
 mod design;
+mod disks;
 mod fate;
 mod get;
+mod health;
 mod ls;
 mod put;
 mod rebuild;
@@ -36,6 +39,9 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
     let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
     let context = Context { pool, json: arguments.json };
     match arguments.command {
+        Command::Disks { name, from } => disks::run(&context, name.as_deref(), from.from.as_deref()),
+        Command::Bays { find, from } => bays::run(&context, find.as_deref(), from.from.as_deref()),
+        Command::Health { from } => health::run(&context, from.from.as_deref()),
         Command::Design(arguments) => design::run(&context, &arguments),
         Command::Check => check::run(&context),
         Command::Create(consent) => create::run(&context, consent),

@@ -1,5 +1,6 @@
 //! `demo`: the whole story, on real files, with the commands that a user would type.
 
+mod machine;
 mod stage;
 mod world;
 

@@ -16,22 +16,23 @@ const PLANTS: [&str; 6] =
 /// Makes the disks, the pool file, what is on alder already, and a memory card full of files.
 pub(super) fn build(stage: &Stage) -> Result<()> {
     let mut pool = String::from("# The archive at Fernhollow.\n[pool]\nname = \"fernhollow\"\n");
-    for (name, bay, serial) in [
-        ("alder", "A1", "TW12-88Q4K7"),
-        ("beech", "A2", "TW12-88Q9M2"),
-        ("cedar", "A3", "KS08-31V7C5"),
-        ("oak", "B1", "TW12-90R1X3"),
+    for (name, bay, serial, about) in [
+        ("alder", "A1", "TW12-88Q4K7", "bought = \"2025-03-14\"\nprice = \"229 EUR\"\nbatch = \"march\"\n"),
+        ("beech", "A2", "TW12-88Q9M2", "bought = \"2025-03-14\"\nprice = \"229 EUR\"\nbatch = \"march\"\n"),
+        ("cedar", "B1", "KS08-31V7C5", ""),
+        ("oak", "C2", "TW12-90R1X3", ""),
     ] {
         let path = stage.path("disks").join(name);
         make_folder(&path)?;
         write!(
             pool,
-            "\n[[disk]]\nname = \"{name}\"\npath = \"{}\"\ncapacity = \"80 MB\"\nbay = \"{bay}\"\nserial = \"{serial}\"\nsimulated = true   # a folder stands in for the disk\n",
+            "\n[[disk]]\nname = \"{name}\"\npath = \"{}\"\ncapacity = \"80 MB\"\nbay = \"{bay}\"\nserial = \"{serial}\"\n{about}simulated = true   # a folder stands in for the disk\n",
             path.display()
         )
         .expect("writing to text works");
     }
     pool += "\n[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
+    pool += "\n[[case]]\nname = \"tower\"\nbays = [[\"A1\", \"A2\"], [\"B1\", \"B2\"], [\"-\", \"C2\"]]   # rows from the top\n";
     write_file(&stage.path("pool.toml"), pool.as_bytes())?;
     for number in 1..=12 {
         let text = format!("Fernhollow, walk {number}: mist in the lower wood, wind from the west.\n")
@@ -44,6 +45,7 @@ pub(super) fn build(stage: &Stage) -> Result<()> {
         &stage.path("disks/alder/field-notes/draft.txt"),
         "Not to be kept.\n".repeat(20_000).as_bytes(),
     )?;
+    super::machine::write(stage)?;
     fill_card(stage)
 }
 
@@ -142,7 +144,7 @@ fn make_folder(path: &Path) -> Result<()> {
     clippy::disallowed_methods,
     reason = "the demo's own made-up files, as another program would write them"
 )]
-fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
+pub(super) fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
     path.parent().map_or(Ok(()), make_folder)?;
     std::fs::write(path, bytes).map_err(|e| Error::io("demo.write", path, e))
 }

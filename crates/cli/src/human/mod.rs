@@ -5,5 +5,5 @@ pub(crate) mod table;
 pub(crate) mod time;
 pub(crate) mod units;
 
-pub(crate) use table::Table;
+pub(crate) use table::{Cell, Table};
 pub(crate) use units::{count, size};

@@ -24,6 +24,16 @@ pub(crate) const fn of_fate(fate: Fate) -> Style {
     }
 }
 
+/// The colour of a verdict on a disk.
+pub(crate) const fn of_verdict(verdict: sieve_core::health::Verdict) -> Style {
+    use sieve_core::health::Verdict;
+    match verdict {
+        Verdict::Fine => WELL,
+        Verdict::Watch => WATCH,
+        Verdict::ReplaceSoon | Verdict::DoNotUse => BAD,
+    }
+}
+
 /// Text in a style.
 pub(crate) fn paint(style: Style, text: impl std::fmt::Display) -> String {
     format!("{style}{text}{style:#}")

@@ -4,10 +4,40 @@ use anstyle::Style;
 
 use super::style;
 
-/// A cell: text and its style.
-struct Cell {
-    text: String,
-    style: Style,
+/// A cell: one or more pieces of text, each in its style.
+pub(crate) struct Cell(Vec<(String, Style)>);
+
+impl From<String> for Cell {
+    fn from(text: String) -> Self {
+        Self(vec![(text, Style::new())])
+    }
+}
+
+impl From<&str> for Cell {
+    fn from(text: &str) -> Self {
+        Self::from(text.to_string())
+    }
+}
+
+impl From<(String, Style)> for Cell {
+    fn from(piece: (String, Style)) -> Self {
+        Self(vec![piece])
+    }
+}
+
+impl Cell {
+    /// Several pieces beside each other.
+    pub(crate) fn of<const N: usize>(pieces: [(String, Style); N]) -> Self {
+        Self(pieces.into())
+    }
+
+    fn width(&self) -> usize {
+        self.0.iter().map(|(text, _)| text.chars().count()).sum()
+    }
+
+    fn painted(&self) -> String {
+        self.0.iter().map(|(text, style)| style::paint(*style, text)).collect()
+    }
 }
 
 /// A table; columns whose heading begins with `>` are aligned to the right.
@@ -23,38 +53,37 @@ impl Table {
 
     /// Adds a row of plain cells.
     pub(crate) fn row<const N: usize>(&mut self, cells: [String; N]) {
-        self.styled_row(cells.map(|text| (text, Style::new())));
+        self.add(cells.map(Cell::from));
     }
 
     /// Adds a row of cells with styles.
     pub(crate) fn styled_row<const N: usize>(&mut self, cells: [(String, Style); N]) {
-        self.rows.push(cells.into_iter().map(|(text, style)| Cell { text, style }).collect());
+        self.add(cells.map(Cell::from));
+    }
+
+    /// Adds a row.
+    pub(crate) fn add<const N: usize>(&mut self, cells: [Cell; N]) {
+        debug_assert_eq!(N, self.headings.len());
+        self.rows.push(cells.into());
     }
 
     /// Prints it, indented by two.
     pub(crate) fn print(&self) {
-        let widths: Vec<usize> = (0..self.headings.len())
-            .map(|c| {
-                let cells = self.rows.iter().map(|row| row[c].text.chars().count());
-                cells.chain([self.heading(c).chars().count()]).max().unwrap_or(0)
-            })
+        let headings: Vec<Cell> = (0..self.headings.len())
+            .map(|c| Cell::from((self.heading(c).to_string(), style::FAINT)))
             .collect();
-        let line = |cells: Vec<(&str, Style)>| {
-            let mut text = String::from(" ");
-            for (c, (cell, style)) in cells.iter().enumerate() {
-                let pad = " ".repeat(widths[c].saturating_sub(cell.chars().count()));
-                let painted = style::paint(*style, cell);
-                text.push_str(&if self.is_right(c) {
-                    format!(" {pad}{painted} ")
-                } else {
-                    format!(" {painted}{pad} ")
-                });
+        let widths: Vec<usize> = (0..headings.len())
+            .map(|c| self.rows.iter().chain([&headings]).map(|row| row[c].width()).max().unwrap_or(0))
+            .collect();
+        for row in [&headings].into_iter().chain(&self.rows) {
+            let mut line = String::from(" ");
+            for (c, cell) in row.iter().enumerate() {
+                let pad = " ".repeat(widths[c] - cell.width());
+                let painted = cell.painted();
+                line +=
+                    &if self.is_right(c) { format!(" {pad}{painted} ") } else { format!(" {painted}{pad} ") };
             }
-            anstream::println!("{}", text.trim_end());
-        };
-        line((0..self.headings.len()).map(|c| (self.heading(c), style::FAINT)).collect());
-        for row in &self.rows {
-            line(row.iter().map(|cell| (cell.text.as_str(), cell.style)).collect());
+            anstream::println!("{}", line.trim_end());
         }
     }
 

@@ -18,6 +18,12 @@ pub(crate) fn moment(at: i64) -> String {
     stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
+/// The date in the local time zone.
+pub(crate) fn date(at: i64) -> jiff::civil::Date {
+    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
+    stamp.to_zoned(jiff::tz::TimeZone::system()).date()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

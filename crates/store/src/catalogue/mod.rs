@@ -2,6 +2,7 @@
 
 pub mod disks;
 pub mod intents;
+pub mod looks;
 pub mod objects;
 pub mod parity_state;
 mod schema;

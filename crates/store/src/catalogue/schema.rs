@@ -59,5 +59,9 @@ CREATE TABLE damaged_content (
 CREATE TABLE damaged_parity (
     disk INTEGER NOT NULL, cell INTEGER NOT NULL, PRIMARY KEY (disk, cell)) WITHOUT ROWID;
 
+CREATE TABLE look (
+    serial TEXT NOT NULL, at INTEGER NOT NULL, reallocated INTEGER, pending INTEGER, uncorrectable INTEGER,
+    PRIMARY KEY (serial, at)) WITHOUT ROWID;
+
 CREATE TABLE intent (id INTEGER PRIMARY KEY, detail TEXT NOT NULL);
 ";

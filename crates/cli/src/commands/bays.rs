@@ -1,0 +1,187 @@
+//! `bays`: the case as its owner drew it, to pull the right disk.
+
+use std::path::Path;
+
+use serde::Serialize;
+use sieve_core::health::{About, Verdict, judge};
+use sieve_core::inventory::tail;
+use sieve_core::pool::{BayPlace, CaseSpec, PoolSpec, find_bay, neighbours, place_in_words};
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::{size, style};
+use crate::json;
+use crate::shelf::{Item, Shelf};
+
+/// The width of a bay in characters, its frame included.
+const WIDTH: usize = 20;
+
+#[derive(Serialize)]
+struct Bay<'a> {
+    case: &'a str,
+    bay: &'a str,
+    disk: Option<&'a str>,
+}
+
+pub(super) fn run(context: &Context, find: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
+    let shelf = Shelf::look(&context.pool, from)?;
+    let Some(spec) = &shelf.spec else {
+        let message = "there is no pool file to read the case from";
+        return Err(Error::new(Kind::Usage, "pool-file.read", message).remedy("name it with --pool FILE"));
+    };
+    if spec.cases.is_empty() {
+        return Err(Error::new(Kind::Usage, "bays.no-case", "the pool file has no [[case]]").remedy(
+            "draw it, row by row from the top: [[case]] name = \"tower\" bays = [[\"A1\", \"A2\"], [\"B1\", \"-\"]]",
+        ));
+    }
+    let items = shelf.items();
+    match find {
+        Some(name) => find_one(context, spec, &items, name),
+        None => {
+            show_all(context, &shelf, spec, &items)?;
+            Ok(Outcome::Fine)
+        }
+    }
+}
+
+fn show_all(context: &Context, shelf: &Shelf, spec: &PoolSpec, items: &[Item<'_>]) -> Result<()> {
+    if context.json {
+        let mut bays = Vec::new();
+        for case in &spec.cases {
+            let named = case.rows.iter().flatten().flatten();
+            bays.extend(named.map(|bay| Bay {
+                case: &case.name,
+                bay,
+                disk: in_bay(items, bay).map(Item::title),
+            }));
+        }
+        return json::print(&bays);
+    }
+    for case in &spec.cases {
+        draw(shelf, case, items, None);
+    }
+    let homeless: Vec<&str> =
+        spec.disks.iter().filter(|d| d.bay.is_none()).map(|d| d.name.as_str()).collect();
+    if !homeless.is_empty() {
+        anstream::println!("\nWithout a bay: {}", homeless.join(", "));
+    }
+    Ok(())
+}
+
+fn in_bay<'a, 'b>(items: &'b [Item<'a>], bay: &str) -> Option<&'b Item<'a>> {
+    items.iter().find(|item| item.spec.is_some_and(|s| s.bay.as_deref() == Some(bay)))
+}
+
+/// Draws a case; one bay may be marked as the one to pull.
+fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlace>) {
+    anstream::println!("\n{}", style::paint(style::HEAD, format!("{} (top)", case.name)));
+    for (row, bays) in case.rows.iter().enumerate() {
+        let cells: Vec<[String; 5]> = bays
+            .iter()
+            .enumerate()
+            .map(|(column, bay)| {
+                let marked = pull.is_some_and(|p| (p.row, p.column) == (row, column));
+                cell(shelf, bay.as_deref(), items, marked)
+            })
+            .collect();
+        for line in 0..5 {
+            let text: String = cells.iter().map(|cell| cell[line].as_str()).collect();
+            anstream::println!("  {}", text.trim_end());
+        }
+    }
+}
+
+/// The five lines of a bay.
+fn cell(shelf: &Shelf, bay: Option<&str>, items: &[Item<'_>], marked: bool) -> [String; 5] {
+    let Some(bay) = bay else { return std::array::from_fn(|_| " ".repeat(WIDTH)) };
+    let inner = WIDTH - 4;
+    let frame = if marked { style::BAD } else { style::FAINT };
+    let edge = |left: &str, right: &str, line: &str| {
+        style::paint(frame, format!("{left}{}{right}", line.repeat(WIDTH - 2)))
+    };
+    let side = style::paint(frame, "│");
+    let line = |text: String, paint: anstyle::Style| {
+        let cut: String = text.chars().take(inner).collect();
+        format!("{side} {}{} {side}", style::paint(paint, &cut), " ".repeat(inner - cut.chars().count()))
+    };
+    let item = in_bay(items, bay);
+    let name = item.map_or("empty", Item::title);
+    let title = format!("{bay:<4}{name}");
+    let paint = if item.is_some() { style::HEAD } else { style::FAINT };
+    let (about, state) =
+        item.map_or_else(|| (String::new(), (String::new(), style::FAINT)), |item| lines(shelf, item));
+    [
+        edge("┌", "┐", "─"),
+        line(title, paint),
+        line(about, anstyle::Style::new()),
+        line(state.0, state.1),
+        edge("└", "┘", "─"),
+    ]
+}
+
+fn lines(shelf: &Shelf, item: &Item<'_>) -> (String, (String, anstyle::Style)) {
+    let role = item.role.split(' ').next().unwrap_or_default();
+    let about = format!("{} {role}", item.size().map_or("?".into(), size));
+    let thresholds = shelf.thresholds();
+    let temperature = item.temperature(&thresholds).map_or("-".into(), |t| t.to_string());
+    let report = item.found.and_then(|f| f.smart.as_ref());
+    let checks = judge(&About { report, before: None, full: None, thresholds: &thresholds });
+    let verdict = checks.first().map_or(Verdict::Fine, |c| c.verdict);
+    (about, (format!("{temperature}  {}", verdict.words()), style::of_verdict(verdict)))
+}
+
+#[derive(Serialize)]
+struct Where<'a> {
+    disk: &'a str,
+    case: &'a str,
+    bay: &'a str,
+    place: String,
+    serial: Option<&'a str>,
+    neighbours: Vec<(&'static str, &'a str)>,
+}
+
+fn find_one(context: &Context, spec: &PoolSpec, items: &[Item<'_>], name: &str) -> Result<Outcome> {
+    let unknown = |message: String| Error::new(Kind::Usage, "bays.unknown", message);
+    let Some(disk) = spec.disk(name) else {
+        let known: Vec<&str> = spec.disks.iter().map(|d| d.name.as_str()).collect();
+        return Err(unknown(format!("there is no disk `{name}`; the disks are {}", known.join(", "))));
+    };
+    let place = disk.bay.as_deref().and_then(|bay| Some((bay, find_bay(&spec.cases, bay)?)));
+    let Some((bay, place)) = place else {
+        return Err(unknown(format!("the pool file does not say in which bay {name} is"))
+            .remedy("add bay = \"…\" to it"));
+    };
+    let case = &spec.cases[place.case];
+    let item = items.iter().find(|i| i.name == Some(name));
+    let found = Where {
+        disk: name,
+        case: &case.name,
+        bay,
+        place: place_in_words(case, place),
+        serial: item.and_then(Item::serial),
+        neighbours: neighbours(case, place, &spec.disks),
+    };
+    if context.json {
+        json::print(&found)?;
+        return Ok(Outcome::Fine);
+    }
+    let shelf_of_one =
+        Shelf { spec: Some(spec.clone()), inventory: sieve_store::inventory::Inventory::default() };
+    draw(&shelf_of_one, case, items, Some(place));
+    anstream::println!("\n{name} is in {}, bay {bay}: {}.", case.name, found.place);
+    match found.serial {
+        Some(serial) => {
+            let (head, end) = tail(serial);
+            anstream::println!(
+                "Its serial number ends in {} ({head}{end}): read it on the label before you pull it.",
+                style::paint(style::HEAD, end)
+            );
+        }
+        None => anstream::println!("Its serial number is not known: add serial = \"…\" to it."),
+    }
+    for (side, other) in &found.neighbours {
+        anstream::println!("  {side}: {other}");
+    }
+    Ok(Outcome::Fine)
+}

@@ -1,0 +1,247 @@
+//! `disks`: which disk is which.
+
+use std::path::Path;
+
+use serde::Serialize;
+use sieve_core::inventory::{Confusion, confusable};
+use sieve_core::pool::Media;
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::{Cell, Table, size, style};
+use crate::json;
+use crate::shelf::{Item, Shelf, serial_cell};
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    disks: &'a [Item<'a>],
+    confusable_serials: &'a [Confusion],
+    notes: &'a [String],
+    gaps: &'a [String],
+}
+
+pub(super) fn run(context: &Context, name: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
+    let shelf = Shelf::look(&context.pool, from)?;
+    let items = shelf.items();
+    if let Some(name) = name {
+        return one(context, &shelf, &items, name);
+    }
+    let confusions = confusable(items.iter().filter_map(Item::serial));
+    let notes: Vec<String> = items.iter().flat_map(notes).collect();
+    if context.json {
+        let answer = Answer {
+            disks: &items,
+            confusable_serials: &confusions,
+            notes: &notes,
+            gaps: &shelf.inventory.gaps,
+        };
+        json::print(&answer)?;
+    } else {
+        show(&shelf, &items, &confusions, &notes);
+    }
+    Ok(Outcome::well(confusions.is_empty() && notes.is_empty()))
+}
+
+/// What is worth a word about one disk.
+fn notes(item: &Item<'_>) -> Vec<String> {
+    let title = item.title();
+    let Some(found) = item.found else {
+        let known_here = item.spec.is_some_and(|s| s.path.is_some() && !s.simulated);
+        return if known_here {
+            vec![format!("{title} is not among the disks of this machine")]
+        } else {
+            Vec::new()
+        };
+    };
+    let mut notes = Vec::new();
+    if let Some(smart) = found.smart.as_ref().filter(|s| s.link_is_slow()) {
+        let words = |link: &Option<sieve_core::inventory::LinkSpeed>| {
+            link.as_ref().map_or(String::new(), |l| l.words.clone())
+        };
+        notes.push(format!(
+            "{title} is linked at {} and could do {}: check its cable and port",
+            words(&smart.link_now),
+            words(&smart.link_possible)
+        ));
+    }
+    if found.device.table_too_small() {
+        notes.push(format!(
+            "{title} has an old (MBR) partition table, which stops at 2.2 TB: repartition it with GPT"
+        ));
+    }
+    if let (Some(own), Some(listed)) =
+        (found.smart.as_ref().and_then(|s| s.serial.as_deref()), found.device.serial.as_deref())
+        && own != listed
+    {
+        notes.push(format!(
+            "{title} calls itself {own}, the system calls it {listed}: an adapter may be in between"
+        ));
+    }
+    notes
+}
+
+fn dash(text: Option<String>) -> Cell {
+    text.map_or_else(|| Cell::from(("-".to_string(), style::FAINT)), Cell::from)
+}
+
+fn media_word(media: Media) -> &'static str {
+    match media {
+        Media::Hdd => "HDD",
+        Media::Ssd => "SSD",
+        Media::Nvme => "NVMe",
+    }
+}
+
+fn media(item: &Item<'_>) -> Option<String> {
+    let media = item.found.and_then(|f| f.device.media).or(item.spec.and_then(|s| s.media))?;
+    let rpm = item.found.and_then(|f| f.smart.as_ref()?.rpm).or(item.spec.and_then(|s| s.rpm.map(u64::from)));
+    Some(match rpm.filter(|rpm| *rpm > 0) {
+        Some(rpm) => format!("{} {rpm}", media_word(media)),
+        None => media_word(media).into(),
+    })
+}
+
+fn link(item: &Item<'_>) -> Cell {
+    let Some(smart) = item.found.and_then(|f| f.smart.as_ref()) else { return dash(None) };
+    let Some(now) = &smart.link_now else { return dash(None) };
+    if !smart.link_is_slow() {
+        return Cell::from(now.words.clone());
+    }
+    let possible = smart.link_possible.as_ref().map_or(String::new(), |l| format!(" of {}", l.words));
+    Cell::from((format!("{}{possible}", now.words), style::WATCH))
+}
+
+fn filesystem(item: &Item<'_>) -> Option<String> {
+    let mounts = &item.found?.device.mounts;
+    let mut kinds: Vec<&str> = mounts.iter().filter_map(|m| m.filesystem.as_deref()).collect();
+    kinds.dedup();
+    (!kinds.is_empty()).then(|| kinds.join(", "))
+}
+
+fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[String]) {
+    let mut table = Table::new(&[
+        "disk",
+        "device",
+        "serial",
+        ">size",
+        "media",
+        "link",
+        ">temp",
+        "filesystem",
+        "mounted at",
+        "role",
+        "bay",
+    ]);
+    for item in items {
+        let role_style = match item.role.as_str() {
+            "spare" => style::WELL,
+            "system" => style::FAINT,
+            _ => anstyle::Style::new(),
+        };
+        let mounted = item.found.map(|f| f.device.mount_points().collect::<Vec<_>>().join(", "));
+        table.add([
+            item.name.map_or_else(|| dash(None), |name| Cell::from((name.to_string(), style::HEAD))),
+            dash(item.found.map(|f| f.device.name.clone())),
+            serial_cell(item.serial()),
+            dash(item.size().map(size)),
+            dash(media(item)),
+            link(item),
+            dash(item.temperature(&shelf.thresholds()).map(|t| t.to_string())),
+            dash(filesystem(item)),
+            dash(mounted.filter(|m| !m.is_empty())),
+            Cell::from((item.role.clone(), role_style)),
+            dash(item.spec.and_then(|s| s.bay.clone())),
+        ]);
+    }
+    table.print();
+    if items.is_empty() {
+        anstream::println!("  no disks");
+    }
+    for note in notes {
+        anstream::println!("\n{} {note}", style::paint(style::WATCH, "!"));
+    }
+    for confusion in confusions {
+        anstream::println!(
+            "\n{} these serial numbers are easily confused ({}):\n      {}\n      {}",
+            style::paint(style::WATCH, "!"),
+            confusion.why,
+            confusion.first,
+            confusion.second
+        );
+    }
+    for gap in &shelf.inventory.gaps {
+        anstream::eprintln!("note: {gap}");
+    }
+}
+
+fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Result<Outcome> {
+    let is_it = |item: &&Item<'_>| {
+        item.title() == name
+            || item.serial() == Some(name)
+            || item.found.is_some_and(|f| f.device.name == name)
+    };
+    let Some(item) = items.iter().find(is_it) else {
+        let known: Vec<&str> = items.iter().map(Item::title).collect();
+        let message = format!("there is no disk `{name}`; known are {}", known.join(", "));
+        return Err(Error::new(Kind::Usage, "disk.unknown", message));
+    };
+    if context.json {
+        json::print(item)?;
+        return Ok(Outcome::Fine);
+    }
+    for (what, value) in everything(shelf, item) {
+        let value = value.unwrap_or_else(|| style::paint(style::FAINT, "not reported"));
+        anstream::println!("  {} {value}", style::paint(style::FAINT, format!("{what:<22}")));
+    }
+    notes(item).iter().for_each(|note| anstream::println!("\n{} {note}", style::paint(style::WATCH, "!")));
+    Ok(Outcome::Fine)
+}
+
+fn everything(shelf: &Shelf, item: &Item<'_>) -> Vec<(&'static str, Option<String>)> {
+    let (device, smart) = (item.found.map(|f| &f.device), item.found.and_then(|f| f.smart.as_ref()));
+    let count = |n: Option<u64>| n.map(|n| n.to_string());
+    let spec = item.spec;
+    let mut lines = vec![
+        ("name", item.name.map(str::to_string)),
+        ("role", Some(item.role.clone())),
+        ("bay", spec.and_then(|s| s.bay.clone())),
+        ("stable id", device.and_then(|d| d.stable_id.clone())),
+        ("device", device.map(|d| format!("/dev/{} (moves between boots)", d.name))),
+        ("serial", item.serial().map(str::to_string)),
+        ("model", item.model().map(str::to_string)),
+        ("size", item.size().map(|s| format!("{s}, {} ({} bytes)", s.binary(), s.exact()))),
+        ("media", media(item)),
+        ("link", smart.and_then(|s| s.link_now.as_ref()).map(|l| l.words.clone())),
+        ("link possible", smart.and_then(|s| s.link_possible.as_ref()).map(|l| l.words.clone())),
+        ("temperature", item.temperature(&shelf.thresholds()).map(|t| t.to_string())),
+        ("partition table", device.and_then(|d| d.partition_table.clone())),
+    ];
+    for mount in device.into_iter().flat_map(|d| &d.mounts) {
+        let kind = mount.filesystem.as_deref().unwrap_or("unknown");
+        let place =
+            if mount.mounted_at.is_empty() { "not mounted".into() } else { mount.mounted_at.join(", ") };
+        let uuid = mount.uuid.as_deref().unwrap_or("no uuid");
+        lines.push(("filesystem", Some(format!("{kind} on {}, {uuid}, {place}", mount.device))));
+    }
+    lines.extend([
+        ("hours of power", count(smart.and_then(|s| s.hours))),
+        ("reallocated sectors", count(smart.and_then(|s| s.reallocated))),
+        ("pending sectors", count(smart.and_then(|s| s.pending))),
+        ("unreadable", count(smart.and_then(|s| s.uncorrectable))),
+        (
+            "last self-test",
+            smart.and_then(|s| s.self_test.as_ref()).map(|t| format!("{}: {}", t.kind, t.outcome)),
+        ),
+    ]);
+    let date = |d: Option<jiff::civil::Date>| d.map(|d| d.to_string());
+    let written = [
+        ("made", spec.and_then(|s| date(s.made))),
+        ("bought", spec.and_then(|s| date(s.bought))),
+        ("warranty until", spec.and_then(|s| date(s.warranty))),
+        ("price", spec.and_then(|s| s.price.as_ref().map(ToString::to_string))),
+        ("batch", spec.and_then(|s| s.batch.clone())),
+    ];
+    lines.extend(written.into_iter().filter(|(_, value)| value.is_some()));
+    lines
+}

@@ -1,0 +1,120 @@
+//! The disks of the pool file beside the disks of the machine.
+
+use std::path::Path;
+
+use serde::Serialize;
+use sieve_core::inventory::tail;
+use sieve_core::pool::{DiskSpec, PoolSpec, Temperature, Thresholds};
+use sieve_core::units::ByteLength;
+use sieve_store::Result;
+use sieve_store::inventory::{Found, Inventory, from_folder, from_system};
+
+use crate::human::{Cell, style};
+use crate::load;
+
+/// What is known of the machine and the pool; there may be no pool file yet.
+pub(crate) struct Shelf {
+    pub(crate) spec: Option<PoolSpec>,
+    pub(crate) inventory: Inventory,
+}
+
+/// One disk: of the pool, of the machine, or of both.
+#[derive(Serialize)]
+pub(crate) struct Item<'a> {
+    /// Its name in the pool file.
+    pub(crate) name: Option<&'a str>,
+    /// What it does: "data of recordings", "spare", "system".
+    pub(crate) role: String,
+    /// What the pool file says.
+    pub(crate) spec: Option<&'a DiskSpec>,
+    /// What the machine says.
+    pub(crate) found: Option<&'a Found>,
+}
+
+impl Shelf {
+    /// Looks at the machine, or at documents in a folder, and at the pool file if there is one.
+    ///
+    /// # Errors
+    /// When the pool file has mistakes, or the disks cannot be listed.
+    pub(crate) fn look(pool_file: &Path, from: Option<&Path>) -> Result<Self> {
+        let spec = if pool_file.exists() { Some(load::spec(pool_file)?) } else { None };
+        let inventory = from.map_or_else(from_system, from_folder)?;
+        Ok(Self { spec, inventory })
+    }
+
+    /// From when on something is worth a word.
+    pub(crate) fn thresholds(&self) -> Thresholds {
+        self.spec.as_ref().map(|s| s.thresholds).unwrap_or_default()
+    }
+
+    /// The disks of the pool in the order of its file, then the others.
+    pub(crate) fn items(&self) -> Vec<Item<'_>> {
+        let specs = self.spec.as_ref().map_or(&[][..], |s| &s.disks);
+        let mut items: Vec<Item<'_>> = Vec::new();
+        for spec in specs {
+            let found = self.inventory.disks.iter().find(|found| is_of(spec, found));
+            items.push(Item { name: Some(&spec.name), role: self.role(&spec.name), spec: Some(spec), found });
+        }
+        for found in &self.inventory.disks {
+            if !specs.iter().any(|spec| is_of(spec, found)) {
+                let role = if found.device.carries_the_system() { "system" } else { "spare" };
+                items.push(Item { name: None, role: role.into(), spec: None, found: Some(found) });
+            }
+        }
+        items
+    }
+
+    fn role(&self, name: &str) -> String {
+        let volume = self.spec.as_ref().and_then(|s| s.volume_of(name));
+        match volume {
+            None => "spare".into(),
+            Some(volume) if volume.data.iter().any(|d| d == name) => format!("data of {}", volume.name),
+            Some(volume) => format!("parity of {}", volume.name),
+        }
+    }
+}
+
+/// A disk is known by its serial number; without one, by where it is mounted.
+fn is_of(spec: &DiskSpec, found: &Found) -> bool {
+    match (spec.serial.as_deref(), found.serial()) {
+        (Some(wanted), Some(serial)) => wanted == serial,
+        _ => spec.path.as_deref().is_some_and(|path| found.device.mount_points().any(|place| place == path)),
+    }
+}
+
+impl Item<'_> {
+    /// Its name, or else the kernel's.
+    pub(crate) fn title(&self) -> &str {
+        self.name.or(self.found.map(|f| f.device.name.as_str())).unwrap_or("?")
+    }
+
+    pub(crate) fn serial(&self) -> Option<&str> {
+        self.found.and_then(Found::serial).or(self.spec.and_then(|s| s.serial.as_deref()))
+    }
+
+    pub(crate) fn model(&self) -> Option<&str> {
+        self.found.and_then(Found::model).or(self.spec.and_then(|s| s.model.as_deref()))
+    }
+
+    pub(crate) fn size(&self) -> Option<ByteLength> {
+        let own = |f: &Found| f.device.size.or(f.smart.as_ref().and_then(|s| s.size));
+        self.found.and_then(own).or(self.spec.and_then(|s| s.capacity))
+    }
+
+    /// How warm it is, in the scale of the thresholds.
+    pub(crate) fn temperature(&self, thresholds: &Thresholds) -> Option<Temperature> {
+        let celsius = self.found?.smart.as_ref()?.celsius?;
+        Some(thresholds.too_hot.like(celsius))
+    }
+}
+
+/// A serial number with the part that people read stressed.
+pub(crate) fn serial_cell(serial: Option<&str>) -> Cell {
+    match serial {
+        None => Cell::from(("-".to_string(), style::FAINT)),
+        Some(serial) => {
+            let (head, end) = tail(serial);
+            Cell::of([(head.to_string(), style::FAINT), (end.to_string(), style::HEAD)])
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! Guards against a layout that is recommended on figures that are not so, or a pool file that cannot be used.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::fs;
+
+use rstest::rstest;
+use serde_json::Value;
+use sieve_testkit::Lab;
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+fn answer(lab: &Lab, arguments: &[&str]) -> Value {
+    let run = lab.run(&[arguments, &["--json"]].concat()).expect(&[0]);
+    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}", run.stdout))
+}
+
+#[test]
+fn the_recommended_plan_becomes_a_pool_file_that_check_accepts() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    let design = [
+        "design",
+        "--disks",
+        "12TB,10TB,2x6TB,4TB",
+        "--survive",
+        "2",
+        "--want",
+        "space",
+        "--write",
+        "new.toml",
+    ];
+    let told = answer(&lab, &design);
+    let chosen = &told["plans"][told["recommendation"]["position"].as_u64().unwrap() as usize];
+    assert_eq!((chosen["survives"].as_u64(), chosen["usable"].as_u64()), (Some(2), Some(16_000_000_000_000)));
+    lab.run(&["check", "--pool", "new.toml"]).expect(&[0]);
+    let text = fs::read_to_string(lab.root().join("new.toml")).unwrap();
+    assert!(text.contains("parity = [\"hdd-1\", \"hdd-2\"]"), "{text}");
+    let again = lab.run(&design).expect(&[4]);
+    assert!(again.stderr.contains("new.toml"), "nobody's file is overwritten: {}", again.stderr);
+}
+
+#[test]
+fn without_a_list_the_disks_of_the_pool_file_are_compared() {
+    let lab = Lab::new(PROGRAM, 3, 1, "40 MB");
+    let told = answer(&lab, &["design"]);
+    let names: Vec<_> =
+        told["disks"].as_array().unwrap().iter().map(|d| d["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["alder", "beech", "cedar", "oak"]);
+}
+
+#[test]
+fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    fs::write(lab.root().join("shop.csv"), "name,size,price\nalder,4TB,100 EUR\nbeech,4TB,80 EUR\n").unwrap();
+    let told = answer(&lab, &["design", "--list", "shop.csv", "--want", "cheap"]);
+    let plan = told["plans"].as_array().unwrap().iter().find(|p| p["name"] == "unstriped, 1 parity").unwrap();
+    assert_eq!(plan["price_per_tb"], serde_json::json!([45.0, "EUR"]));
+}
+
+#[rstest]
+#[case(&["--disks", "12,4TB"], "is not a size")]
+#[case(&["--disks", "big"], "is not a size")]
+#[case(&["--disks", "99999x1TB"], "at most 256")]
+#[case(&["--disks", "4TB,4TB", "--network", "fast"], "is not a rate")]
+#[case(&["--disks", "4TB,4TB", "--add", "x"], "is not a size")]
+#[case(&["--disks", "4TB,4TB", "--chart", "c.gif"], ".svg or a .png")]
+#[case(&["--list", "missing.csv"], "missing.csv")]
+fn wrong_wishes_end_with_words(#[case] arguments: &[&str], #[case] words: &str) {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    let run = lab.run(&[&["design"], arguments].concat());
+    assert!([2, 3].contains(&run.code) && run.stderr.contains(words), "{}: {}", run.code, run.stderr);
+}
+
+#[test]
+fn charts_are_drawn_as_svg_and_png() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    for name in ["chart.svg", "chart.png"] {
+        lab.run(&["design", "--disks", "4TB,4TB,2TB", "--chart", name]).expect(&[0]);
+        let bytes = fs::read(lab.root().join(name)).unwrap();
+        let starts = if name.ends_with("png") { &b"\x89PNG"[..] } else { b"<svg" };
+        assert!(bytes.starts_with(starts) && bytes.len() > 5_000, "{name}");
+    }
+}

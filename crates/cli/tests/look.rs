@@ -1,0 +1,179 @@
+//! Guards against the wrong disk being pulled or trusted: the inventory, the case, the verdicts, from documents of
+//! any shape.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::fs;
+use std::path::PathBuf;
+
+use rstest::rstest;
+use serde_json::{Value, json};
+use sieve_testkit::{Lab, Run};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+/// The demo's world, with its documents in `machine`.
+fn world() -> (Lab, PathBuf) {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    lab.run(&["demo", "--dir", "world", "--set-up-only"]).expect(&[0]);
+    let world = lab.root().join("world");
+    (lab, world)
+}
+
+fn run(lab: &Lab, world: &PathBuf, arguments: &[&str]) -> Run {
+    Run::of(&lab.command(arguments).current_dir(world).output().unwrap())
+}
+
+fn answer(run: &Run) -> Value {
+    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
+}
+
+fn edit(world: &PathBuf, name: &str, change: impl FnOnce(&mut Value)) {
+    let path = world.join("machine").join(name);
+    let mut value: Value = serde_json::from_str(&fs::read_to_string(&path).unwrap()).unwrap();
+    change(&mut value);
+    fs::write(path, value.to_string()).unwrap();
+}
+
+#[test]
+fn disks_of_the_pool_are_known_by_their_serial_number_wherever_the_kernel_puts_them() {
+    let (lab, world) = world();
+    let listed = answer(&run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]));
+    let device_of = |listed: &Value, name: &str| {
+        let disks = listed["disks"].as_array().unwrap();
+        disks.iter().find(|d| d["name"] == name).unwrap()["found"]["name"].clone()
+    };
+    assert_eq!(device_of(&listed, "alder"), "sda");
+    edit(&world, "lsblk.json", |blocks| {
+        for disk in blocks["blockdevices"].as_array_mut().unwrap() {
+            let swapped = match disk["name"].as_str() {
+                Some("sda") => "sdb",
+                Some("sdb") => "sda",
+                _ => continue,
+            };
+            disk["name"] = json!(swapped);
+        }
+    });
+    let listed = answer(&run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]));
+    assert_eq!(device_of(&listed, "alder"), "sdb");
+}
+
+#[test]
+fn what_is_wrong_with_a_disk_is_called_out() {
+    let (lab, world) = world();
+    let shown = run(&lab, &world, &["disks", "--from", "machine"]).expect(&[1]).stdout;
+    for words in [
+        "beech is linked at 3.0 Gb/s and could do 6.0 Gb/s",
+        "sde has an old (MBR) partition table",
+        "easily confused (they differ only in characters that look alike)",
+        "TW12-8BQ4K7",
+        "spare",
+        "system",
+    ] {
+        assert!(shown.contains(words), "{words}: {shown}");
+    }
+    let one = run(&lab, &world, &["disks", "alder", "--from", "machine"]).expect(&[0]).stdout;
+    assert!(one.contains("ata-Tarnworks_T12_TW12-88Q4K7") && one.contains("12000138625024 bytes"), "{one}");
+    assert!(run(&lab, &world, &["disks", "elm", "--from", "machine"]).expect(&[2]).stderr.contains("alder"));
+}
+
+#[rstest]
+#[case::nulls(json!({ "serial": null, "size": null, "model": null, "rota": null, "children": null }))]
+#[case::texts(json!({ "size": "12000138625024", "rota": "1", "pttype": 3 }))]
+#[case::nonsense(json!({ "size": -5, "children": [[], {}, 7], "mountpoints": "x" }))]
+fn a_listing_of_odd_shape_is_shown_with_gaps(#[case] odd: Value) {
+    let (lab, world) = world();
+    edit(&world, "lsblk.json", |blocks| {
+        let first = blocks["blockdevices"][0].as_object_mut().unwrap();
+        odd.as_object().unwrap().iter().for_each(|(key, value)| _ = first.insert(key.clone(), value.clone()));
+    });
+    for command in [
+        &["disks", "--from", "machine"][..],
+        &["bays", "--from", "machine"],
+        &["health", "--from", "machine"],
+    ] {
+        let run = run(&lab, &world, command);
+        assert!([0, 1].contains(&run.code) && !run.stderr.contains("panicked"), "{}", run.stderr);
+    }
+}
+
+#[rstest]
+#[case::cut("{\"blockdevices\": [{\"name\"")]
+#[case::empty("")]
+#[case::deep(&"[".repeat(100_000))]
+fn a_listing_that_is_none_ends_with_words(#[case] text: &str) {
+    let (lab, world) = world();
+    fs::write(world.join("machine/lsblk.json"), text).unwrap();
+    let run = run(&lab, &world, &["disks", "--from", "machine"]).expect(&[2]);
+    assert!(run.stderr.contains("lsblk.json") && !run.stderr.contains("panicked"), "{}", run.stderr);
+}
+
+#[test]
+fn a_report_that_is_missing_or_cut_is_a_gap() {
+    let (lab, world) = world();
+    fs::remove_file(world.join("machine/smart-sda.json")).unwrap();
+    fs::write(world.join("machine/smart-sdb.json"), "{\"temperature\": {\"current\"").unwrap();
+    let run = run(&lab, &world, &["health", "--from", "machine", "--json"]).expect(&[1]);
+    let answer = answer(&run);
+    let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
+    assert_eq!((alder["verdict"].as_str(), &alder["found"]["smart"]), (Some("watch"), &Value::Null));
+    assert!(answer["gaps"][0].as_str().unwrap().contains("smart-sdb.json"));
+}
+
+#[test]
+fn sectors_that_grow_between_two_looks_make_a_verdict_worse() {
+    let (lab, world) = world();
+    run(&lab, &world, &["create", "--yes"]).expect(&[0]);
+    let verdict = |run: &Run| {
+        let answer = answer(run);
+        let cedar =
+            answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "cedar").unwrap().clone();
+        (cedar["verdict"].as_str().unwrap().to_string(), cedar["reasons"].to_string())
+    };
+    let health = ["health", "--from", "machine", "--json"];
+    assert_eq!(verdict(&run(&lab, &world, &health).expect(&[1])).0, "watch");
+    assert_eq!(verdict(&run(&lab, &world, &health).expect(&[1])).0, "watch", "nothing grew");
+    edit(&world, "smart-sdc.json", |report| {
+        report["ata_smart_attributes"]["table"][0]["raw"]["value"] = json!(31)
+    });
+    let (verdict, reasons) = verdict(&run(&lab, &world, &health).expect(&[1]));
+    assert_eq!(verdict, "replace-soon");
+    assert!(reasons.contains("7 more than at the last look"), "{reasons}");
+}
+
+#[test]
+fn a_limit_in_degrees_fahrenheit_is_shown_and_kept_in_them() {
+    let (lab, world) = world();
+    let pool = world.join("pool.toml");
+    let text = fs::read_to_string(&pool)
+        .unwrap()
+        .replace("name = \"fernhollow\"", "name = \"fernhollow\"\ntoo_hot = \"95 °F\"");
+    fs::write(pool, text).unwrap();
+    let shown = run(&lab, &world, &["health", "--from", "machine"]).expect(&[1]).stdout;
+    assert!(shown.contains("it is at 97 °F, the limit is 95 °F"), "alder: {shown}");
+}
+
+#[test]
+fn the_bay_to_pull_is_shown_in_words_with_its_neighbours() {
+    let (lab, world) = world();
+    let shown = run(&lab, &world, &["bays", "--find", "cedar", "--from", "machine"]).expect(&[0]).stdout;
+    for words in ["bay B1: second from the top, left", "ends in V7C5", "above: alder"] {
+        assert!(shown.contains(words), "{words}: {shown}");
+    }
+    let found =
+        answer(&run(&lab, &world, &["bays", "--find", "oak", "--from", "machine", "--json"]).expect(&[0]));
+    assert_eq!((found["bay"].as_str(), found["place"].as_str()), (Some("C2"), Some("at the bottom, right")));
+    let bays = answer(&run(&lab, &world, &["bays", "--from", "machine", "--json"]).expect(&[0]));
+    let empty: Vec<_> =
+        bays.as_array().unwrap().iter().filter(|b| b["disk"].is_null()).map(|b| &b["bay"]).collect();
+    assert_eq!(empty, ["B2"]);
+    assert!(
+        run(&lab, &world, &["bays", "--find", "elm", "--from", "machine"])
+            .expect(&[2])
+            .stderr
+            .contains("cedar")
+    );
+}

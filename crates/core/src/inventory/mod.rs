@@ -1,0 +1,12 @@
+//! What the machine says about its disks: documents of the operating system's public interfaces, read with care,
+//! since keys may be missing, null, or of another type than they should be.
+
+mod blocks;
+mod document;
+mod serials;
+mod smart;
+
+pub use blocks::{Device, Mount, parse_blocks, parse_ids};
+pub use document::DocumentError;
+pub use serials::{Confusion, confusable, tail};
+pub use smart::{LinkSpeed, SelfTest, SmartReport, parse_smart};
