@@ -8,7 +8,7 @@ const GROUPS: &str = "\
 Commands, in the order of the work:
   look              disks, bays, health
   design            design, check
-  build             create
+  build             prepare, create
   use               put, get, ls, rm
   protect           sync, verify
   foresee           fate
@@ -149,6 +149,26 @@ pub(crate) enum Command {
     /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
     #[command(after_help = "Example:\n  zinc-sieve check")]
     Check,
+    /// Print a script that takes new disks to mounted members: partition, filesystem, mount point, fstab
+    #[command(
+        after_help = "Example:\n  zinc-sieve prepare elm=sde > prepare.sh\n  zinc-sieve prepare elm=TW12-8BQ4K7 --erase TW12-8BQ4K7 --filesystem xfs\n\nNothing is run: read the script, then run it as root."
+    )]
+    Prepare {
+        /// The disks, each with its new name: NAME=DISK, where DISK is a serial number, a stable or the kernel's name
+        #[arg(required = true, value_name = "NAME=DISK")]
+        disks: Vec<String>,
+        /// What is on this disk may be erased
+        #[arg(long, value_name = "DISK", value_delimiter = ',')]
+        erase: Vec<String>,
+        /// The filesystem
+        #[arg(long, value_name = "KIND", default_value = "ext4")]
+        filesystem: FilesystemWord,
+        /// The folder that the mount points are made in
+        #[arg(long, value_name = "DIR", default_value = "/mnt")]
+        mount_root: String,
+        #[command(flatten)]
+        from: Documents,
+    },
     /// Make the pool: label its disks; files that are on them stay and become part of the volume
     #[command(after_help = "Example:\n  zinc-sieve create --dry-run\n  zinc-sieve create")]
     Create(Consent),
@@ -260,6 +280,22 @@ pub(crate) enum Command {
         #[arg(long, requires = "dir")]
         set_up_only: bool,
     },
+}
+
+/// A filesystem, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum FilesystemWord {
+    Ext4,
+    Xfs,
+}
+
+impl From<FilesystemWord> for sieve_core::prepare::NewFilesystem {
+    fn from(word: FilesystemWord) -> Self {
+        match word {
+            FilesystemWord::Ext4 => Self::Ext4,
+            FilesystemWord::Xfs => Self::Xfs,
+        }
+    }
 }
 
 /// A fate, as it is typed.

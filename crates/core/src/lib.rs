@@ -14,5 +14,6 @@ pub mod lane;
 pub mod path;
 pub mod placement;
 pub mod pool;
+pub mod prepare;
 pub mod sync;
 pub mod units;

@@ -9,6 +9,7 @@ mod fate;
 mod get;
 mod health;
 mod ls;
+mod prepare;
 mod put;
 mod rebuild;
 mod rm;
@@ -43,6 +44,9 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Bays { find, from } => bays::run(&context, find.as_deref(), from.from.as_deref()),
         Command::Health { from } => health::run(&context, from.from.as_deref()),
         Command::Design(arguments) => design::run(&context, &arguments),
+        Command::Prepare { disks, erase, filesystem, mount_root, from } => {
+            prepare::run(&context, &disks, &erase, filesystem.into(), &mount_root, from.from.as_deref())
+        }
         Command::Check => check::run(&context),
         Command::Create(consent) => create::run(&context, consent),
         Command::Put { sources, folder, replace, volume, consent } => {
