@@ -7,7 +7,7 @@ use clap::{Args, Parser, Subcommand};
 const GROUPS: &str = "\
 Commands, in the order of the work:
   look              disks, bays, health
-  design            design, check
+  design            design, ingest, check
   build             prepare, create
   use               put, get, ls, rm
   protect           sync, verify
@@ -86,6 +86,50 @@ pub(crate) struct DesignArguments {
     pub(crate) write: Option<PathBuf>,
 }
 
+/// What `ingest` works out.
+#[derive(Args)]
+pub(crate) struct IngestArguments {
+    /// The stated rate of the link
+    #[arg(long, value_name = "RATE", default_value = "1 Gbit/s")]
+    pub(crate) link: String,
+    /// The link is wireless
+    #[arg(long)]
+    pub(crate) wireless: bool,
+    /// How fast the source gives its files
+    #[arg(long, value_name = "RATE")]
+    pub(crate) source: Option<String>,
+    /// How much is copied
+    #[arg(long, value_name = "SIZE", default_value = "100 GB")]
+    pub(crate) amount: String,
+    /// How large a file is on average
+    #[arg(long, value_name = "SIZE", default_value = "50 MB")]
+    pub(crate) file_size: String,
+    /// The size of the cache; what does not fit goes on to the disks
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) cache: Option<String>,
+    /// The rate of the cache at first
+    #[arg(long, value_name = "RATE")]
+    pub(crate) cache_rate: Option<String>,
+    /// How much the cache takes before its fast area is full
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) fast_area: Option<String>,
+    /// The rate of the cache after that
+    #[arg(long, value_name = "RATE")]
+    pub(crate) sustained: Option<String>,
+    /// The rate of the disks
+    #[arg(long, value_name = "RATE")]
+    pub(crate) disk_rate: Option<String>,
+    /// What arrives every day: "22:00-02:00 200GB, 07:00-07:30 20GB"
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) arrivals: Option<String>,
+    /// When the cache is settled: "every 2h" or "03:00, 15:00"
+    #[arg(long, value_name = "TIMES", default_value = "03:00")]
+    pub(crate) settle: String,
+    /// Draw the cache through the day, as SVG or PNG
+    #[arg(long, value_name = "FILE")]
+    pub(crate) chart: Option<PathBuf>,
+}
+
 /// A wish, as it is typed.
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum Wish {
@@ -149,6 +193,11 @@ pub(crate) enum Command {
     /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
     #[command(after_help = "Example:\n  zinc-sieve check")]
     Check,
+    /// Work out how fast copies will go in, and how large a cache must be
+    #[command(
+        after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\" --settle 09:00 --chart day.svg"
+    )]
+    Ingest(IngestArguments),
     /// Print a script that takes new disks to mounted members: partition, filesystem, mount point, fstab
     #[command(
         after_help = "Example:\n  zinc-sieve prepare elm=sde > prepare.sh\n  zinc-sieve prepare elm=TW12-8BQ4K7 --erase TW12-8BQ4K7 --filesystem xfs\n\nNothing is run: read the script, then run it as root."

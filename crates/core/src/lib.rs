@@ -9,6 +9,7 @@ pub mod fate;
 pub mod forecast;
 pub mod gf256;
 pub mod health;
+pub mod ingest;
 pub mod inventory;
 pub mod lane;
 pub mod path;

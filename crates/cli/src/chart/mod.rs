@@ -1,6 +1,7 @@
 //! Charts, as SVG or PNG files.
 
 pub(crate) mod design;
+pub(crate) mod ingest;
 
 use std::path::Path;
 

@@ -4,10 +4,10 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 use sieve_core::design::{
-    DesignDisk, Figures, Network, Recommendation, Want, figures, parse_disk_table, parse_disks, plans,
-    recommend,
+    DesignDisk, Figures, Recommendation, Want, figures, parse_disk_table, parse_disks, plans, recommend,
 };
 use sieve_core::forecast::Forecast;
+use sieve_core::ingest::Network;
 use sieve_core::pool::Media;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_store::{Error, Kind, Result};

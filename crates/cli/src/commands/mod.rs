@@ -8,6 +8,7 @@ mod disks;
 mod fate;
 mod get;
 mod health;
+mod ingest;
 mod ls;
 mod prepare;
 mod put;
@@ -43,6 +44,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Disks { name, from } => disks::run(&context, name.as_deref(), from.from.as_deref()),
         Command::Bays { find, from } => bays::run(&context, find.as_deref(), from.from.as_deref()),
         Command::Health { from } => health::run(&context, from.from.as_deref()),
+        Command::Ingest(arguments) => ingest::run(&context, &arguments),
         Command::Design(arguments) => design::run(&context, &arguments),
         Command::Prepare { disks, erase, filesystem, mount_root, from } => {
             prepare::run(&context, &disks, &erase, filesystem.into(), &mount_root, from.from.as_deref())

@@ -4,20 +4,12 @@ use serde::Serialize;
 
 use super::{DesignDisk, Layout, Loss, Plan, one_more, plans, survives};
 use crate::forecast::{Forecast, Participant, Pass, forecast};
+use crate::ingest::Network;
 use crate::units::{ByteLength, Rate};
 
 /// What the processor hashes and encodes in all, where it was not measured, in bytes per second: cautious for two
 /// cores of the last ten years.
 const PROCESSOR: f64 = 2e9;
-
-/// The link that a client copies over.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Network {
-    /// What it is called.
-    pub name: String,
-    /// What it carries of a file.
-    pub rate: Rate,
-}
 
 /// A speed and what sets it.
 #[derive(Clone, Debug, PartialEq, Serialize)]

@@ -7,7 +7,7 @@ mod loss;
 mod recommend;
 
 pub use disks::{DesignDisk, DiskListError, parse_disk_table, parse_disks};
-pub use figures::{Addition, Figures, Network, figures};
+pub use figures::{Addition, Figures, Speed, figures};
 pub use layout::{Layout, Plan, plans};
 pub use loss::{Loss, lost_bytes, one_more, survives};
 pub use recommend::{Recommendation, Want, recommend};

@@ -96,7 +96,8 @@ fn reasons(all: &[Figures], chosen: usize, candidates: &[usize], want: Want, sur
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::design::{Layout, Network, figures, parse_disks, plans};
+    use crate::design::{Layout, figures, parse_disks, plans};
+    use crate::ingest::Network;
     use crate::pool::Media;
     use crate::units::Rate;
     use rstest::rstest;

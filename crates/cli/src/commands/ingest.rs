@@ -1,0 +1,175 @@
+//! `ingest`: how fast copies will go in, and how large the cache must be.
+
+use serde::Serialize;
+use sieve_core::forecast::default_curve;
+use sieve_core::ingest::{
+    Copy, Day, DayError, Landing, Network, copy, fill_through_a_day, parse_arrivals, parse_settles, wired,
+    wireless,
+};
+use sieve_core::pool::Media;
+use sieve_core::units::{ByteLength, Rate, SizeError};
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::args::IngestArguments;
+use crate::exit::Outcome;
+use crate::human::{Table, size, style};
+use crate::{chart, json};
+
+/// What opening and closing a file costs on disks and on flash, in seconds: a seek or two and a folder's update.
+const PER_FILE_ON_DISKS: f64 = 0.02;
+const PER_FILE_ON_FLASH: f64 = 0.002;
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    network: &'a Network,
+    with_cache: &'a Copy,
+    without_cache: &'a Copy,
+    day: Option<&'a Day>,
+}
+
+pub(super) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outcome> {
+    let network = network(arguments)?;
+    let source = arguments.source.as_deref().map(rate).transpose()?;
+    let (amount, file) = (bytes(&arguments.amount)?, bytes(&arguments.file_size)?);
+    let room = arguments.cache.as_deref().map(bytes).transpose()?;
+    let (cache, disks) = (cache(arguments)?, disks(arguments)?);
+    let with_cache = copy(amount, file, source, &network, &cache, room, Some(&disks));
+    let without_cache = copy(amount, file, source, &network, &disks, None, None);
+    let day = day(arguments, &disks, room)?;
+    if context.json {
+        let answer = Answer {
+            network: &network,
+            with_cache: &with_cache,
+            without_cache: &without_cache,
+            day: day.as_ref(),
+        };
+        json::print(&answer)?;
+    } else {
+        show(&network, amount, &with_cache, &without_cache);
+        if let Some(day) = &day {
+            show_day(day, room);
+        }
+    }
+    if let Some(path) = &arguments.chart {
+        let Some(day) = &day else {
+            let message = "a chart shows the cache through a day";
+            return Err(
+                Error::new(Kind::Usage, "ingest.no-day", message).remedy("add --arrivals and --settle")
+            );
+        };
+        chart::save(path, |canvas| chart::ingest::draw(canvas, day, room))?;
+    }
+    let overflows = day.as_ref().is_some_and(|d| d.grows_without_end || d.overflows_at.is_some());
+    Ok(Outcome::well(!overflows))
+}
+
+fn usage(error: &dyn std::fmt::Display) -> Error {
+    Error::new(Kind::Usage, "ingest.arguments", error.to_string())
+}
+
+fn bytes(text: &str) -> Result<ByteLength> {
+    ByteLength::parse(text).map_err(|e: SizeError| usage(&e))
+}
+
+fn rate(text: &str) -> Result<Rate> {
+    Rate::parse(text).map_err(|e| usage(&e))
+}
+
+fn network(arguments: &IngestArguments) -> Result<Network> {
+    let stated = rate(&arguments.link)?;
+    Ok(if arguments.wireless { wireless(stated) } else { wired(stated) })
+}
+
+fn cache(arguments: &IngestArguments) -> Result<Landing> {
+    let assumed = default_curve(Some(Media::Ssd)).mean();
+    let first = arguments.cache_rate.as_deref().map_or(Ok(assumed), rate)?;
+    Ok(Landing {
+        name: "the cache".into(),
+        rate: first,
+        fast_area: arguments.fast_area.as_deref().map(bytes).transpose()?,
+        sustained: arguments.sustained.as_deref().map_or(Ok(first), rate)?,
+        per_file: PER_FILE_ON_FLASH,
+    })
+}
+
+fn disks(arguments: &IngestArguments) -> Result<Landing> {
+    let assumed = default_curve(Some(Media::Hdd)).mean();
+    let rate = arguments.disk_rate.as_deref().map_or(Ok(assumed), rate)?;
+    Ok(Landing {
+        name: "the disks".into(),
+        rate,
+        fast_area: None,
+        sustained: rate,
+        per_file: PER_FILE_ON_DISKS,
+    })
+}
+
+fn day(arguments: &IngestArguments, disks: &Landing, room: Option<ByteLength>) -> Result<Option<Day>> {
+    let Some(arrivals) = &arguments.arrivals else { return Ok(None) };
+    let wrong = |e: DayError| usage(&e);
+    let arrivals = parse_arrivals(arrivals).map_err(wrong)?;
+    let settles = parse_settles(&arguments.settle).map_err(wrong)?;
+    Ok(Some(fill_through_a_day(&arrivals, &settles, disks.sustained, room)))
+}
+
+fn show(network: &Network, amount: ByteLength, with: &Copy, without: &Copy) {
+    anstream::println!("{} over {} ({} of a file):\n", size(amount), network.name, network.rate);
+    let mut table = Table::new(&["landing", ">rate", ">time", "held up by"]);
+    for (landing, copy) in [("cache", with), ("disks", without)] {
+        table.row([
+            landing.into(),
+            copy.rate.to_string(),
+            copy.duration.to_string(),
+            copy.bottleneck.clone(),
+        ]);
+    }
+    table.print();
+    if with.stages.len() > 1 {
+        anstream::println!("\n  onto the cache, in parts:");
+        for stage in &with.stages {
+            anstream::println!(
+                "    {} at {}, held up by {}",
+                size(stage.bytes),
+                stage.rate,
+                stage.bottleneck
+            );
+        }
+    }
+}
+
+fn show_day(day: &Day, room: Option<ByteLength>) {
+    style::heading("The cache through a day");
+    if day.grows_without_end {
+        let text =
+            "More arrives in a day than is settled in one: no cache is large enough. Settle more often.";
+        anstream::println!("  {}", style::paint(style::BAD, text));
+        return;
+    }
+    anstream::println!(
+        "  the smallest cache that does not overflow: {}",
+        style::paint(style::HEAD, size(day.most))
+    );
+    let clock = |minute: f64| format!("{:02.0}:{:02.0}", (minute / 60.0).floor(), minute % 60.0);
+    match (room, day.overflows_at) {
+        (Some(room), Some(at)) => anstream::println!(
+            "  {}",
+            style::paint(
+                style::BAD,
+                format!(
+                    "a cache of {} is full at {}, for {} a day: what comes then goes to the disks",
+                    size(room),
+                    clock(at),
+                    day.overflowing
+                )
+            )
+        ),
+        (Some(room), None) => {
+            anstream::println!(
+                "  {}",
+                style::paint(style::WELL, format!("a cache of {} never fills", size(room)))
+            );
+        }
+        (None, _) => {}
+    }
+}
