@@ -158,6 +158,16 @@ pub(crate) struct Documents {
     pub(crate) from: Option<PathBuf>,
 }
 
+/// A pool on paper.
+#[derive(Args)]
+pub(crate) struct PaperArguments {
+    /// For a pool on paper: the files that it is to hold, path,size_bytes on each line (CSV or .jsonl)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) files: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+}
+
 #[derive(Subcommand)]
 pub(crate) enum Command {
     /// List the disks of the machine and the pool: which is which
@@ -299,6 +309,8 @@ pub(crate) enum Command {
         /// List every file of this fate: untouched, rebuilt, older, torn or gone
         #[arg(long, value_name = "FATE")]
         list: Option<FateWord>,
+        #[command(flatten)]
+        paper: PaperArguments,
     },
     /// Bring lost disks back onto new, empty ones
     #[command(
@@ -315,8 +327,13 @@ pub(crate) enum Command {
         consent: Consent,
     },
     /// Show at one glance how the pool is
-    #[command(after_help = "Example:\n  zinc-sieve status")]
-    Status,
+    #[command(
+        after_help = "Example:\n  zinc-sieve status\n  zinc-sieve status --files listing.csv    # a pool on paper"
+    )]
+    Status {
+        #[command(flatten)]
+        paper: PaperArguments,
+    },
     /// Play the whole story on made-up files in a temporary folder
     #[command(
         after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
@@ -328,6 +345,9 @@ pub(crate) enum Command {
         /// Only make the disks, the pool file and a card full of files, to try the commands on
         #[arg(long, requires = "dir")]
         set_up_only: bool,
+        /// Only make a pool on paper, of realistic size, with a listing of its files
+        #[arg(long, requires = "dir", conflicts_with = "set_up_only")]
+        paper: bool,
     },
 }
 

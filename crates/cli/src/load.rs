@@ -79,6 +79,25 @@ pub(crate) fn show_mistakes(path: &Path, text: &str, mistakes: &[Mistake]) {
     }
 }
 
+/// The spec of a pool that is on paper: one with a listing of files, or one none of whose disks has a path.
+pub(crate) fn spec_on_paper(path: &Path, has_listing: bool) -> Result<Option<PoolSpec>> {
+    let exists = sieve_store::pool::catalogue_path(path).exists();
+    if exists && has_listing {
+        let message = "this pool exists: its files are those on its disks";
+        return Err(Error::new(Kind::Usage, "paper.pool-exists", message).remedy("leave --files out"));
+    }
+    if exists {
+        return Ok(None);
+    }
+    let spec = spec(path)?;
+    let all_on_paper = spec
+        .volumes
+        .iter()
+        .flat_map(|v| v.members())
+        .all(|name| spec.disk(name).is_some_and(|d| d.path.is_none()));
+    Ok((has_listing || all_on_paper && !spec.volumes.is_empty()).then_some(spec))
+}
+
 /// Opens the pool of a pool file.
 pub(crate) fn pool(path: &Path) -> Result<Pool> {
     let machine = crate::machine::real();

@@ -12,6 +12,7 @@ pub mod health;
 pub mod ingest;
 pub mod inventory;
 pub mod lane;
+pub mod paper;
 pub mod path;
 pub mod placement;
 pub mod pool;

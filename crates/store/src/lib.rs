@@ -15,6 +15,7 @@ pub mod journal;
 pub mod label;
 pub mod machine;
 pub mod member;
+pub mod paper;
 pub mod parity;
 pub mod pool;
 pub mod pool_file;

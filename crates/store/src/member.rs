@@ -23,6 +23,8 @@ use crate::replica;
 pub enum State {
     /// The member itself.
     Present,
+    /// It is not there yet: it takes part in every calculation and in no action.
+    OnPaper,
     /// Its path does not exist.
     Missing,
     /// The pool file gives it no path.
@@ -67,6 +69,7 @@ impl State {
     pub const fn word(&self) -> &'static str {
         match self {
             Self::Present => "present",
+            Self::OnPaper => "on paper",
             Self::Missing => "missing",
             Self::NoPath => "no path",
             Self::NotMounted => "not mounted",
@@ -131,6 +134,7 @@ impl Member {
         let place = self.spec.as_ref().and_then(|s| s.path.as_deref()).unwrap_or("no path");
         let (message, remedy) = match &self.state {
             State::Present => (format!("disk {name} is present"), String::new()),
+            State::OnPaper => (format!("disk {name} is on paper"), "give it a path in the pool file".into()),
             State::Missing => (
                 format!("disk {name} is missing: {place} does not exist"),
                 format!(

@@ -102,7 +102,7 @@ pub struct Conflict {
 impl Status {
     /// Whether every disk is there and every file guarded.
     pub fn is_well(&self) -> bool {
-        self.disks.iter().all(|d| d.state == State::Present && !d.read_only)
+        self.disks.iter().all(|d| matches!(d.state, State::Present | State::OnPaper) && !d.read_only)
             && self.unguarded.is_empty()
             && self.damaged_cells == 0
             && self.conflicts.is_empty()

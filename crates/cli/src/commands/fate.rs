@@ -7,10 +7,12 @@ use serde::{Serialize, Serializer};
 use sieve_core::fate::{Fate, Unguarded};
 use sieve_store::fate::{Evaluation, FileFate, Totals, VolumeModel, load as load_model};
 use sieve_store::label::Role;
+use sieve_store::paper::{self, PaperPool};
 use sieve_store::pool::Pool;
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
+use crate::args::PaperArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::{json, load};
@@ -18,11 +20,54 @@ use crate::{json, load};
 /// So many files that do not come back are listed without being asked.
 const LISTED: usize = 15;
 
-pub(super) fn run(context: &Context, lose: &[String], list: Option<Fate>) -> Result<Outcome> {
+/// Where the fates of files come from.
+trait Fates {
+    /// Calls `visit` with every file.
+    fn for_each(&self, visit: &mut dyn FnMut(FileFate<'_>) -> Result<()>) -> Result<()>;
+}
+
+/// The volumes of a pool that exists.
+struct Volumes<'a> {
+    pool: &'a Pool,
+    volumes: Vec<(VolumeModel, Evaluation)>,
+}
+
+impl Fates for Volumes<'_> {
+    fn for_each(&self, visit: &mut dyn FnMut(FileFate<'_>) -> Result<()>) -> Result<()> {
+        self.volumes
+            .iter()
+            .try_for_each(|(model, evaluation)| model.for_each_file(self.pool, evaluation, &mut *visit))
+    }
+}
+
+impl Fates for PaperPool {
+    fn for_each(&self, visit: &mut dyn FnMut(FileFate<'_>) -> Result<()>) -> Result<()> {
+        self.for_each_file(visit)
+    }
+}
+
+/// A disk that is missing now, and when it was last scanned.
+struct Missing {
+    name: String,
+    scanned_at: Option<i64>,
+}
+
+pub(super) fn run(
+    context: &Context,
+    lose: &[String],
+    list: Option<Fate>,
+    on_paper: &PaperArguments,
+) -> Result<Outcome> {
+    if let Some(spec) = load::spec_on_paper(&context.pool, on_paper.files.is_some())? {
+        let mut pool = paper::load(&spec, on_paper.volume.volume.as_deref(), on_paper.files.as_deref())?;
+        pool.lose(lose)?;
+        return tell(context, &pool, lose, &[], list);
+    }
     let pool = load::pool(&context.pool)?;
     let named = lose.iter().map(|name| Ok(pool.member_named(name)?.row.id)).collect::<Result<Vec<_>>>()?;
-    let missing: Vec<&str> =
-        pool.members.iter().filter(|m| !m.state.is_usable()).map(|m| m.row.name.as_str()).collect();
+    let gone = pool.members.iter().filter(|m| !m.state.is_usable());
+    let missing: Vec<Missing> =
+        gone.map(|m| Missing { name: m.row.name.clone(), scanned_at: m.row.scanned_at }).collect();
     if named.is_empty() && missing.is_empty() {
         return Err(Error::new(Kind::Usage, "fate.nothing-lost", "no disk is missing, and none was named")
             .remedy("name the disks that are to be lost: zinc-sieve fate --lose NAME[,NAME…]"));
@@ -36,13 +81,21 @@ pub(super) fn run(context: &Context, lose: &[String], list: Option<Fate>) -> Res
         let evaluation = model.evaluate(&pool, &named);
         volumes.push((model, evaluation));
     }
-    let summary = summarise(&pool, &volumes, list)?;
+    tell(context, &Volumes { pool: &pool, volumes }, lose, &missing, list)
+}
+
+fn tell(
+    context: &Context,
+    fates: &dyn Fates,
+    lose: &[String],
+    missing: &[Missing],
+    list: Option<Fate>,
+) -> Result<Outcome> {
+    let summary = summarise(fates, list)?;
     if context.json {
-        let answer =
-            Answer { pool: &pool, lose, missing: &missing, volumes: &volumes, summary: &summary, list };
-        json::print(&answer)?;
+        json::print(&Answer { fates, lose, missing, summary: &summary, list })?;
     } else {
-        show(&pool, lose, &missing, &summary, list);
+        show(lose, missing, &summary, list);
     }
     Ok(Outcome::well(summary.totals.all_survive()))
 }
@@ -62,27 +115,25 @@ struct Summary {
     unlisted: u64,
 }
 
-fn summarise(pool: &Pool, volumes: &[(VolumeModel, Evaluation)], list: Option<Fate>) -> Result<Summary> {
+fn summarise(fates: &dyn Fates, list: Option<Fate>) -> Result<Summary> {
     let mut summary = Summary::default();
-    for (model, evaluation) in volumes {
-        model.for_each_file(pool, evaluation, |file| {
-            summary.totals.add(file.fate, file.size_bytes);
-            let folder = summary.folders.entry(file.top_folder.clone()).or_default();
-            folder.add(file.fate, file.size_bytes);
-            let wanted = list.map_or(!file.fate.is_whole(), |fate| file.fate == fate);
-            if wanted && (list.is_some() || summary.lines.len() < LISTED) {
-                summary.lines.push(Line {
-                    fate: file.fate,
-                    text: format!("{} on {}", size(file.size_bytes), file.disks[0]),
-                    why: why(&file),
-                    path: file.path,
-                });
-            } else if wanted {
-                summary.unlisted += 1;
-            }
-            Ok(())
-        })?;
-    }
+    fates.for_each(&mut |file| {
+        summary.totals.add(file.fate, file.size_bytes);
+        let folder = summary.folders.entry(file.top_folder.clone()).or_default();
+        folder.add(file.fate, file.size_bytes);
+        let wanted = list.map_or(!file.fate.is_whole(), |fate| file.fate == fate);
+        if wanted && (list.is_some() || summary.lines.len() < LISTED) {
+            summary.lines.push(Line {
+                fate: file.fate,
+                text: format!("{} on {}", size(file.size_bytes), file.disks[0]),
+                why: why(&file),
+                path: file.path,
+            });
+        } else if wanted {
+            summary.unlisted += 1;
+        }
+        Ok(())
+    })?;
     Ok(summary)
 }
 
@@ -102,8 +153,9 @@ fn why(file: &FileFate<'_>) -> String {
     }
 }
 
-fn show(pool: &Pool, lose: &[String], missing: &[&str], summary: &Summary, list: Option<Fate>) {
-    let mut lost: Vec<&str> = lose.iter().map(String::as_str).chain(missing.iter().copied()).collect();
+fn show(lose: &[String], missing: &[Missing], summary: &Summary, list: Option<Fate>) {
+    let mut lost: Vec<&str> =
+        lose.iter().map(String::as_str).chain(missing.iter().map(|m| m.name.as_str())).collect();
     lost.sort_unstable();
     lost.dedup();
     anstream::println!(
@@ -113,10 +165,9 @@ fn show(pool: &Pool, lose: &[String], missing: &[&str], summary: &Summary, list:
             format!("If {} {} lost:", lost.join(" and "), if lost.len() == 1 { "is" } else { "are" })
         )
     );
-    for name in missing {
-        let scanned = pool.member_named(name).ok().and_then(|m| m.row.scanned_at);
-        let when =
-            scanned.map_or("never scanned".into(), |at| format!("as of the last scan, {}", time::moment(at)));
+    for Missing { name, scanned_at } in missing {
+        let when = scanned_at
+            .map_or("never scanned".into(), |at| format!("as of the last scan, {}", time::moment(at)));
         anstream::println!("  {name} is not there now: its files are told {when}");
     }
     println!();
@@ -208,10 +259,9 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
 
 /// The answer as JSON; its files are streamed.
 struct Answer<'a> {
-    pool: &'a Pool,
+    fates: &'a dyn Fates,
     lose: &'a [String],
-    missing: &'a [&'a str],
-    volumes: &'a [(VolumeModel, Evaluation)],
+    missing: &'a [Missing],
     summary: &'a Summary,
     list: Option<Fate>,
 }
@@ -220,7 +270,8 @@ impl Serialize for Answer<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
         let mut map = serializer.serialize_map(None)?;
         map.serialize_entry("lose", self.lose)?;
-        map.serialize_entry("missing", self.missing)?;
+        let missing: Vec<&str> = self.missing.iter().map(|m| m.name.as_str()).collect();
+        map.serialize_entry("missing", &missing)?;
         map.serialize_entry("totals", &self.summary.totals)?;
         let folders: Vec<_> = self
             .summary
@@ -240,15 +291,13 @@ impl Serialize for Files<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
         let mut seq = serializer.serialize_seq(None)?;
         let mut failed = None;
-        for (model, evaluation) in self.0.volumes {
-            let walked = model.for_each_file(self.0.pool, evaluation, |file| {
-                if failed.is_none() && self.0.list.is_none_or(|fate| fate == file.fate) {
-                    failed = seq.serialize_element(&file).err();
-                }
-                Ok(())
-            });
-            walked.map_err(serde::ser::Error::custom)?;
-        }
+        let walked = self.0.fates.for_each(&mut |file| {
+            if failed.is_none() && self.0.list.is_none_or(|fate| fate == file.fate) {
+                failed = seq.serialize_element(&file).err();
+            }
+            Ok(())
+        });
+        walked.map_err(serde::ser::Error::custom)?;
         match failed {
             Some(error) => Err(error),
             None => seq.end(),

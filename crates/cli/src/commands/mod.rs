@@ -63,10 +63,11 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         }
         Command::Sync { accept, consent } => sync::run(&context, accept, consent),
         Command::Verify => verify::run(&context),
-        Command::Fate { lose, list } => fate::run(&context, &lose, list.map(Into::into)),
+        Command::Fate { lose, list, paper } => fate::run(&context, &lose, list.map(Into::into), &paper),
         Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
-        Command::Status => status::run(&context),
-        Command::Demo { dir: Some(dir), set_up_only: true } => crate::demo::set_up(&dir, context.json),
+        Command::Status { paper } => status::run(&context, &paper),
+        Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
+        Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
         Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),
     }
 }

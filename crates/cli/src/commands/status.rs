@@ -5,16 +5,23 @@ use sieve_core::fate::Unguarded;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::member::State;
+use sieve_store::paper;
 use sieve_store::status::{DiskStatus, Status, status};
 
 use super::Context;
+use crate::args::PaperArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::{json, load};
 
-pub(super) fn run(context: &Context) -> Result<Outcome> {
-    let mut pool = load::pool(&context.pool)?;
-    let status = status(&mut pool)?;
+pub(super) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcome> {
+    let status = match load::spec_on_paper(&context.pool, on_paper.files.is_some())? {
+        Some(spec) => {
+            let pool = paper::load(&spec, on_paper.volume.volume.as_deref(), on_paper.files.as_deref())?;
+            pool.status(&spec, crate::machine::real().now())?
+        }
+        None => status(&mut load::pool(&context.pool)?)?,
+    };
     if context.json {
         json::print(&status)?;
     } else {
@@ -29,9 +36,12 @@ fn show(status: &Status) {
     } else {
         style::paint(style::WATCH, "not all is well")
     };
-    let sync = status
-        .synced_at
-        .map_or("never synced".into(), |at| format!("last sync {}", time::ago(at, status.now)));
+    let is_on_paper = status.disks.iter().all(|d| d.state == State::OnPaper);
+    let sync = match status.synced_at {
+        Some(at) => format!("last sync {}", time::ago(at, status.now)),
+        None if is_on_paper => "on paper, as after a sync".into(),
+        None => "never synced".into(),
+    };
     anstream::println!("{}  {verdict}, {sync}\n", style::paint(style::HEAD, &status.pool));
     show_disks(&status.disks);
     show_guard(status);
@@ -80,16 +90,18 @@ fn show_disks(disks: &[DiskStatus]) {
         let (state, style) = match &disk.state {
             State::Present if disk.read_only => ("read-only", style::BAD),
             State::Present => ("present", style::WELL),
+            State::OnPaper => ("on paper", style::FAINT),
             other => (other.word(), style::BAD),
         };
+        let is_known = disk.state.is_usable() || disk.state == State::OnPaper;
         table.styled_row([
             (disk.name.clone(), style::HEAD),
             (disk.role.word().into(), Style::new()),
             (state.into(), style),
             (disk.bay.clone().unwrap_or_else(|| "-".into()), Style::new()),
             (size(disk.used), Style::new()),
-            (if disk.state.is_usable() { size(disk.free) } else { "-".into() }, Style::new()),
-            (if disk.state.is_usable() { bar(disk.used, disk.free) } else { String::new() }, style::FAINT),
+            (if is_known { size(disk.free) } else { "-".into() }, Style::new()),
+            (if is_known { bar(disk.used, disk.free) } else { String::new() }, style::FAINT),
         ]);
     }
     table.print();

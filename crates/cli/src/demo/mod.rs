@@ -1,6 +1,7 @@
 //! `demo`: the whole story, on real files, with the commands that a user would type.
 
 mod machine;
+mod paper;
 mod stage;
 mod world;
 
@@ -69,6 +70,27 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
             "In {} there are now four folders that stand in for disks, a pool file, and a memory card\n\
              full of files (card/). Next: cd there, and try `zinc-sieve check`.",
             dir.display()
+        );
+    }
+    Ok(Outcome::Fine)
+}
+
+/// Writes a pool on paper with a listing of its files into a new folder.
+///
+/// # Errors
+/// When the folder is not empty, or cannot be written.
+pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
+    let root = std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?;
+    make_empty(&root)?;
+    let listed = paper::write(&Stage::new(root.clone(), false)?)?;
+    if json {
+        json::print(&serde_json::json!({ "folder": root, "files": listed.files, "bytes": listed.bytes }))?;
+    } else {
+        anstream::println!(
+            "In {} there is a pool on paper, and a listing of its {}. Next: cd there, and try\n  \
+             zinc-sieve status --files listing.csv\n  zinc-sieve fate --lose cedar,elm,oak --files listing.csv",
+            dir.display(),
+            crate::human::units::files(listed.files),
         );
     }
     Ok(Outcome::Fine)
