@@ -6,7 +6,7 @@ use clap::{Args, Parser, Subcommand};
 
 const GROUPS: &str = "\
 Commands, in the order of the work:
-  look              disks, bays, health
+  look              disks, bays, health, burn-in
   design            design, ingest, check
   build             prepare, create
   use               put, get, ls, rm
@@ -203,6 +203,22 @@ pub(crate) enum Command {
     /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
     #[command(after_help = "Example:\n  zinc-sieve check")]
     Check,
+    /// Write a pattern to all free space and read it back, before a disk holds anything
+    #[command(
+        after_help = "Example:\n  zinc-sieve burn-in /mnt/new\n  zinc-sieve burn-in /mnt/new --amount 50GB --yes\n  zinc-sieve burn-in /dev/sdx --overwrite sdx    # destroys what is on it"
+    )]
+    BurnIn {
+        /// A folder, whose free space is filled; or an image or a device, which is overwritten
+        path: PathBuf,
+        /// At most so much
+        #[arg(long, value_name = "SIZE")]
+        amount: Option<String>,
+        /// The name of the image or device, typed out: everything on it is destroyed
+        #[arg(long, value_name = "NAME")]
+        overwrite: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
     /// Work out how fast copies will go in, and how large a cache must be
     #[command(
         after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\" --settle 09:00 --chart day.svg"

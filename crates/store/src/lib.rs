@@ -1,9 +1,11 @@
 //! The real files of Zinc Sieve: it asks the core what to do, does it, and records it.
 
+pub mod burn_in;
 pub mod catalogue;
 pub mod check;
 pub mod content;
 pub mod create;
+pub mod curves;
 pub mod disk;
 pub mod durable;
 pub mod error;

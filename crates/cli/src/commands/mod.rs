@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod bays;
+mod burn_in;
 mod check;
 mod create;
 mod design;
@@ -44,6 +45,10 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Disks { name, from } => disks::run(&context, name.as_deref(), from.from.as_deref()),
         Command::Bays { find, from } => bays::run(&context, find.as_deref(), from.from.as_deref()),
         Command::Health { from } => health::run(&context, from.from.as_deref()),
+        Command::BurnIn { path, amount, overwrite, consent } => {
+            let amount = amount.as_deref().map(size_argument).transpose()?;
+            burn_in::run(&context, &sieve_store::burn_in::Request { path, amount, overwrite }, consent)
+        }
         Command::Ingest(arguments) => ingest::run(&context, &arguments),
         Command::Design(arguments) => design::run(&context, &arguments),
         Command::Prepare { disks, erase, filesystem, mount_root, from } => {
@@ -77,6 +82,11 @@ fn pool_file(named: Option<PathBuf>) -> PathBuf {
     let here = PathBuf::from("pool.toml");
     let from_environment = || std::env::var_os("ZINC_SIEVE_POOL").filter(|_| !here.exists());
     named.or_else(|| from_environment().map(PathBuf::from)).unwrap_or(here)
+}
+
+fn size_argument(text: &str) -> Result<sieve_core::units::ByteLength> {
+    sieve_core::units::ByteLength::parse(text)
+        .map_err(|e| Error::new(Kind::Usage, "argument.size", e.to_string()))
 }
 
 /// A path in a volume, as it is typed: `.` or `/` is the root, a slash in front or behind does not matter.

@@ -86,6 +86,7 @@ fn show_plan(plan: &RebuildPlan) {
         reads.row([disk.clone(), size(*bytes)]);
     }
     reads.print();
+    super::sync::show_forecast(&plan.forecast);
 }
 
 fn show_report(report: &RebuildReport) {

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
@@ -66,6 +67,17 @@ fn show_plan(plan: &SyncPlan) {
         units::parity_cells(plan.cells)
     );
     show_bytes(&plan.read_bytes, &plan.written_bytes);
+    show_forecast(&plan.forecast);
+}
+
+/// How long something is likely to take, and what holds it up.
+pub(super) fn show_forecast(forecast: &Forecast) {
+    anstream::println!(
+        "\nIt is likely to take {}, cautiously {}; held up by {}.",
+        forecast.likely,
+        forecast.cautious,
+        forecast.bottleneck
+    );
 }
 
 /// A table of bytes by disk.

@@ -63,7 +63,7 @@ impl DesignDisk {
 }
 
 /// The curve through the rates that the pool file gives, at equal distances.
-fn given_curve(spec: &DiskSpec) -> Option<SpeedCurve> {
+pub fn given_curve(spec: &DiskSpec) -> Option<SpeedCurve> {
     let last = spec.speed.len().saturating_sub(1).max(1) as f64;
     let points = spec.speed.iter().enumerate().map(|(i, rate)| (i as f64 / last, *rate));
     SpeedCurve::new(points, CurveSource::Given)

@@ -6,7 +6,7 @@ mod layout;
 mod loss;
 mod recommend;
 
-pub use disks::{DesignDisk, DiskListError, parse_disk_table, parse_disks};
+pub use disks::{DesignDisk, DiskListError, given_curve, parse_disk_table, parse_disks};
 pub use figures::{Addition, Figures, Speed, figures};
 pub use layout::{Layout, Plan, plans};
 pub use loss::{Loss, lost_bytes, one_more, survives};

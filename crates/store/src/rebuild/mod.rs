@@ -9,12 +9,14 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use serde::Serialize;
+use sieve_core::forecast::Forecast;
 use sieve_core::path::{OUR_FOLDER, RelPath};
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
 
 use crate::catalogue::disks::DiskRow;
 use crate::catalogue::intents::{self, Intent};
+use crate::curves::forecast_pass;
 use crate::disk::{Disk, Filesystem};
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
@@ -66,6 +68,8 @@ pub struct RebuildPlan {
     pub also_missing: Vec<String>,
     /// Bytes to read at most, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,
+    /// How long that takes.
+    pub forecast: Forecast,
 }
 
 /// How a rebuild ended.
@@ -143,6 +147,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
             .map(|m| m.row.name.clone())
             .collect(),
         read_bytes: BTreeMap::new(),
+        forecast: Forecast::default(),
     };
     for target in &targets {
         plan.targets.push(target_plan(pool, &model, target)?);
@@ -152,6 +157,8 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
             plan.read_bytes.insert(member.row.name.clone(), member.used_bytes(&pool.catalogue)?);
         }
     }
+    let written = plan.targets.iter().map(|t| (t.disk.clone(), t.bytes));
+    plan.forecast = forecast_pass(pool, &plan.read_bytes.clone().into_iter().chain(written).collect())?;
     if let Some(target) = plan.targets.iter().find(|t| t.bytes > t.free) {
         let message = format!(
             "{} is too small for {}: {} are needed, {} are free ({} missing)",

@@ -10,10 +10,12 @@ mod volume;
 use std::collections::BTreeMap;
 
 use serde::Serialize;
+use sieve_core::forecast::Forecast;
 use sieve_core::sync::LaneChange;
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::{self, objects, parity_state, versions};
+use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::held;
@@ -47,6 +49,8 @@ pub struct SyncPlan {
     pub read_bytes: BTreeMap<String, ByteLength>,
     /// Bytes of parity to write, by disk.
     pub written_bytes: BTreeMap<String, ByteLength>,
+    /// How long that takes.
+    pub forecast: Forecast,
     /// Files to checksum.
     pub files_to_checksum: u64,
     /// Cells of parity to compute.
@@ -62,6 +66,16 @@ pub struct SyncPlan {
 }
 
 impl SyncPlan {
+    /// Bytes read and written, by disk.
+    fn moved_bytes(&self) -> BTreeMap<String, ByteLength> {
+        let mut moved = self.read_bytes.clone();
+        for (name, bytes) in &self.written_bytes {
+            let sum = moved.entry(name.clone()).or_default();
+            *sum = sum.plus(*bytes);
+        }
+        moved
+    }
+
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.cells == 0 && self.files_to_checksum == 0 && !self.replicas_behind && self.held_files == 0
@@ -132,6 +146,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
         plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
         volume::estimate(pool, &volume, &mut plan)?;
     }
+    plan.forecast = forecast_pass(pool, &plan.moved_bytes())?;
     plan.held_files = count_held(pool)?;
     let head = parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
     plan.replicas_behind = catalogue::is_changed(pool.catalogue.reading())?

@@ -1,0 +1,106 @@
+//! `burn-in`: a full write-and-read pass before a disk holds anything.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use sieve_core::units::Rate;
+use sieve_store::burn_in::{Report, Request, run as burn};
+use sieve_store::curves::{Curves, Measured};
+use sieve_store::pool::home_folder;
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::{Table, size, style};
+use crate::progress::Bars;
+use crate::{confirm, json, machine};
+
+pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
+    if !context.json {
+        let amount = request.amount.map_or_else(|| "all free space".to_string(), size);
+        let what =
+            if request.overwrite.is_some() { "OVERWRITES everything on" } else { "fills and reads back, at" };
+        anstream::println!(
+            "Burn-in {what} {}: {amount}. Existing files are not touched.",
+            request.path.display()
+        );
+    }
+    if !confirm::go_on(consent, "Begin?")? {
+        return Ok(Outcome::Fine);
+    }
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        signal_hook::flag::register(signal, Arc::clone(&stop))
+            .map_err(|e| Error::new(Kind::Internal, "burn-in.signal", e.to_string()))?;
+    }
+    let machine = machine::real();
+    let report = burn(request, machine.random(), &stop, &Bars::new())?;
+    if !report.interrupted && request.path.is_dir() {
+        let disk = machine.open_disk(&request.path)?;
+        let measured = Measured {
+            filesystem: disk.filesystem()?.id,
+            at: machine.now(),
+            points: report.read_curve.clone(),
+        };
+        Curves::keep(&*machine.open_disk(home_folder(&context.pool))?, measured)?;
+    }
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show(&report);
+    }
+    Ok(match () {
+        () if report.interrupted => Outcome::Failed,
+        () => Outcome::well(report.bad.is_empty()),
+    })
+}
+
+fn show(report: &Report) {
+    if report.interrupted {
+        anstream::println!(
+            "\n{}",
+            style::paint(style::WATCH, "Broken off; what was written is taken away again.")
+        );
+        return;
+    }
+    let resumed = match report.resumed.exact() {
+        0 => String::new(),
+        _ => format!(" ({} of it by an earlier run)", size(report.resumed)),
+    };
+    anstream::println!("\n{} written{resumed} and read back.", size(report.bytes));
+    if !report.from_the_medium {
+        anstream::println!(
+            "{}",
+            style::paint(
+                style::WATCH,
+                "This filesystem does not let the page cache be passed by: some reads may not have reached the medium."
+            )
+        );
+    }
+    for bad in report.bad.iter().take(20) {
+        let place = bad.on_device.map_or(String::new(), |at| format!(", byte {at} of the device"));
+        anstream::println!(
+            "{} {} from byte {} of what was written{place}: {}",
+            style::paint(style::BAD, "bad"),
+            size(sieve_core::units::ByteLength::new(bad.length)),
+            bad.offset,
+            bad.what
+        );
+    }
+    if report.bad.len() > 20 {
+        anstream::println!("  and {} more (all with --json)", report.bad.len() - 20);
+    }
+    let mut table = Table::new(&["at", ">writes", ">reads"]);
+    let rate = |curve: &[(f64, Rate)], share: f64| {
+        let near = curve.iter().min_by(|a, b| (a.0 - share).abs().total_cmp(&(b.0 - share).abs()));
+        near.map_or("-".into(), |(_, rate)| rate.to_string())
+    };
+    for (place, share) in [("start", 0.0), ("middle", 0.5), ("end", 1.0)] {
+        table.row([place.into(), rate(&report.write_curve, share), rate(&report.read_curve, share)]);
+    }
+    println!();
+    table.print();
+    if report.bad.is_empty() {
+        anstream::println!("\n{}", style::paint(style::WELL, "Everything came back as it was written."));
+    }
+}
