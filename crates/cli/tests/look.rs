@@ -7,7 +7,7 @@
 )]
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use rstest::rstest;
 use serde_json::{Value, json};
@@ -23,7 +23,7 @@ fn world() -> (Lab, PathBuf) {
     (lab, world)
 }
 
-fn run(lab: &Lab, world: &PathBuf, arguments: &[&str]) -> Run {
+fn run(lab: &Lab, world: &Path, arguments: &[&str]) -> Run {
     Run::of(&lab.command(arguments).current_dir(world).output().unwrap())
 }
 
@@ -31,7 +31,7 @@ fn answer(run: &Run) -> Value {
     serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
 }
 
-fn edit(world: &PathBuf, name: &str, change: impl FnOnce(&mut Value)) {
+fn edit(world: &Path, name: &str, change: impl FnOnce(&mut Value)) {
     let path = world.join("machine").join(name);
     let mut value: Value = serde_json::from_str(&fs::read_to_string(&path).unwrap()).unwrap();
     change(&mut value);
@@ -137,7 +137,7 @@ fn sectors_that_grow_between_two_looks_make_a_verdict_worse() {
     assert_eq!(verdict(&run(&lab, &world, &health).expect(&[1])).0, "watch");
     assert_eq!(verdict(&run(&lab, &world, &health).expect(&[1])).0, "watch", "nothing grew");
     edit(&world, "smart-sdc.json", |report| {
-        report["ata_smart_attributes"]["table"][0]["raw"]["value"] = json!(31)
+        report["ata_smart_attributes"]["table"][0]["raw"]["value"] = json!(31);
     });
     let (verdict, reasons) = verdict(&run(&lab, &world, &health).expect(&[1]));
     assert_eq!(verdict, "replace-soon");

@@ -107,7 +107,7 @@ impl ByteLength {
 
     /// The size in binary units, "465.7 GiB".
     pub fn binary(self) -> String {
-        scaled(self.0, 1024, &["B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"])
+        scaled(self.0, 1024, &["B", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"], 1)
     }
 }
 
@@ -123,7 +123,8 @@ fn exact_product(number: &str, factor: u64) -> Option<u128> {
     Some(whole * u128::from(factor) + fraction * u128::from(factor) / scale)
 }
 
-fn scaled(bytes: u64, base: u64, names: &[&str]) -> String {
+/// Bytes in the largest unit that fits; of 100 units and more only so many digits behind the point.
+fn scaled(bytes: u64, base: u64, names: &[&str], digits_of_hundreds: usize) -> String {
     if bytes < base {
         return format!("{bytes} {}", names[0]);
     }
@@ -134,12 +135,13 @@ fn scaled(bytes: u64, base: u64, names: &[&str]) -> String {
         value /= base as f64;
         step += 1;
     }
-    if value >= 100.0 { format!("{value:.0} {}", names[step]) } else { format!("{value:.1} {}", names[step]) }
+    let digits = if value >= 100.0 { digits_of_hundreds } else { 1 };
+    format!("{value:.digits$} {}", names[step])
 }
 
 impl fmt::Display for ByteLength {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&scaled(self.0, 1000, &["B", "kB", "MB", "GB", "TB", "PB", "EB"]))
+        f.pad(&scaled(self.0, 1000, &["B", "kB", "MB", "GB", "TB", "PB", "EB"], 0))
     }
 }
 
@@ -312,6 +314,6 @@ mod tests {
 
     #[test]
     fn the_same_disk_in_binary_units() {
-        assert_eq!(ByteLength::new(500_000_000_000).binary(), "466 GiB");
+        assert_eq!(ByteLength::new(500_000_000_000).binary(), "465.7 GiB");
     }
 }

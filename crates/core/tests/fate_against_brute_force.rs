@@ -80,9 +80,9 @@ fn rank(mut matrix: Vec<Vec<u8>>, columns: usize) -> usize {
         let scale = inverse(matrix[rank][column]).unwrap();
         for row in rank + 1..matrix.len() {
             let factor = mul(matrix[row][column], scale);
-            for c in 0..columns {
-                let value = mul(factor, matrix[rank][c]);
-                matrix[row][c] ^= value;
+            let pivot_row = matrix[rank].clone();
+            for (value, above) in matrix[row].iter_mut().zip(pivot_row).take(columns) {
+                *value ^= mul(factor, above);
             }
         }
         rank += 1;

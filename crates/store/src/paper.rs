@@ -7,10 +7,12 @@ use std::path::Path;
 
 use serde::Deserialize;
 use sieve_core::fate::{Fate, Guard, LostSet};
+use sieve_core::forecast::{Participant, Pass, forecast};
 use sieve_core::paper::PaperVolume;
 use sieve_core::pool::PoolSpec;
 use sieve_core::units::ByteLength;
 
+use crate::curves::Curves;
 use crate::error::{Error, Kind, Result};
 use crate::fate::{Count, FileFate};
 use crate::label::Role;
@@ -145,6 +147,33 @@ impl PaperPool {
         Ok(())
     }
 
+    /// How long the first sync and the rebuild of the fullest disk would take, in words.
+    fn durations(&self, spec: &PoolSpec) -> Vec<String> {
+        let disks = self.volume.disks();
+        if disks.len() == self.volume.data_disks() || disks.iter().all(|d| d.used == ByteLength::ZERO) {
+            return Vec::new();
+        }
+        let curves = Curves::default();
+        let participant = |disk: &sieve_core::paper::PaperDisk, end: ByteLength| Participant {
+            name: disk.name.clone(),
+            end,
+            capacity: disk.capacity,
+            curve: curves.of(spec.disk(&disk.name), None),
+            link: None,
+        };
+        let told = |what: &str, participants: Vec<Participant>| {
+            let found = forecast(&Pass { disks: participants, ..Pass::default() });
+            format!(
+                "{what} is likely to take {}, cautiously {}; held up by {}",
+                found.likely, found.cautious, found.bottleneck
+            )
+        };
+        let sync = disks.iter().map(|d| participant(d, d.used)).collect();
+        let reach = disks[..self.volume.data_disks()].iter().map(|d| d.used).max().unwrap_or_default();
+        let rebuild = disks.iter().map(|d| participant(d, d.used.min(reach))).collect();
+        vec![told("the first sync", sync), told("a rebuild of the fullest disk", rebuild)]
+    }
+
     /// How the pool is, as far as paper tells.
     ///
     /// # Errors
@@ -192,7 +221,7 @@ impl PaperPool {
             now,
             conflicts: Vec::new(),
             damaged_cells: 0,
-            notes: Vec::new(),
+            notes: self.durations(spec),
         })
     }
 }

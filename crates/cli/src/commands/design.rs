@@ -1,15 +1,17 @@
 //! `design`: the ways to lay a volume over a set of disks, compared.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use serde::Serialize;
 use sieve_core::design::{
     DesignDisk, Figures, Recommendation, Want, figures, parse_disk_table, parse_disks, plans, recommend,
 };
-use sieve_core::forecast::Forecast;
+use sieve_core::forecast::{Forecast, Link};
 use sieve_core::ingest::Network;
 use sieve_core::pool::Media;
 use sieve_core::units::{ByteLength, Rate};
+use sieve_store::curves::Curves;
+use sieve_store::pool::home_folder;
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
@@ -73,11 +75,16 @@ fn disks(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDis
     }
     let spec = load::spec(&context.pool)?;
     let machine = crate::machine::real();
+    let curves = Curves::read(&*machine.open_disk(home_folder(&context.pool))?)?;
     let known = spec.disks.iter().filter_map(|disk| {
         let there = disk.path.as_ref().and_then(|path| machine.open_disk(Path::new(path)).ok());
         let filesystem = there.and_then(|d| d.filesystem().ok());
         let space = sieve_store::member::usable_bytes(Some(disk), filesystem.as_ref());
-        DesignDisk::of_spec(disk, space)
+        let mut designed = DesignDisk::of_spec(disk, space)?;
+        designed.curve = curves.of(Some(disk), filesystem.as_ref().map(|f| &f.id));
+        let link = spec.links.iter().find(|l| Some(&l.name) == disk.link.as_ref());
+        designed.link = link.map(|l| Link { name: l.name.clone(), rate: l.rate });
+        Some(designed)
     });
     Ok(known.collect())
 }
@@ -195,7 +202,7 @@ fn show_additions(all: &[Figures]) {
 }
 
 /// A pool file on paper for the chosen plan.
-fn write_pool(path: &PathBuf, disks: &[DesignDisk], chosen: Option<&Figures>) -> Result<()> {
+fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Result<()> {
     let Some(chosen) = chosen else {
         return Err(Error::new(Kind::Usage, "design.no-plan", "there is no plan to write"));
     };

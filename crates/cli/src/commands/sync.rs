@@ -72,6 +72,10 @@ fn show_plan(plan: &SyncPlan) {
 
 /// How long something is likely to take, and what holds it up.
 pub(super) fn show_forecast(forecast: &Forecast) {
+    // What is over in a moment needs no forecast.
+    if forecast.cautious.seconds() < 10.0 {
+        return;
+    }
     anstream::println!(
         "\nIt is likely to take {}, cautiously {}; held up by {}.",
         forecast.likely,

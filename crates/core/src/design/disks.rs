@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::forecast::{CurveSource, SpeedCurve, default_curve};
+use crate::forecast::{CurveSource, Link, SpeedCurve, default_curve};
 use crate::pool::{DiskSpec, Media, Price};
 use crate::units::{ByteLength, SizeError};
 
@@ -20,6 +20,9 @@ pub struct DesignDisk {
     pub curve: SpeedCurve,
     /// What it costs, where that is known.
     pub price: Option<Price>,
+    /// The controller or port group it shares with others.
+    #[serde(skip)]
+    pub link: Option<Link>,
 }
 
 /// Why a list of disks cannot be read.
@@ -47,7 +50,7 @@ const SMALLEST: ByteLength = ByteLength::new(1_000_000);
 impl DesignDisk {
     /// A disk on paper, with the speed that is assumed for its media.
     pub fn on_paper(name: impl Into<String>, size: ByteLength, media: Media) -> Self {
-        Self { name: name.into(), size, media, curve: default_curve(Some(media)), price: None }
+        Self { name: name.into(), size, media, curve: default_curve(Some(media)), price: None, link: None }
     }
 
     /// A disk of the pool file, if its size is known.

@@ -166,18 +166,26 @@ fn slower(speed: Speed, network: &Network) -> Speed {
     }
 }
 
-fn participant(disk: &DesignDisk, end: ByteLength) -> Participant {
-    Participant {
-        name: disk.name.clone(),
-        end: end.min(disk.size),
-        capacity: disk.size,
-        curve: disk.curve.clone(),
-        link: None,
+/// A pass over some disks, each to its end, with the links that they share.
+fn pass<'a>(members: impl Iterator<Item = (&'a DesignDisk, ByteLength)>) -> Pass {
+    let mut pass = Pass { processor: Some(Rate::from_per_second(PROCESSOR)), ..Pass::default() };
+    for (disk, end) in members {
+        let link = disk.link.as_ref().map(|link| {
+            let known = pass.links.iter().position(|l| l.name == link.name);
+            known.unwrap_or_else(|| {
+                pass.links.push(link.clone());
+                pass.links.len() - 1
+            })
+        });
+        pass.disks.push(Participant {
+            name: disk.name.clone(),
+            end: end.min(disk.size),
+            capacity: disk.size,
+            curve: disk.curve.clone(),
+            link,
+        });
     }
-}
-
-fn pass(disks: Vec<Participant>) -> Pass {
-    Pass { disks, links: Vec::new(), processor: Some(Rate::from_per_second(PROCESSOR)) }
+    pass
 }
 
 fn largest(members: &[usize], disks: &[DesignDisk]) -> ByteLength {
@@ -189,12 +197,12 @@ fn sync_pass(plan: &Plan, disks: &[DesignDisk]) -> Option<Pass> {
     match plan.layout {
         Layout::Unstriped { parities } if parities > 0 => {
             let end = largest(&plan.data, disks);
-            let data = plan.data.iter().map(|i| participant(&disks[*i], disks[*i].size));
-            Some(pass(data.chain(plan.parity.iter().map(|i| participant(&disks[*i], end))).collect()))
+            let data = plan.data.iter().map(|i| (&disks[*i], disks[*i].size));
+            Some(pass(data.chain(plan.parity.iter().map(|i| (&disks[*i], end)))))
         }
         Layout::RotatingParity { .. } => {
             let end = plan.data.iter().map(|i| disks[*i].size).min().unwrap_or_default();
-            Some(pass(plan.data.iter().map(|i| participant(&disks[*i], end)).collect()))
+            Some(pass(plan.data.iter().map(|i| (&disks[*i], end))))
         }
         _ => None,
     }
@@ -205,15 +213,14 @@ fn rebuild_pass(plan: &Plan, disks: &[DesignDisk]) -> Option<Pass> {
     match plan.layout {
         Layout::Unstriped { parities } if parities > 0 => {
             let end = largest(&plan.data, disks);
-            let all = plan.data.iter().chain(&plan.parity).map(|i| participant(&disks[*i], end));
-            Some(pass(all.collect()))
+            Some(pass(plan.data.iter().chain(&plan.parity).map(|i| (&disks[*i], end))))
         }
         Layout::RotatingParity { .. } => sync_pass(plan, disks),
         Layout::MirroredPairs => {
             let smaller = |pair: &&[usize]| pair.iter().map(|i| disks[*i].size).min();
             let pair = plan.data.chunks(2).max_by_key(smaller)?;
             let end = smaller(&pair)?;
-            Some(pass(pair.iter().map(|i| participant(&disks[*i], end)).collect()))
+            Some(pass(pair.iter().map(|i| (&disks[*i], end))))
         }
         _ => None,
     }
@@ -324,6 +331,17 @@ mod tests {
         assert_eq!(addition.gain.to_string(), gain);
         assert_eq!(addition.condition.is_some(), condition.is_some());
         assert!(condition.is_none_or(|words| addition.condition.as_ref().unwrap().contains(words)));
+    }
+
+    #[test]
+    fn a_shared_link_makes_a_sync_longer() {
+        let mut disks = shelf();
+        let alone = of(&disks, ONE_PARITY, false, 1e9).first_sync.unwrap();
+        let link = crate::forecast::Link { name: "card-a".into(), rate: Rate::from_per_second(200e6) };
+        disks.iter_mut().for_each(|d| d.link = Some(link.clone()));
+        let shared = of(&disks, ONE_PARITY, false, 1e9).first_sync.unwrap();
+        assert!(shared.likely > alone.likely);
+        assert_eq!(shared.bottleneck, "the link card-a");
     }
 
     #[test]

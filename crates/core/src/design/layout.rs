@@ -127,7 +127,7 @@ fn assign(layout: Layout, disks: &[DesignDisk], main: &[usize]) -> Option<Plan> 
         Layout::Spanned | Layout::Tiered => plan(main.to_vec(), vec![], vec![], main.iter().map(size).sum()),
         Layout::MirroredPairs => {
             let pairs = main.len() / 2 * 2;
-            let usable = main[..pairs].chunks(2).map(|pair| smallest(pair)).sum();
+            let usable = main[..pairs].chunks(2).map(smallest).sum();
             (pairs > 0).then(|| plan(main[..pairs].to_vec(), vec![], main[pairs..].to_vec(), usable))?
         }
         Layout::RotatingParity { parities } => {

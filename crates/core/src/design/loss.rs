@@ -58,7 +58,7 @@ pub fn survives(plan: &Plan, disks: &[DesignDisk]) -> usize {
     let is_safe = |count: usize| {
         let mut safe = true;
         for_each_choice(&members, count, &mut |dead| {
-            safe &= lost_bytes(plan, disks, dead) == ByteLength::ZERO
+            safe &= lost_bytes(plan, disks, dead) == ByteLength::ZERO;
         });
         safe
     };

@@ -28,7 +28,7 @@ pub struct Participant {
 }
 
 /// A controller or port group that several disks share.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Link {
     /// Its name.
     pub name: String,
