@@ -8,7 +8,7 @@ use sieve_core::units::{ByteLength, DiskId, VersionId};
 
 use crate::catalogue::objects;
 use crate::catalogue::versions::{self, VersionRow};
-use crate::disk::{ReadFile, full_path};
+use crate::disk::{ReadFile, WriteFile, full_path};
 use crate::error::{Error, Result};
 use crate::pool::Pool;
 
@@ -130,6 +130,28 @@ fn read_cell(open: &mut OpenContent, cell: u64) -> std::result::Result<Vec<u8>, 
         return Err(CellProblem::Damaged(open.path.clone()));
     }
     Ok(bytes)
+}
+
+/// Copies all bytes of a file and makes the copy durable; `each` sees them on the way.
+///
+/// # Errors
+/// What a disk says.
+pub(crate) fn copy(
+    input: &mut dyn ReadFile,
+    output: &mut dyn WriteFile,
+    mut each: impl FnMut(&[u8]),
+) -> Result<()> {
+    let mut buffer = vec![0; READ_STEP];
+    let mut offset = 0;
+    loop {
+        let count = input.read_at(&mut buffer, offset)?;
+        if count == 0 {
+            return output.sync();
+        }
+        each(&buffer[..count]);
+        output.write_at(&buffer[..count], offset)?;
+        offset += count as u64;
+    }
 }
 
 /// Reads a whole file and computes its checksums; nothing when it has another length than expected.

@@ -8,7 +8,7 @@ use sieve_core::units::ByteLength;
 
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::versions;
-use crate::content::READ_STEP;
+use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -236,17 +236,9 @@ fn copy_bytes(
     let mut input = disk.open(path)?;
     let mut output = out.create(part)?;
     let mut hasher = blake3::Hasher::new();
-    let mut buffer = vec![0; READ_STEP];
-    let mut offset = 0;
-    loop {
-        let count = input.read_at(&mut buffer, offset)?;
-        if count == 0 {
-            output.sync()?;
-            return Ok(*hasher.finalize().as_bytes());
-        }
-        hasher.update(&buffer[..count]);
-        output.write_at(&buffer[..count], offset)?;
-        offset += count as u64;
-        observer.event(Event::Advanced { by: count as u64 });
-    }
+    content::copy(&mut *input, &mut *output, |bytes| {
+        hasher.update(bytes);
+        observer.event(Event::Advanced { by: bytes.len() as u64 });
+    })?;
+    Ok(*hasher.finalize().as_bytes())
 }

@@ -8,14 +8,13 @@ use sieve_core::units::CheckpointId;
 
 use crate::catalogue::parity_state::{self, Checkpoint};
 use crate::catalogue::{Catalogue, disks};
+use crate::content;
 use crate::disk::{Disk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::label::our_folder;
 use crate::machine::Machine;
 use crate::member::Member;
-
-const COPY_STEP: usize = 1 << 18;
 
 /// Which checkpoint a replica is of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -117,16 +116,7 @@ fn copy(from: &dyn Disk, source: &RelPath, to: &dyn Disk, target: &RelPath) -> R
     let mut input = from.open(source)?;
     let mut output = to.modify(target)?;
     output.set_length(0)?;
-    let mut buffer = vec![0; COPY_STEP];
-    let mut offset = 0;
-    loop {
-        let length = input.read_at(&mut buffer, offset)?;
-        if length == 0 {
-            return output.sync();
-        }
-        output.write_at(&buffer[..length], offset)?;
-        offset += length as u64;
-    }
+    content::copy(&mut *input, &mut *output, |_| {})
 }
 
 /// Brings the replica on a disk to `target` (a path outside of any pool), and opens it.

@@ -3,8 +3,7 @@
 use serde_json::{Value, json};
 use sieve_store::Result;
 
-use super::stage::Stage;
-use super::world::write_file;
+use super::stage::{Stage, write_file};
 
 /// One made-up disk.
 struct Device {

@@ -6,8 +6,7 @@ use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::fate::Count;
 
-use super::stage::Stage;
-use super::world::write_file;
+use super::stage::{Stage, write_file};
 
 /// Files in the listing.
 const FILES: u64 = 40_000;

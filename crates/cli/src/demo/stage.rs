@@ -125,3 +125,16 @@ pub(super) fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
     paths.sort();
     Ok(paths)
 }
+
+pub(super) fn make_folder(path: &Path) -> Result<()> {
+    std::fs::create_dir_all(path).map_err(|e| Error::io("demo.folder", path, e))
+}
+
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the demo's own made-up files, as another program would write them"
+)]
+pub(super) fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
+    path.parent().map_or(Ok(()), make_folder)?;
+    std::fs::write(path, bytes).map_err(|e| Error::io("demo.write", path, e))
+}

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use sieve_store::{Error, Result};
 
-use super::stage::{Stage, entries};
+use super::stage::{Stage, entries, make_folder, write_file};
 
 const BIRDS: [&str; 8] =
     ["wren", "robin", "blackbird", "song-thrush", "chiffchaff", "dunnock", "nuthatch", "blackcap"];
@@ -134,19 +134,6 @@ fn set_age(path: &Path, days: u64) -> Result<()> {
     let walked = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_773_000_000 - days * 86_400);
     let file = std::fs::File::options().write(true).open(path);
     file.and_then(|f| f.set_modified(walked)).map_err(|e| Error::io("demo.write", path, e))
-}
-
-fn make_folder(path: &Path) -> Result<()> {
-    std::fs::create_dir_all(path).map_err(|e| Error::io("demo.folder", path, e))
-}
-
-#[expect(
-    clippy::disallowed_methods,
-    reason = "the demo's own made-up files, as another program would write them"
-)]
-pub(super) fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
-    path.parent().map_or(Ok(()), make_folder)?;
-    std::fs::write(path, bytes).map_err(|e| Error::io("demo.write", path, e))
 }
 
 /// Bytes that no compression shrinks, and the same in every run: the extended output of BLAKE3 of the file's name.

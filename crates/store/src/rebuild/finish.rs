@@ -12,7 +12,7 @@ use super::run::DataTarget;
 use super::{RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{self, disks, objects, parity_state, versions};
-use crate::content::{self, READ_STEP};
+use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -204,17 +204,8 @@ fn copy(target: &mut DataTarget, from: &RelPath) -> Result<RelPath> {
     let mut input = target.disk.open(from)?;
     let mut output = target.disk.create(&to)?;
     output.set_length(input.stat()?.size.exact())?;
-    let mut buffer = vec![0; READ_STEP];
-    let mut offset = 0;
-    loop {
-        let count = input.read_at(&mut buffer, offset)?;
-        if count == 0 {
-            output.sync()?;
-            return Ok(to);
-        }
-        output.write_at(&buffer[..count], offset)?;
-        offset += count as u64;
-    }
+    content::copy(&mut *input, &mut *output, |_| {})?;
+    Ok(to)
 }
 
 fn publish_file(disk: &dyn Disk, from: &RelPath, name: &RelPath, attributes: &Attributes) -> Result<()> {
