@@ -23,7 +23,7 @@ pub(crate) struct Shelf {
 pub(crate) struct Item<'a> {
     /// Its name in the pool file.
     pub(crate) name: Option<&'a str>,
-    /// What it does: "data of recordings", "spare", "system".
+    /// What it does: "data", "parity of scans", "spare", "system".
     pub(crate) role: String,
     /// What the pool file says.
     pub(crate) spec: Option<&'a DiskSpec>,
@@ -65,12 +65,11 @@ impl Shelf {
     }
 
     fn role(&self, name: &str) -> String {
-        let volume = self.spec.as_ref().and_then(|s| s.volume_of(name));
-        match volume {
-            None => "spare".into(),
-            Some(volume) if volume.data.iter().any(|d| d == name) => format!("data of {}", volume.name),
-            Some(volume) => format!("parity of {}", volume.name),
-        }
+        let Some(spec) = &self.spec else { return "spare".into() };
+        let Some(volume) = spec.volume_of(name) else { return "spare".into() };
+        let role = if volume.data.iter().any(|d| d == name) { "data" } else { "parity" };
+        // Where there is one volume only, its name would say nothing new.
+        if spec.volumes.len() == 1 { role.into() } else { format!("{role} of {}", volume.name) }
     }
 }
 

@@ -83,6 +83,9 @@ impl Case {
         let mut chance = Chance::new(seed);
         let (data, parity) = (2 + chance.below(5), 1 + chance.below(3));
         let lab = Lab::new(PROGRAM, data, parity, "200 MB");
+        let placement = *chance.pick(&["emptiest", "in-order", "keep-together"]);
+        let kind = format!("placement = \"{placement}\"\nkind =");
+        lab.write_pool_file(&lab.pool_text().replace("kind =", &kind));
         Self {
             lab,
             chance,
@@ -178,6 +181,27 @@ impl Case {
         }
         let (batch, folder) = (batch.display().to_string(), self.folder());
         self.run(&["put", &batch, if folder.is_empty() { "." } else { folder }, "--yes"], &[0]);
+    }
+
+    /// Puts another content in the place of a file that is there.
+    fn replace(&mut self) {
+        let disk = self.random_disk();
+        let files: Vec<_> = self.files(&disk).into_iter().filter_map(|f| String::from_utf8(f).ok()).collect();
+        // With the same path on two disks the program asks which is meant.
+        let one_place =
+            |f: &&String| self.lab.data.iter().filter(|d| self.lab.disk(d).join(f).exists()).count() == 1;
+        let files: Vec<&String> = files.iter().filter(one_place).collect();
+        if files.is_empty() {
+            return;
+        }
+        let target = PathBuf::from((*self.chance.pick(&files)).clone());
+        let source = self.lab.root().join(target.file_name().unwrap());
+        let size = self.size();
+        fs::write(&source, self.chance.bytes(size)).unwrap();
+        let folder = target.parent().map_or(String::new(), |p| p.display().to_string());
+        let folder = if folder.is_empty() { ".".to_string() } else { folder };
+        self.run(&["put", &source.display().to_string(), &folder, "--replace", "--yes"], &[0]);
+        fs::remove_file(source).unwrap();
     }
 
     fn remove(&mut self) {
@@ -316,6 +340,7 @@ fn play(seed: u64) {
             0 => case.add_direct(),
             1 => case.put(),
             2 => case.remove(),
+            3 => case.replace(),
             _ => case.meddle(),
         }
     }

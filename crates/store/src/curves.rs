@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::forecast::{
-    CurveSource, Forecast, Link, Participant, Pass, SpeedCurve, default_curve, forecast,
+    CurveSource, Forecast, Link, Participant, Pass, SpeedCurve, assumed_processor, default_curve, forecast,
 };
 use sieve_core::path::RelPath;
 use sieve_core::pool::{DiskSpec, PoolSpec};
@@ -101,7 +101,7 @@ impl Curves {
 /// When the measured curves are damaged.
 pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Forecast> {
     let curves = Curves::read(&*pool.home)?;
-    let mut pass = Pass { links: links(&pool.spec), ..Pass::default() };
+    let mut pass = Pass { links: links(&pool.spec), processor: Some(assumed_processor()), disks: Vec::new() };
     for member in &pool.members {
         let Some(amount) = amounts.get(&member.row.name).filter(|a| **a > ByteLength::ZERO) else { continue };
         let spec = member.spec.as_ref();

@@ -7,7 +7,7 @@ use std::path::Path;
 
 use serde::Deserialize;
 use sieve_core::fate::{Fate, Guard, LostSet};
-use sieve_core::forecast::{Participant, Pass, forecast};
+use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
 use sieve_core::paper::PaperVolume;
 use sieve_core::pool::PoolSpec;
 use sieve_core::units::ByteLength;
@@ -162,7 +162,8 @@ impl PaperPool {
             link: None,
         };
         let told = |what: &str, participants: Vec<Participant>| {
-            let found = forecast(&Pass { disks: participants, ..Pass::default() });
+            let processor = Some(assumed_processor());
+            let found = forecast(&Pass { disks: participants, links: Vec::new(), processor });
             format!(
                 "{what} is likely to take {}, cautiously {}; held up by {}",
                 found.likely, found.cautious, found.bottleneck

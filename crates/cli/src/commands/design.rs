@@ -107,7 +107,8 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
         ">of raw",
         ">given up",
         ">may die",
-        "one more loses",
+        ">loses",
+        ">worst",
         ">writes",
         ">reads",
         ">sync",
@@ -122,15 +123,15 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
             (false, true) => style::FAINT,
             (false, false) => anstyle::Style::new(),
         };
-        let disks = |n: usize| format!("{n} {}", if n == 1 { "disk" } else { "disks" });
         let cells = [
             if chosen { "→" } else { "" }.to_string(),
             format!("{}{}", f.name, mark(f)),
             size(f.plan.usable),
             percent(f.share_of_raw),
-            disks(f.disks_given_up),
+            f.disks_given_up.to_string(),
             f.survives.to_string(),
-            format!("{}, worst {}", percent(f.one_more.average), percent(f.one_more.worst)),
+            percent(f.one_more.average),
+            percent(f.one_more.worst),
             f.write.rate.to_string(),
             f.read.rate.to_string(),
             hours(f.first_sync.as_ref()),
@@ -139,8 +140,12 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
         ];
         table.styled_row(cells.map(|cell| (cell, style)));
     }
+    table.leave_blanks_out();
     table.print();
-    anstream::println!("\n  † compared only: this program does not build it   ‡ not built by this version");
+    anstream::println!(
+        "\n  Usable space, its share of all, and how many disks are given up for it; how many may\n  die with nothing lost; what is lost when one more dies, on average and at worst."
+    );
+    anstream::println!("  † compared only: this program does not build it   ‡ not built by this version");
     let slow: Vec<&str> = all.iter().map(|f| f.write.bottleneck.as_str()).collect();
     if slow.windows(2).all(|pair| pair[0] == pair[1]) {
         anstream::println!(

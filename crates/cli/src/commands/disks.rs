@@ -108,30 +108,33 @@ fn link(item: &Item<'_>) -> Cell {
     if !smart.link_is_slow() {
         return Cell::from(now.words.clone());
     }
-    let possible = smart.link_possible.as_ref().map_or(String::new(), |l| format!(" of {}", l.words));
-    Cell::from((format!("{}{possible}", now.words), style::WATCH))
+    let possible = smart.link_possible.as_ref().map_or("", |l| &l.words);
+    let number = now.words.split(' ').next().unwrap_or_default();
+    Cell::from((format!("{number} of {possible}"), style::WATCH))
 }
 
-fn filesystem(item: &Item<'_>) -> Option<String> {
-    let mounts = &item.found?.device.mounts;
-    let mut kinds: Vec<&str> = mounts.iter().filter_map(|m| m.filesystem.as_deref()).collect();
-    kinds.dedup();
-    (!kinds.is_empty()).then(|| kinds.join(", "))
+/// What is on a disk, "ext4 at /mnt/alder"; or what its partition table is.
+fn on_it(item: &Item<'_>) -> Option<String> {
+    let device = &item.found?.device;
+    let told = device.mounts.iter().map(|mount| {
+        let kind = mount.filesystem.as_deref().unwrap_or("unknown");
+        if mount.mounted_at.is_empty() {
+            kind.to_string()
+        } else {
+            format!("{kind} at {}", mount.mounted_at.join(", "))
+        }
+    });
+    let told: Vec<String> = told.collect();
+    if told.is_empty() {
+        device.partition_table.as_ref().map(|t| format!("{t} table"))
+    } else {
+        Some(told.join("; "))
+    }
 }
 
 fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[String]) {
     let mut table = Table::new(&[
-        "disk",
-        "device",
-        "serial",
-        ">size",
-        "media",
-        "link",
-        ">temp",
-        "filesystem",
-        "mounted at",
-        "role",
-        "bay",
+        "disk", "device", "serial", "model", ">size", "media", "link", ">temp", "on it", "role", "bay",
     ]);
     for item in items {
         let role_style = match item.role.as_str() {
@@ -139,17 +142,16 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
             "system" => style::FAINT,
             _ => anstyle::Style::new(),
         };
-        let mounted = item.found.map(|f| f.device.mount_points().collect::<Vec<_>>().join(", "));
         table.add([
             item.name.map_or_else(|| dash(None), |name| Cell::from((name.to_string(), style::HEAD))),
             dash(item.found.map(|f| f.device.name.clone())),
             serial_cell(item.serial()),
+            dash(item.model().map(str::to_string)),
             dash(item.size().map(size)),
             dash(media(item)),
             link(item),
             dash(item.temperature(&shelf.thresholds()).map(|t| t.to_string())),
-            dash(filesystem(item)),
-            dash(mounted.filter(|m| !m.is_empty())),
+            dash(on_it(item)),
             Cell::from((item.role.clone(), role_style)),
             dash(item.spec.and_then(|s| s.bay.clone())),
         ]);

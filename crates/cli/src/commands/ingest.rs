@@ -1,12 +1,10 @@
 //! `ingest`: how fast copies will go in, and how large the cache must be.
 
 use serde::Serialize;
-use sieve_core::forecast::default_curve;
 use sieve_core::ingest::{
     Copy, Day, DayError, Landing, Network, copy, fill_through_a_day, parse_arrivals, parse_settles, wired,
     wireless,
 };
-use sieve_core::pool::Media;
 use sieve_core::units::{ByteLength, Rate, SizeError};
 use sieve_store::{Error, Kind, Result};
 
@@ -15,10 +13,6 @@ use crate::args::IngestArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
 use crate::{chart, json};
-
-/// What opening and closing a file costs on disks and on flash, in seconds: a seek or two and a folder's update.
-const PER_FILE_ON_DISKS: f64 = 0.02;
-const PER_FILE_ON_FLASH: f64 = 0.002;
 
 #[derive(Serialize)]
 struct Answer<'a> {
@@ -82,27 +76,13 @@ fn network(arguments: &IngestArguments) -> Result<Network> {
 }
 
 fn cache(arguments: &IngestArguments) -> Result<Landing> {
-    let assumed = default_curve(Some(Media::Ssd)).mean();
-    let first = arguments.cache_rate.as_deref().map_or(Ok(assumed), rate)?;
-    Ok(Landing {
-        name: "the cache".into(),
-        rate: first,
-        fast_area: arguments.fast_area.as_deref().map(bytes).transpose()?,
-        sustained: arguments.sustained.as_deref().map_or(Ok(first), rate)?,
-        per_file: PER_FILE_ON_FLASH,
-    })
+    let first = arguments.cache_rate.as_deref().map(rate).transpose()?;
+    let fast_area = arguments.fast_area.as_deref().map(bytes).transpose()?;
+    Ok(Landing::cache(first, fast_area, arguments.sustained.as_deref().map(rate).transpose()?))
 }
 
 fn disks(arguments: &IngestArguments) -> Result<Landing> {
-    let assumed = default_curve(Some(Media::Hdd)).mean();
-    let rate = arguments.disk_rate.as_deref().map_or(Ok(assumed), rate)?;
-    Ok(Landing {
-        name: "the disks".into(),
-        rate,
-        fast_area: None,
-        sustained: rate,
-        per_file: PER_FILE_ON_DISKS,
-    })
+    Ok(Landing::disks(arguments.disk_rate.as_deref().map(rate).transpose()?))
 }
 
 fn day(arguments: &IngestArguments, disks: &Landing, room: Option<ByteLength>) -> Result<Option<Day>> {

@@ -67,6 +67,17 @@ impl Table {
         self.rows.push(cells.into());
     }
 
+    /// Leaves out the columns in which there is nothing but dashes.
+    pub(crate) fn leave_blanks_out(&mut self) {
+        let is_blank = |row: &Vec<Cell>, c: usize| row[c].0.iter().all(|(text, _)| text == "-");
+        let blank: Vec<usize> =
+            (0..self.headings.len()).filter(|c| self.rows.iter().all(|row| is_blank(row, *c))).collect();
+        for column in blank.into_iter().rev() {
+            self.headings.remove(column);
+            self.rows.iter_mut().for_each(|row| _ = row.remove(column));
+        }
+    }
+
     /// Prints it, indented by two.
     pub(crate) fn print(&self) {
         let headings: Vec<Cell> = (0..self.headings.len())

@@ -3,13 +3,9 @@
 use serde::Serialize;
 
 use super::{DesignDisk, Layout, Loss, Plan, one_more, plans, survives};
-use crate::forecast::{Forecast, Participant, Pass, forecast};
+use crate::forecast::{Forecast, Participant, Pass, assumed_processor, forecast};
 use crate::ingest::Network;
 use crate::units::{ByteLength, Rate};
-
-/// What the processor hashes and encodes in all, where it was not measured, in bytes per second: cautious for two
-/// cores of the last ten years.
-const PROCESSOR: f64 = 2e9;
 
 /// A speed and what sets it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -168,7 +164,7 @@ fn slower(speed: Speed, network: &Network) -> Speed {
 
 /// A pass over some disks, each to its end, with the links that they share.
 fn pass<'a>(members: impl Iterator<Item = (&'a DesignDisk, ByteLength)>) -> Pass {
-    let mut pass = Pass { processor: Some(Rate::from_per_second(PROCESSOR)), ..Pass::default() };
+    let mut pass = Pass { processor: Some(assumed_processor()), ..Pass::default() };
     for (disk, end) in members {
         let link = disk.link.as_ref().map(|link| {
             let known = pass.links.iter().position(|l| l.name == link.name);
@@ -248,9 +244,7 @@ fn addition(plan: &Plan, disks: &[DesignDisk], size: ByteLength) -> Addition {
         (Layout::Unstriped { parities }, Some(parity)) if size > parity => {
             let drives =
                 if parities == 1 { "a parity drive".into() } else { format!("{parities} parity drives") };
-            Some(format!(
-                "a {size} data disk needs {drives} of {size} first; as a parity drive it sets one of {parity} free for data"
-            ))
+            Some(format!("a {size} data disk needs {drives} of {size} first (as one it frees {parity})"))
         }
         (Layout::RotatingParity { .. }, _) => Some("every disk counts as the smallest one".into()),
         (Layout::MirroredPairs, _) if gain == ByteLength::ZERO => Some("it has no partner yet".into()),

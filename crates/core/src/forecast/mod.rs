@@ -6,4 +6,4 @@ mod pass;
 
 pub use curve::{CurveSource, SpeedCurve, default_curve};
 pub use duration::Duration;
-pub use pass::{Forecast, Link, Participant, Pass, forecast};
+pub use pass::{Forecast, Link, Participant, Pass, assumed_processor, forecast};

@@ -12,6 +12,15 @@ const CAUTIOUS: f64 = 0.7;
 /// The points of a forecast's curve.
 const CURVE_POINTS: u64 = 20;
 
+/// What the processor hashes and encodes in all where it was not measured, in bytes per second: cautious for two cores
+/// of the last ten years.
+const ASSUMED_PROCESSOR: f64 = 2e9;
+
+/// The rate that is assumed for hashing and encoding.
+pub fn assumed_processor() -> Rate {
+    Rate::from_per_second(ASSUMED_PROCESSOR)
+}
+
 /// One disk that is read or written from its start on.
 #[derive(Clone, Debug)]
 pub struct Participant {

@@ -2,7 +2,8 @@
 
 use serde::Serialize;
 
-use crate::forecast::Duration;
+use crate::forecast::{Duration, default_curve};
+use crate::pool::Media;
 use crate::units::{ByteLength, Rate};
 
 /// What a wired link carries of a file, as a share of its stated rate.
@@ -51,6 +52,31 @@ pub struct Landing {
     pub sustained: Rate,
     /// What opening and closing one file costs, in seconds.
     pub per_file: f64,
+}
+
+/// What opening and closing a file costs on disks, in seconds: a seek or two and the update of a folder.
+const PER_FILE_ON_DISKS: f64 = 0.02;
+/// The same on flash.
+const PER_FILE_ON_FLASH: f64 = 0.002;
+
+impl Landing {
+    /// A cache: its rate at first, its fast area, and its rate once that is full. What is not known is assumed.
+    pub fn cache(rate: Option<Rate>, fast_area: Option<ByteLength>, sustained: Option<Rate>) -> Self {
+        let rate = rate.unwrap_or_else(|| default_curve(Some(Media::Ssd)).mean());
+        Self {
+            name: "the cache".into(),
+            rate,
+            fast_area,
+            sustained: sustained.unwrap_or(rate),
+            per_file: PER_FILE_ON_FLASH,
+        }
+    }
+
+    /// Hard disks, on average from their start to their end. A rate that is not known is assumed.
+    pub fn disks(rate: Option<Rate>) -> Self {
+        let rate = rate.unwrap_or_else(|| default_curve(Some(Media::Hdd)).mean());
+        Self { name: "the disks".into(), rate, fast_area: None, sustained: rate, per_file: PER_FILE_ON_DISKS }
+    }
 }
 
 /// A part of a copy at one rate.

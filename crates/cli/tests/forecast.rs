@@ -1,0 +1,60 @@
+//! Guards against durations that are guessed where they were measured.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::fs;
+
+use serde_json::{Value, json};
+use sieve_testkit::{Chance, Lab};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+fn likely(lab: &Lab, arguments: &[&str]) -> f64 {
+    let run = lab.run(arguments).expect(&[0]);
+    let plan: Value = serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}", run.stdout));
+    let (likely, cautious) = (plan["forecast"]["likely"].as_f64(), plan["forecast"]["cautious"].as_f64());
+    assert!(cautious.unwrap() > likely.unwrap(), "{plan}");
+    assert_eq!(plan["forecast"]["curve"].as_array().unwrap().len(), 21);
+    likely.unwrap()
+}
+
+#[test]
+fn a_sync_and_a_rebuild_are_forecast_by_what_a_burn_in_measured() {
+    let lab = Lab::new(PROGRAM, 2, 1, "60 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("alder").join("a.flac"), Chance::new(1).bytes(6_000_000)).unwrap();
+    let sync = ["sync", "--dry-run", "--json"];
+    let assumed = likely(&lab, &sync);
+    assert!(assumed < 1.0, "{assumed}");
+    // The disks of this pool lie on one filesystem: measured once, it holds for all.
+    fs::create_dir(lab.disk("new")).unwrap();
+    lab.run(&["burn-in", "new", "--amount", "70 MB", "--yes"]).expect(&[0]);
+    let path = lab.root().join(".zinc-sieve/curves.json");
+    let mut curves: Value = serde_json::from_str(&fs::read_to_string(&path).unwrap()).unwrap();
+    assert!(curves["curves"][0]["points"][0][1].as_f64().unwrap() > 0.0);
+    curves["curves"][0]["points"] = json!([[0.0, 1e6]]);
+    fs::write(&path, curves.to_string()).unwrap();
+    // 6 MB to checksum and 6 MB to compute from, at 1 MB a second.
+    let measured = likely(&lab, &sync);
+    assert!((12.0..13.5).contains(&measured), "{measured}");
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::remove_dir_all(lab.disk("alder")).unwrap();
+    let onto = lab.disk("onto").display().to_string();
+    fs::create_dir(&onto).unwrap();
+    let rebuild = likely(&lab, &["rebuild", "alder", "--onto", &onto, "--dry-run", "--json"]);
+    assert!((6.0..8.0).contains(&rebuild), "{rebuild}");
+}
+
+#[test]
+fn damaged_or_newer_curves_are_said_so() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    for (text, words) in [("{", "curves.json"), ("{\"format\": 9, \"curves\": []}", "newer format")] {
+        fs::write(lab.root().join(".zinc-sieve/curves.json"), text).unwrap();
+        let run = lab.run(&["sync", "--dry-run"]).expect(&[3]);
+        assert!(run.stderr.contains(words) && run.stderr.contains("next: "), "{}", run.stderr);
+    }
+}
