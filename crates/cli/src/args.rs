@@ -195,14 +195,6 @@ pub(crate) enum Command {
         #[command(flatten)]
         from: Documents,
     },
-    /// Compare the ways to lay a volume over a set of disks, bought or not
-    #[command(
-        after_help = "Example:\n  zinc-sieve design --disks \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB --want space --survive 2"
-    )]
-    Design(DesignArguments),
-    /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
-    #[command(after_help = "Example:\n  zinc-sieve check")]
-    Check,
     /// Write a pattern to all free space and read it back, before a disk holds anything
     #[command(
         after_help = "Example:\n  zinc-sieve burn-in /mnt/new\n  zinc-sieve burn-in /mnt/new --amount 50GB --yes\n  zinc-sieve burn-in /dev/sdx --overwrite sdx    # destroys what is on it"
@@ -219,11 +211,19 @@ pub(crate) enum Command {
         #[command(flatten)]
         consent: Consent,
     },
+    /// Compare the ways to lay a volume over a set of disks, bought or not
+    #[command(
+        after_help = "Example:\n  zinc-sieve design --disks \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB --want space --survive 2"
+    )]
+    Design(DesignArguments),
     /// Work out how fast copies will go in, and how large a cache must be
     #[command(
         after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\" --settle 09:00 --chart day.svg"
     )]
     Ingest(IngestArguments),
+    /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
+    #[command(after_help = "Example:\n  zinc-sieve check")]
+    Check,
     /// Print a script that takes new disks to mounted members: partition, filesystem, mount point, fstab
     #[command(
         after_help = "Example:\n  zinc-sieve prepare elm=sde > prepare.sh\n  zinc-sieve prepare elm=TW12-8BQ4K7 --erase TW12-8BQ4K7 --filesystem xfs\n\nNothing is run: read the script, then run it as root."
