@@ -11,7 +11,7 @@ Commands, in the order of the work:
   build             prepare, create
   use               put, get, ls, rm
   protect           sync, verify
-  foresee           fate
+  foresee           fate, drill
   repair            rebuild
   watch             status
   learn             demo
@@ -327,6 +327,18 @@ pub(crate) enum Command {
         list: Option<FateWord>,
         #[command(flatten)]
         paper: PaperArguments,
+    },
+    /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
+    #[command(
+        after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\""
+    )]
+    Drill {
+        /// The disks that are taken to be lost
+        #[arg(long, required = true, value_name = "NAME", value_delimiter = ',')]
+        lose: Vec<String>,
+        /// Look at this share of the files only: quick, and no proof
+        #[arg(long, value_name = "SHARE")]
+        sample: Option<String>,
     },
     /// Bring lost disks back onto new, empty ones
     #[command(

@@ -7,6 +7,7 @@ pub mod content;
 pub mod create;
 pub mod curves;
 pub mod disk;
+pub mod drill;
 pub mod durable;
 pub mod error;
 pub mod event;

@@ -222,6 +222,7 @@ impl PaperPool {
             now,
             conflicts: Vec::new(),
             damaged_cells: 0,
+            proven: Vec::new(),
             notes: self.durations(spec),
         })
     }

@@ -7,6 +7,7 @@ use sieve_core::fate::Unguarded;
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::{intents, objects, parity_state};
+use crate::drill::Proof;
 use crate::error::Result;
 use crate::fate::{self, Count};
 use crate::label::Role;
@@ -35,6 +36,8 @@ pub struct Status {
     pub conflicts: Vec<Conflict>,
     /// Cells that are known to be damaged.
     pub damaged_cells: u64,
+    /// Which losses were proven by a drill, and when.
+    pub proven: Vec<Proof>,
     /// What was noticed, in words.
     pub notes: Vec<String>,
 }
@@ -129,6 +132,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         now: pool.machine.now(),
         conflicts: conflicts(pool)?,
         damaged_cells: 0,
+        proven: crate::catalogue::proofs(pool.catalogue.reading())?,
         notes,
     };
     for member in &pool.members {

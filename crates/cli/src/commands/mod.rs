@@ -6,6 +6,7 @@ mod check;
 mod create;
 mod design;
 mod disks;
+mod drill;
 mod fate;
 mod get;
 mod health;
@@ -69,6 +70,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Sync { accept, consent } => sync::run(&context, accept, consent),
         Command::Verify => verify::run(&context),
         Command::Fate { lose, list, paper } => fate::run(&context, &lose, list.map(Into::into), &paper),
+        Command::Drill { lose, sample } => drill::run(&context, &lose, sample.as_deref()),
         Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
         Command::Status { paper } => status::run(&context, &paper),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),

@@ -115,7 +115,7 @@ fn show_report(report: &RebuildReport) {
 }
 
 /// Two totals side by side.
-fn show_comparison(predicted: &Totals, obtained: &Totals) {
+pub(super) fn show_comparison(predicted: &Totals, obtained: &Totals) {
     let mut table = Table::new(&["fate", ">predicted", ">", ">obtained", ">"]);
     for fate in Fate::ALL {
         let (before, after) = (predicted.of(fate), obtained.of(fate));

@@ -13,24 +13,24 @@ use crate::fate::VolumeModel;
 use crate::pool::Pool;
 
 /// One object of the lost disk. There may be millions, so it is kept small; its names are in the catalogue.
-pub(super) struct Job {
-    pub(super) object: ObjectId,
-    pub(super) size: ByteLength,
-    pub(super) version: Option<VersionId>,
-    pub(super) older: Option<VersionId>,
-    pub(super) standing: Standing,
+pub(crate) struct Job {
+    pub(crate) object: ObjectId,
+    pub(crate) size: ByteLength,
+    pub(crate) version: Option<VersionId>,
+    pub(crate) older: Option<VersionId>,
+    pub(crate) standing: Standing,
 }
 
 /// A content of the lost disk's lane, while it is put together.
-pub(super) struct Assembly {
-    pub(super) size: ByteLength,
+pub(crate) struct Assembly {
+    pub(crate) size: ByteLength,
     /// Granules that do not come back.
-    pub(super) lost: Vec<Rows>,
-    pub(super) state: Option<Recovered>,
+    pub(crate) lost: Vec<Rows>,
+    pub(crate) state: Option<Recovered>,
 }
 
 /// The objects of a disk.
-pub(super) fn jobs(pool: &Pool, disk: DiskId) -> Result<Vec<Job>> {
+pub(crate) fn jobs(pool: &Pool, disk: DiskId) -> Result<Vec<Job>> {
     let mut jobs = Vec::new();
     objects::for_each(pool.catalogue.reading(), disk, |object| {
         let ObjectRow { id, size, version, older, standing, .. } = object;
@@ -40,7 +40,7 @@ pub(super) fn jobs(pool: &Pool, disk: DiskId) -> Result<Vec<Job>> {
 }
 
 /// The contents that some object of the disk may come back with: in the lane, or without data and recorded.
-pub(super) fn assemblies(
+pub(crate) fn assemblies(
     pool: &Pool,
     disk: DiskId,
     jobs: &[Job],
@@ -76,7 +76,7 @@ pub(super) fn assemblies(
 }
 
 /// The fate that an object met, and the content it came back with.
-pub(super) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> (Fate, Option<VersionId>) {
+pub(crate) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> (Fate, Option<VersionId>) {
     let state =
         |version: &VersionId| assemblies.get(version).and_then(|a| a.state).unwrap_or(Recovered::Nothing);
     let same = job.standing == Standing::Same;
@@ -88,7 +88,7 @@ pub(super) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> 
 }
 
 /// Files that a rebuild of the disk is expected to write, held ones included, and what they take (holes nothing).
-pub(super) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> Result<(u64, ByteLength)> {
+pub(crate) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> Result<(u64, ByteLength)> {
     let lost = model.lost_set(pool, &[disk]);
     let verdicts = sieve_core::fate::verdicts(&model.model, &lost);
     let (mut files, mut bytes) = (0, ByteLength::ZERO);

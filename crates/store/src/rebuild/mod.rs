@@ -1,7 +1,7 @@
 //! Bringing lost disks back onto new ones, from the survivors.
 
 mod finish;
-mod jobs;
+pub(crate) mod jobs;
 mod run;
 
 use std::collections::BTreeMap;

@@ -1,0 +1,88 @@
+//! `drill`: a prediction proven, without a loss.
+
+use serde::Serialize;
+use sieve_core::pool::Share;
+use sieve_core::units::ByteLength;
+use sieve_store::drill::{Report, drill};
+use sieve_store::{Error, Kind, Result};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::{size, style, units};
+use crate::progress::Bars;
+use crate::{json, load};
+
+/// So many surprises are listed.
+const LISTED: usize = 20;
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    #[serde(flatten)]
+    report: &'a Report,
+    proven: bool,
+}
+
+pub(super) fn run(context: &Context, lose: &[String], sample: Option<&str>) -> Result<Outcome> {
+    let sample = sample.map(share).transpose()?;
+    let pool = load::pool(&context.pool)?;
+    let report = drill(&pool, lose, sample, &Bars::new())?;
+    if context.json {
+        json::print(&Answer { report: &report, proven: report.is_proven() })?;
+    } else {
+        show(&report);
+    }
+    Ok(Outcome::well(report.is_as_predicted() && report.predicted.all_survive()))
+}
+
+fn share(text: &str) -> Result<f64> {
+    let share = Share::parse(text).map(Share::fraction).filter(|s| *s > 0.0 && *s < 1.0);
+    share.ok_or_else(|| {
+        Error::new(Kind::Usage, "drill.sample", format!("`{text}` is no share of the files"))
+            .remedy("write a share between 0 and 100 %: --sample \"5 %\"")
+    })
+}
+
+fn show(report: &Report) {
+    let read: ByteLength = report.read_bytes.values().copied().sum();
+    anstream::println!(
+        "{} taken to be lost: {} reconstructed from the other disks alone ({} read), each cell compared with its checksum.\n",
+        report.lost.join(" and "),
+        units::files(report.files()),
+        size(read)
+    );
+    super::rebuild::show_comparison(&report.predicted, &report.obtained);
+    for (cells, what) in [
+        (report.parity_cells, "computed anew, and as on the disk"),
+        (report.parity_cells_wrong, "computed anew, and not as on the disk"),
+        (report.parity_cells_lost, "not to be computed, since other disks of their rows are lost as well"),
+    ] {
+        if cells > 0 {
+            anstream::println!("\n{} {what}.", units::parity_cells(cells));
+        }
+    }
+    for surprise in report.surprises.iter().take(LISTED) {
+        anstream::println!(
+            "{} {}:{} was to be {} and is {}",
+            style::paint(style::BAD, "surprise"),
+            surprise.disk,
+            surprise.path,
+            surprise.predicted.word(),
+            surprise.obtained.word()
+        );
+    }
+    if report.surprises.len() > LISTED {
+        anstream::println!("  and {} more (all with --json)", report.surprises.len() - LISTED);
+    }
+    for damage in report.damage.iter().take(LISTED) {
+        anstream::println!("{} {damage}", style::paint(style::BAD, "damage on a survivor:"));
+    }
+    let verdict = match () {
+        () if !report.is_as_predicted() => {
+            style::paint(style::BAD, "Not as predicted. `zinc-sieve verify` names and remembers damage.")
+        }
+        () if report.sample.is_some() => style::paint(style::WATCH, "A sample, all as predicted: no proof."),
+        () if report.is_proven() => style::paint(style::WELL, "Proven: all as predicted."),
+        () => style::paint(style::WATCH, "Nothing was read, so nothing is proven."),
+    };
+    anstream::println!("\n{verdict}");
+}

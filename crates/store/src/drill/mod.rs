@@ -1,0 +1,273 @@
+//! Proving a prediction: what lost disks held is reconstructed from the survivors alone and compared with its
+//! checksums. Nothing is written to any disk.
+
+mod prover;
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use sieve_core::fate::Fate;
+use sieve_core::units::{ByteLength, CellIndex, DiskId, Slot};
+
+use crate::catalogue;
+use crate::content::{CellProblem, Contents};
+use crate::error::{Error, Kind, Result};
+use crate::event::{Event, Observer, Unit};
+use crate::fate::{self, Totals, VolumeModel};
+use crate::journal;
+use crate::label::Role;
+use crate::parity::ParityImage;
+use crate::pool::Pool;
+use crate::scan;
+use crate::sync::{damage_text, load_snapshot, open_images, resolve_doubts};
+use crate::window::{LaneWindow, Snapshot, encode};
+use crate::writer::LongWriter;
+use prover::Prover;
+
+/// A file that came out otherwise than was predicted.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Surprise {
+    /// The disk.
+    pub disk: String,
+    /// Its path, or where it is held.
+    pub path: String,
+    /// What was predicted.
+    pub predicted: Fate,
+    /// What came out.
+    pub obtained: Fate,
+}
+
+/// How a drill ended.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Report {
+    /// The disks that were taken to be lost.
+    pub lost: Vec<String>,
+    /// What was predicted for the files that were looked at.
+    pub predicted: Totals,
+    /// What came out.
+    pub obtained: Totals,
+    /// Files that came out otherwise.
+    pub surprises: Vec<Surprise>,
+    /// Cells of parity on lost parity disks that were computed and are as they lie there.
+    pub parity_cells: u64,
+    /// Cells of them that were computed, and lie there otherwise.
+    pub parity_cells_wrong: u64,
+    /// Cells of them that cannot be computed, since something in their rows is lost as well.
+    pub parity_cells_lost: u64,
+    /// Damage that was met on survivors, in words.
+    pub damage: Vec<String>,
+    /// Bytes read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// The share of the files that was looked at, where it was not all.
+    pub sample: Option<f64>,
+}
+
+impl Report {
+    /// Files that were looked at.
+    pub fn files(&self) -> u64 {
+        Fate::ALL.iter().map(|fate| self.predicted.of(*fate).files).sum()
+    }
+
+    /// Whether everything was looked at, read, and came out as predicted.
+    pub fn is_proven(&self) -> bool {
+        let read: ByteLength = self.read_bytes.values().copied().sum();
+        let has_content = self.predicted.rebuilt.bytes.plus(self.predicted.older.bytes) > ByteLength::ZERO;
+        self.is_as_predicted() && self.sample.is_none() && (read > ByteLength::ZERO || !has_content)
+    }
+
+    /// Whether what was looked at came out as predicted.
+    pub fn is_as_predicted(&self) -> bool {
+        self.surprises.is_empty()
+            && self.parity_cells_wrong == 0
+            && (self.files() > 0 || self.parity_cells > 0)
+    }
+}
+
+/// When the loss of some disks was last proven, and with how many files.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Proof {
+    /// The disks.
+    pub lost: Vec<String>,
+    /// When, nanoseconds since 1970.
+    pub at: i64,
+    /// Files that were looked at.
+    pub files: u64,
+    /// Cells of parity that were computed and are as they lie there.
+    pub parity_cells: u64,
+}
+
+/// Reconstructs what the disks of these names hold, without reading them, and compares.
+///
+/// With `sample` only that share of the files (from 0 to 1) is looked at: a quick look, and no proof.
+///
+/// # Errors
+/// When the disks are of different volumes, another long writer is at work, or what the database says. What a disk
+/// says is part of the report.
+pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn Observer) -> Result<Report> {
+    let (volume, lost) = volume_of(pool, names)?;
+    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "drill")?;
+    for member in pool.members_of(&volume, Role::Data).filter(|m| m.state.is_usable()) {
+        scan::scan(pool, member)?;
+        if !lost.contains(&member.row.id) {
+            resolve_doubts(pool, member)?;
+        }
+    }
+    let model = fate::load(pool, &volume)?;
+    let before = read_so_far(pool);
+    let snapshot = load_snapshot(pool, &volume)?;
+    let mut pass = Pass::open(pool, &model, &snapshot, &volume, &lost, sample)?;
+    pass.run(&snapshot, &lost, observer)?;
+    let mut report = pass.conclude(&model, &lost)?;
+    report.lost = names.to_vec();
+    report.sample = sample;
+    for ((name, read), (_, before)) in read_so_far(pool).into_iter().zip(before) {
+        report.read_bytes.insert(name, ByteLength::new(read - before));
+    }
+    if report.is_proven() {
+        let proof = Proof {
+            lost: names.to_vec(),
+            at: pool.machine.now(),
+            files: report.files(),
+            parity_cells: report.parity_cells,
+        };
+        pool.catalogue.transaction(|t| catalogue::keep_proof(t, &proof))?;
+    }
+    journal::append(&*pool.home, pool.machine.now(), "drill", &report)?;
+    Ok(report)
+}
+
+fn volume_of(pool: &Pool, names: &[String]) -> Result<(String, Vec<DiskId>)> {
+    let members = names.iter().map(|name| pool.member_named(name)).collect::<Result<Vec<_>>>()?;
+    let Some(first) = members.first() else {
+        return Err(Error::new(Kind::Usage, "drill.nothing-lost", "no disk was named")
+            .remedy("name the disks that are to be taken as lost: zinc-sieve drill --lose NAME[,NAME…]"));
+    };
+    if members.iter().any(|m| m.row.volume != first.row.volume) {
+        return Err(Error::new(Kind::Usage, "drill.volumes", "these disks are of different volumes")
+            .remedy("drill one volume at a time"));
+    }
+    Ok((first.row.volume.clone(), members.iter().map(|m| m.row.id).collect()))
+}
+
+fn read_so_far(pool: &Pool) -> Vec<(String, u64)> {
+    let read = |m: &crate::member::Member| m.disk.as_ref().map_or(0, |d| d.counters().totals().0);
+    pool.members.iter().map(|m| (m.row.name.clone(), read(m))).collect()
+}
+
+struct Pass<'a> {
+    pool: &'a Pool,
+    /// The parity images of the survivors.
+    images: Vec<ParityImage>,
+    /// The parity images that are taken to be lost, to compare with, where they are there.
+    lost_images: Vec<ParityImage>,
+    provers: Vec<Prover>,
+    report: Report,
+}
+
+impl<'a> Pass<'a> {
+    fn open(
+        pool: &'a Pool,
+        model: &VolumeModel,
+        snapshot: &Snapshot,
+        volume: &str,
+        lost: &[DiskId],
+        sample: Option<f64>,
+    ) -> Result<Self> {
+        let gone = model.lost_set(pool, lost);
+        let has_replica = model.model.replicas.iter().any(|disk| !gone.contains(disk));
+        let mut provers = Vec::new();
+        for (position, lane) in snapshot.lanes.iter().enumerate().filter(|(_, l)| lost.contains(&l.disk)) {
+            provers.push(Prover::open(pool, lane.disk, position, has_replica, sample)?);
+        }
+        let parities: Vec<DiskId> = pool.members_of(volume, Role::Parity).map(|m| m.row.id).collect();
+        let survivors: Vec<DiskId> = parities.into_iter().filter(|id| !lost.contains(id)).collect();
+        Ok(Self {
+            pool,
+            images: open_images(pool, volume, lost)?,
+            lost_images: open_images(pool, volume, &survivors)?,
+            provers,
+            report: Report::default(),
+        })
+    }
+
+    fn run(&mut self, snapshot: &Snapshot, lost: &[DiskId], observer: &dyn Observer) -> Result<()> {
+        let mut cells: Vec<CellIndex> = self
+            .provers
+            .iter()
+            .flat_map(|p| p.cells(&snapshot.lanes[p.lane()].map, snapshot.geometry))
+            .collect();
+        if !self.lost_images.is_empty() {
+            let all = snapshot.expected.iter().flat_map(|i| i.rows.start()..i.rows.end());
+            cells.extend(all.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?))));
+        }
+        cells.sort_unstable();
+        cells.dedup();
+        observer.event(Event::Stage { name: "reconstructing", total: cells.len() as u64, unit: Unit::Cells });
+        let mut contents = Contents::without(self.pool, lost.to_vec());
+        for cell in cells {
+            self.cell(snapshot, &mut contents, cell)?;
+            observer.event(Event::Advanced { by: 1 });
+        }
+        Ok(())
+    }
+
+    fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
+        let mut problems = Vec::new();
+        let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
+        for found in &problems {
+            let text = match &found.problem {
+                CellProblem::Damaged(path) => damage_text(path, found.cell),
+                CellProblem::Failed(error) => error.to_string(),
+                CellProblem::Absent | CellProblem::Changed(_) => continue,
+            };
+            if !self.report.damage.contains(&text) {
+                self.report.damage.push(text);
+            }
+        }
+        for prover in &mut self.provers {
+            prover.take(self.pool, &snapshot.lanes[prover.lane()].map, &window)?;
+        }
+        self.compare_parity(snapshot, &window.lanes, cell);
+        Ok(())
+    }
+
+    /// Parity that is taken to be lost is computed, and compared with what lies on its disk.
+    fn compare_parity(&mut self, snapshot: &Snapshot, lanes: &[LaneWindow], cell: CellIndex) {
+        let Some(expected) = snapshot.expected.at(u64::from(cell.get())) else { return };
+        let known = lanes.iter().all(|lane| lane.unknown.is_empty());
+        let slots: Vec<(Slot, &LaneWindow)> = snapshot.lanes.iter().map(|l| l.slot).zip(lanes).collect();
+        let length = usize::try_from(snapshot.geometry.cell_bytes()).expect("a cell is in memory");
+        for image in &self.lost_images {
+            let report = &mut self.report;
+            let count = match known
+                .then(|| image.read(cell, expected) == Some(encode(image.index(), &slots, length)))
+            {
+                None => &mut report.parity_cells_lost,
+                Some(true) => &mut report.parity_cells,
+                Some(false) => &mut report.parity_cells_wrong,
+            };
+            *count += 1;
+        }
+    }
+
+    /// Compares what came out with what was predicted, file by file.
+    fn conclude(mut self, model: &VolumeModel, lost: &[DiskId]) -> Result<Report> {
+        let predicted = model.evaluate(self.pool, lost).fates;
+        for prover in &mut self.provers {
+            prover.settle(self.pool)?;
+            let disk = self.pool.member(prover.disk())?.row.name.clone();
+            for (object, size, obtained) in prover.outcomes() {
+                let Some(position) = model.object_index(object) else { continue };
+                let predicted = predicted[position];
+                self.report.predicted.add(predicted, size);
+                self.report.obtained.add(obtained, size);
+                if predicted != obtained {
+                    let names = catalogue::objects::names(self.pool.catalogue.reading(), object)?;
+                    let path = names.first().map_or_else(|| format!("object {object}"), ToString::to_string);
+                    self.report.surprises.push(Surprise { disk: disk.clone(), path, predicted, obtained });
+                }
+            }
+        }
+        Ok(self.report)
+    }
+}
