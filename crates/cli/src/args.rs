@@ -316,12 +316,18 @@ pub(crate) enum Command {
     Verify,
     /// Tell what becomes of every file when disks are lost
     #[command(
-        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone"
+        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --any 2"
     )]
     Fate {
         /// The disks that are lost; what is missing now counts as lost anyway
         #[arg(long, value_name = "NAME", value_delimiter = ',')]
         lose: Vec<String>,
+        /// Work out every set of so many disks, and rank them by what their loss costs
+        #[arg(long, value_name = "N", conflicts_with_all = ["lose", "list"])]
+        any: Option<usize>,
+        /// How many of those sets to list
+        #[arg(long, value_name = "N", default_value_t = 12, requires = "any")]
+        top: usize,
         /// List every file of this fate: untouched, rebuilt, older, torn or gone
         #[arg(long, value_name = "FATE")]
         list: Option<FateWord>,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sieve_core::fate::Fate;
 use sieve_core::fate::{
-    DiskIndex, Guard, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece,
+    Cost, DiskIndex, Guard, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece,
     VersionState, guards, verdicts,
 };
 use sieve_core::lane::Rows;
@@ -273,6 +273,35 @@ impl VolumeModel {
     pub fn evaluate(&self, pool: &Pool, named: &[DiskId]) -> Evaluation {
         let fates = verdicts(&self.model, &self.lost_set(pool, named)).fates;
         Evaluation { fates, guards: guards(&self.model, &self.lost_set(pool, &[])) }
+    }
+
+    /// How many names of files each object of the model has, in its order; what is held has none.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn name_counts(&self, pool: &Pool) -> Result<Vec<u32>> {
+        let mut counts = vec![0; self.object_ids.len()];
+        for member in pool.members_of(&self.volume, Role::Data) {
+            objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
+                if let Some(position) = self.object_index(object.id).filter(|_| !is_held(&path)) {
+                    counts[position] += 1;
+                }
+                Ok(())
+            })?;
+        }
+        // Symlinks follow after the files, one name each.
+        counts.resize(self.model.objects.len(), 1);
+        Ok(counts)
+    }
+
+    /// What does not come back in its present state when the disks named are lost, besides those missing now.
+    pub fn cost(&self, pool: &Pool, name_counts: &[u32], named: &[DiskId]) -> Cost {
+        let fates = verdicts(&self.model, &self.lost_set(pool, named)).fates;
+        let mut cost = Cost::default();
+        for ((object, fate), names) in self.model.objects.iter().zip(fates).zip(name_counts) {
+            cost.add(fate, *names, object.size);
+        }
+        cost
     }
 
     /// Calls `visit` with every file of the volume: each name of each file, and symlinks. Held files are

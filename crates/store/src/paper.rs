@@ -6,7 +6,7 @@ use std::io::{BufRead, BufReader};
 use std::path::Path;
 
 use serde::Deserialize;
-use sieve_core::fate::{Fate, Guard, LostSet};
+use sieve_core::fate::{Cost, DiskIndex, Fate, Guard, LostSet};
 use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
 use sieve_core::paper::PaperVolume;
 use sieve_core::pool::PoolSpec;
@@ -123,6 +123,20 @@ impl PaperPool {
         }
         self.fates = self.volume.verdicts(&lost).fates;
         Ok(())
+    }
+
+    /// Its disks, data disks first.
+    pub fn disk_names(&self) -> Vec<String> {
+        self.volume.disks().into_iter().map(|d| d.name).collect()
+    }
+
+    /// What does not come back when these disks, as positions in [`Self::disk_names`], are lost.
+    pub fn cost(&self, lost: &[usize]) -> Cost {
+        let lost: LostSet = lost.iter().filter_map(|p| u16::try_from(*p).ok()).map(DiskIndex).collect();
+        let fates = self.volume.verdicts(&lost).fates;
+        let mut cost = Cost::default();
+        self.volume.files().zip(fates).for_each(|((_, size, _), fate)| cost.add(fate, 1, size));
+        cost
     }
 
     /// Calls `visit` with every file.

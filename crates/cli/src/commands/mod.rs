@@ -8,6 +8,7 @@ mod design;
 mod disks;
 mod drill;
 mod fate;
+mod fate_any;
 mod get;
 mod health;
 mod ingest;
@@ -69,7 +70,8 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         }
         Command::Sync { accept, consent } => sync::run(&context, accept, consent),
         Command::Verify => verify::run(&context),
-        Command::Fate { lose, list, paper } => fate::run(&context, &lose, list.map(Into::into), &paper),
+        Command::Fate { any: Some(count), top, paper, .. } => fate_any::run(&context, count, top, &paper),
+        Command::Fate { lose, list, paper, .. } => fate::run(&context, &lose, list.map(Into::into), &paper),
         Command::Drill { lose, sample } => drill::run(&context, &lose, sample.as_deref()),
         Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
         Command::Status { paper } => status::run(&context, &paper),

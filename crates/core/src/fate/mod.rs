@@ -6,6 +6,7 @@
 
 mod guard;
 mod model;
+mod sets;
 mod sweep;
 mod verdict;
 
@@ -13,5 +14,6 @@ pub use guard::{Guard, Unguarded, guards};
 pub use model::{
     DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
 };
+pub use sets::{Cost, RankedSet, rank_sets};
 pub use sweep::{Losses, losses};
 pub use verdict::{Fate, Recovered, Verdicts, cells_back, fate_by_contents, verdicts};
