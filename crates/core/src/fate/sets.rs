@@ -51,8 +51,11 @@ pub fn rank_sets<E>(
     mut cost: impl FnMut(&[usize]) -> Result<Cost, E>,
 ) -> Result<Vec<RankedSet>, E> {
     let mut ranked = Vec::new();
+    if count == 0 || count > disks {
+        return Ok(ranked);
+    }
     let mut chosen: Vec<usize> = (0..count).collect();
-    while count <= disks && count > 0 {
+    loop {
         ranked.push(RankedSet { members: chosen.clone(), cost: cost(&chosen)? });
         // The next choice in order: the last position that can still move does.
         let Some(position) = (0..count).rev().find(|p| chosen[*p] < disks - count + p) else { break };
