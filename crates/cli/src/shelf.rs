@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_core::health::About;
 use sieve_core::inventory::tail;
 use sieve_core::pool::{DiskSpec, PoolSpec, Temperature, Thresholds};
 use sieve_core::units::ByteLength;
@@ -102,8 +103,19 @@ impl Item<'_> {
 
     /// How warm it is, in the scale of the thresholds.
     pub(crate) fn temperature(&self, thresholds: &Thresholds) -> Option<Temperature> {
-        let celsius = self.found?.smart.as_ref()?.celsius?;
-        Some(thresholds.too_hot.like(celsius))
+        Some(thresholds.too_hot.like(self.found?.celsius?))
+    }
+
+    /// What the machine tells about it, for a verdict.
+    pub(crate) fn about<'b>(&'b self, thresholds: &'b Thresholds) -> About<'b> {
+        About {
+            report: self.found.and_then(|f| f.smart.as_ref()),
+            link: self.found.map(|f| &f.link),
+            celsius: self.found.and_then(|f| f.celsius),
+            before: None,
+            full: None,
+            thresholds,
+        }
     }
 }
 

@@ -7,6 +7,7 @@
 )]
 
 use std::fs;
+use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use rstest::rstest;
@@ -121,6 +122,28 @@ fn a_report_that_is_missing_or_cut_is_a_gap() {
     let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
     assert_eq!((alder["verdict"].as_str(), &alder["found"]["smart"]), (Some("watch"), &Value::Null));
     assert!(answer["gaps"][0].as_str().unwrap().contains("smart-sdb.json"));
+}
+
+#[test]
+fn what_a_disk_does_not_tell_the_kernel_does() {
+    let (lab, world) = world();
+    fs::remove_file(world.join("machine/smart-sda.json")).unwrap();
+    let port = world.join("machine/sys/devices/pci0/ata1");
+    let sensor = port.join("host0/block/sda/device/hwmon/hwmon1");
+    let link = port.join("link1/ata_link/link1");
+    fs::create_dir_all(world.join("machine/sys/block")).unwrap();
+    fs::create_dir_all(&sensor).unwrap();
+    fs::create_dir_all(&link).unwrap();
+    fs::write(sensor.join("temp1_input"), "57000\n").unwrap();
+    fs::write(link.join("sata_spd"), "1.5 Gbps\n").unwrap();
+    symlink("../devices/pci0/ata1/host0/block/sda", world.join("machine/sys/block/sda")).unwrap();
+
+    let shown = run(&lab, &world, &["disks", "alder", "--from", "machine"]).expect(&[0]).stdout;
+    assert!(shown.contains("57 °C") && shown.contains("1.5 Gb/s"), "{shown}");
+    let verdicts = run(&lab, &world, &["health", "--from", "machine", "--json"]).expect(&[1]);
+    let answer = answer(&verdicts);
+    let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
+    assert!(alder["reasons"].to_string().contains("it is at 57 °C"), "{alder}");
 }
 
 #[test]

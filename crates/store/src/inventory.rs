@@ -4,9 +4,10 @@ use std::path::Path;
 use std::process::Command;
 
 use serde::Serialize;
-use sieve_core::inventory::{Device, SmartReport, parse_blocks, parse_ids, parse_smart};
+use sieve_core::inventory::{Device, KernelReport, Link, SmartReport, parse_blocks, parse_ids, parse_smart};
 
 use crate::error::{Error, Kind, Result};
+use crate::sysfs;
 
 /// No document of a machine is larger.
 const LARGEST: u64 = 16 << 20;
@@ -21,6 +22,10 @@ pub struct Found {
     pub device: Device,
     /// Its report; none where it could not be asked.
     pub smart: Option<SmartReport>,
+    /// The link to it, as the disk or else as the kernel tells it.
+    pub link: Link,
+    /// Degrees Celsius, as the disk or else as the kernel tells it.
+    pub celsius: Option<f64>,
 }
 
 /// What was found, and what could not be.
@@ -54,7 +59,7 @@ impl Found {
 }
 
 /// Reads the documents in a folder: `lsblk.json`, and where they are there `by-id.txt` (a name and its device on
-/// each line) and `smart-DEVICE.json`.
+/// each line), `smart-DEVICE.json` and the tree `sys`.
 ///
 /// # Errors
 /// When there is no `lsblk.json`, or it is none. A report that cannot be read is a gap.
@@ -73,7 +78,8 @@ pub fn from_folder(folder: &Path) -> Result<Inventory> {
     for device in devices {
         let path = folder.join(format!("smart-{}.json", device.name));
         let report = if path.exists() { Some(read_document(&path)?) } else { None };
-        inventory.add(device, report, &path.display().to_string());
+        let kernel = sysfs::read_disk(&folder.join("sys"), &device.name);
+        inventory.add(device, kernel, report, &path.display().to_string());
     }
     Ok(inventory)
 }
@@ -95,7 +101,8 @@ pub fn from_system() -> Result<Inventory> {
     for device in devices {
         let report = run("smartctl", &["--json", "--all", &format!("/dev/{}", device.name)]);
         silent |= report.is_err();
-        inventory.add(device, report.ok(), "smartctl");
+        let kernel = sysfs::read_disk(Path::new("/sys"), &device.name);
+        inventory.add(device, kernel, report.ok(), "smartctl");
     }
     if silent {
         inventory.gaps.push(
@@ -107,7 +114,7 @@ pub fn from_system() -> Result<Inventory> {
 }
 
 impl Inventory {
-    fn add(&mut self, device: Device, report: Option<String>, place: &str) {
+    fn add(&mut self, device: Device, kernel: KernelReport, report: Option<String>, place: &str) {
         let smart = match report.map(|text| parse_smart(&text)) {
             None => None,
             Some(Ok(report)) => Some(report),
@@ -116,7 +123,9 @@ impl Inventory {
                 None
             }
         };
-        self.disks.push(Found { device, smart });
+        let told = smart.clone().unwrap_or_default();
+        let (link, celsius) = (told.link.or(kernel.link), told.celsius.or(kernel.celsius));
+        self.disks.push(Found { device, smart, link, celsius });
     }
 }
 

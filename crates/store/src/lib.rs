@@ -30,6 +30,7 @@ pub mod replica;
 pub mod scan;
 pub mod status;
 pub mod sync;
+mod sysfs;
 pub mod verify;
 pub mod window;
 pub mod workspace;

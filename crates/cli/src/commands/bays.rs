@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
-use sieve_core::health::{About, Verdict, judge};
+use sieve_core::health::{Verdict, judge};
 use sieve_core::inventory::tail;
 use sieve_core::pool::{BayPlace, CaseSpec, PoolSpec, find_bay, neighbours, place_in_words};
 use sieve_store::{Error, Kind, Result};
@@ -125,8 +125,7 @@ fn lines(shelf: &Shelf, item: &Item<'_>) -> (String, (String, anstyle::Style)) {
     let about = format!("{} {role}", item.size().map_or("?".into(), size));
     let thresholds = shelf.thresholds();
     let temperature = item.temperature(&thresholds).map_or("-".into(), |t| t.to_string());
-    let report = item.found.and_then(|f| f.smart.as_ref());
-    let checks = judge(&About { report, before: None, full: None, thresholds: &thresholds });
+    let checks = judge(&item.about(&thresholds));
     let verdict = checks.first().map_or(Verdict::Fine, |c| c.verdict);
     (about, (format!("{temperature}  {}", verdict.words()), style::of_verdict(verdict)))
 }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
-use sieve_core::inventory::{Confusion, confusable};
+use sieve_core::inventory::{Confusion, Link, LinkSpeed, confusable};
 use sieve_core::pool::Media;
 use sieve_store::{Error, Kind, Result};
 
@@ -55,15 +55,8 @@ fn notes(item: &Item<'_>) -> Vec<String> {
         };
     };
     let mut notes = Vec::new();
-    if let Some(smart) = found.smart.as_ref().filter(|s| s.link_is_slow()) {
-        let words = |link: &Option<sieve_core::inventory::LinkSpeed>| {
-            link.as_ref().map_or(String::new(), |l| l.words.clone())
-        };
-        notes.push(format!(
-            "{title} is linked at {} and could do {}: check its cable and port",
-            words(&smart.link_now),
-            words(&smart.link_possible)
-        ));
+    if let Some((now, possible)) = found.link.slow() {
+        notes.push(format!("{title} is linked at {now} and could do {possible}: check its cable and port"));
     }
     if found.device.table_too_small() {
         notes.push(format!(
@@ -103,14 +96,15 @@ fn media(item: &Item<'_>) -> Option<String> {
 }
 
 fn link(item: &Item<'_>) -> Cell {
-    let Some(smart) = item.found.and_then(|f| f.smart.as_ref()) else { return dash(None) };
-    let Some(now) = &smart.link_now else { return dash(None) };
-    if !smart.link_is_slow() {
-        return Cell::from(now.words.clone());
+    let Some(link) = item.found.map(|f| &f.link) else { return dash(None) };
+    match link.slow() {
+        Some((now, possible)) => {
+            // The unit once: "3.0 of 6.0 Gb/s".
+            let unit = possible.trim_start_matches(|c: char| c.is_ascii_digit() || c == '.');
+            Cell::from((format!("{} of {possible}", now.trim_end_matches(unit)), style::WATCH))
+        }
+        None => dash(link.now.as_ref().map(|l| l.words.clone())),
     }
-    let possible = smart.link_possible.as_ref().map_or("", |l| &l.words);
-    let number = now.words.split(' ').next().unwrap_or_default();
-    Cell::from((format!("{number} of {possible}"), style::WATCH))
 }
 
 /// What is on a disk, "ext4 at /mnt/alder"; or what its partition table is.
@@ -203,6 +197,9 @@ fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Resu
 fn everything(shelf: &Shelf, item: &Item<'_>) -> Vec<(&'static str, Option<String>)> {
     let (device, smart) = (item.found.map(|f| &f.device), item.found.and_then(|f| f.smart.as_ref()));
     let count = |n: Option<u64>| n.map(|n| n.to_string());
+    let words = |speed: fn(&Link) -> Option<&LinkSpeed>| {
+        item.found.and_then(|f| speed(&f.link)).map(|speed| speed.words.clone())
+    };
     let spec = item.spec;
     let mut lines = vec![
         ("name", item.name.map(str::to_string)),
@@ -214,8 +211,8 @@ fn everything(shelf: &Shelf, item: &Item<'_>) -> Vec<(&'static str, Option<Strin
         ("model", item.model().map(str::to_string)),
         ("size", item.size().map(|s| format!("{s}, {} ({} bytes)", s.binary(), s.exact()))),
         ("media", media(item)),
-        ("link", smart.and_then(|s| s.link_now.as_ref()).map(|l| l.words.clone())),
-        ("link possible", smart.and_then(|s| s.link_possible.as_ref()).map(|l| l.words.clone())),
+        ("link", words(|link| link.now.as_ref())),
+        ("link possible", words(|link| link.possible.as_ref())),
         ("temperature", item.temperature(&shelf.thresholds()).map(|t| t.to_string())),
         ("partition table", device.and_then(|d| d.partition_table.clone())),
     ];

@@ -80,7 +80,8 @@ fn judge_one<'a>(
     }
     let thresholds = shelf.thresholds();
     let full = item.spec.and_then(fullness);
-    let reasons = judge(&About { report, before: last_look.as_ref(), full, thresholds: &thresholds });
+    let about = item.about(&thresholds);
+    let reasons = judge(&About { before: last_look.as_ref(), full, ..about });
     Ok(Judged {
         item,
         verdict: reasons.first().map_or(Verdict::Fine, |c| c.verdict),

@@ -3,7 +3,7 @@
 use jiff::civil::Date;
 use serde::Serialize;
 
-use crate::inventory::SmartReport;
+use crate::inventory::{Link, SmartReport};
 use crate::pool::{DiskSpec, Temperature, Thresholds, VolumeSpec};
 
 /// What is to be done about a disk.
@@ -60,6 +60,10 @@ pub struct Check {
 pub struct About<'a> {
     /// What it reports; none where nothing could be asked.
     pub report: Option<&'a SmartReport>,
+    /// The link to it.
+    pub link: Option<&'a Link>,
+    /// How warm it is, in degrees Celsius.
+    pub celsius: Option<f64>,
     /// The look before this one.
     pub before: Option<&'a Look>,
     /// How full it is, from 0 to 1.
@@ -87,10 +91,11 @@ pub fn judge(about: &About<'_>) -> Vec<Check> {
         Some(report) => {
             judge_sectors(report, about.before, &mut checks);
             judge_tests(report, &mut checks);
-            judge_wear(report, about.thresholds, &mut checks);
+            judge_wear(report, &mut checks);
         }
         None => add(&mut checks, Verdict::Watch, "it could not be asked about itself"),
     }
+    judge_surroundings(about, &mut checks);
     if let Some(full) = about.full.filter(|f| *f > about.thresholds.too_full.fraction()) {
         add(&mut checks, Verdict::Watch, format!("it is {:.0} % full", full * 100.0));
     }
@@ -142,29 +147,28 @@ fn judge_tests(report: &SmartReport, checks: &mut Vec<Check>) {
     }
 }
 
-fn judge_wear(report: &SmartReport, thresholds: &Thresholds, checks: &mut Vec<Check>) {
-    let limit = thresholds.too_hot;
-    if let Some(celsius) = report.celsius.filter(|c| *c > limit.celsius) {
+fn judge_surroundings(about: &About<'_>, checks: &mut Vec<Check>) {
+    let limit = about.thresholds.too_hot;
+    if let Some(celsius) = about.celsius.filter(|c| *c > limit.celsius) {
         let now: Temperature = limit.like(celsius);
         add(checks, Verdict::Watch, format!("it is at {now}, the limit is {limit}"));
     }
+    if let Some((now, possible)) = about.link.and_then(Link::slow) {
+        add(
+            checks,
+            Verdict::Watch,
+            format!("it is linked at {now} and could do {possible}: check the cable and the port"),
+        );
+    }
+}
+
+fn judge_wear(report: &SmartReport, checks: &mut Vec<Check>) {
     if let Some(used) = report.flash_used.filter(|u| *u >= 80) {
         let verdict = if used >= 100 { Verdict::ReplaceSoon } else { Verdict::Watch };
         add(checks, verdict, format!("{used} % of the life of its flash is used"));
     }
     if let Some(hours) = report.hours.filter(|h| *h >= OLD_HOURS) {
         add(checks, Verdict::Watch, format!("it has run for {:.1} years", hours as f64 / 8766.0));
-    }
-    if report.link_is_slow() {
-        let words = |link: &Option<crate::inventory::LinkSpeed>| {
-            link.as_ref().map_or(String::new(), |l| l.words.clone())
-        };
-        let (now, possible) = (words(&report.link_now), words(&report.link_possible));
-        add(
-            checks,
-            Verdict::Watch,
-            format!("it is linked at {now} and could do {possible}: check the cable and the port"),
-        );
     }
 }
 
@@ -221,7 +225,14 @@ mod tests {
 
     fn judged(report: &SmartReport, before: Option<&Look>) -> (Verdict, String) {
         let thresholds = Thresholds::default();
-        let about = About { report: Some(report), before, full: Some(0.5), thresholds: &thresholds };
+        let about = About {
+            report: Some(report),
+            link: Some(&report.link),
+            celsius: report.celsius,
+            before,
+            full: Some(0.5),
+            thresholds: &thresholds,
+        };
         let checks = judge(&about);
         let reasons = checks.iter().map(|c| c.reason.clone()).collect::<Vec<_>>().join("; ");
         (checks.first().map_or(Verdict::Fine, |c| c.verdict), reasons)
@@ -272,12 +283,22 @@ mod tests {
     fn a_slow_link_a_full_disk_and_a_silent_one() {
         let link = |words: &str, bits| Some(LinkSpeed { words: words.into(), bits });
         let mut report = well();
-        (report.link_now, report.link_possible) = (link("3.0 Gb/s", 3), link("6.0 Gb/s", 6));
+        report.link = Link { now: link("3.0 Gb/s", 3), possible: link("6.0 Gb/s", 6) };
         assert!(judged(&report, None).1.contains("linked at 3.0 Gb/s and could do 6.0 Gb/s"));
         let thresholds = Thresholds { too_full: Share::percent(40), ..Thresholds::default() };
-        let about = About { report: None, before: None, full: Some(0.5), thresholds: &thresholds };
+        let about = About {
+            report: None,
+            link: None,
+            celsius: Some(51.0),
+            before: None,
+            full: Some(0.5),
+            thresholds: &thresholds,
+        };
         let reasons: Vec<String> = judge(&about).into_iter().map(|c| c.reason).collect();
-        assert_eq!(reasons, ["it could not be asked about itself", "it is 50 % full"]);
+        assert_eq!(
+            reasons,
+            ["it could not be asked about itself", "it is at 51 °C, the limit is 50 °C", "it is 50 % full"]
+        );
     }
 
     #[test]

@@ -3,10 +3,14 @@
 
 mod blocks;
 mod document;
+mod kernel;
+mod link;
 mod serials;
 mod smart;
 
 pub use blocks::{Device, Mount, parse_blocks, parse_ids};
 pub use document::DocumentError;
+pub use kernel::{KernelReport, millidegrees, pcie_speed, sata_speed};
+pub use link::{Link, LinkSpeed};
 pub use serials::{Confusion, confusable, tail};
-pub use smart::{LinkSpeed, SelfTest, SmartReport, parse_smart};
+pub use smart::{SelfTest, SmartReport, parse_smart};

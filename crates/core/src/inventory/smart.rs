@@ -4,16 +4,8 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::document::{DocumentError, at, flag, list, number, read, text};
+use super::link::{Link, LinkSpeed};
 use crate::units::ByteLength;
-
-/// The speed of the link to a disk, in words and in bits per second.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct LinkSpeed {
-    /// As the disk says it, "6.0 Gb/s".
-    pub words: String,
-    /// Bits per second.
-    pub bits: u64,
-}
 
 /// The newest self-test of a disk.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -41,10 +33,8 @@ pub struct SmartReport {
     pub size: Option<ByteLength>,
     /// Revolutions per minute; 0 for flash.
     pub rpm: Option<u64>,
-    /// The link as it was negotiated.
-    pub link_now: Option<LinkSpeed>,
-    /// The link as the disk could do it.
-    pub link_possible: Option<LinkSpeed>,
+    /// The link to it.
+    pub link: Link,
     /// Degrees Celsius.
     pub celsius: Option<f64>,
     /// The disk's own verdict.
@@ -61,14 +51,6 @@ pub struct SmartReport {
     pub flash_used: Option<u64>,
     /// The newest self-test.
     pub self_test: Option<SelfTest>,
-}
-
-impl SmartReport {
-    /// Whether the link is slower than the disk could do.
-    pub fn link_is_slow(&self) -> bool {
-        let bits = |link: &Option<LinkSpeed>| link.as_ref().map(|l| l.bits).filter(|b| *b > 0);
-        matches!((bits(&self.link_now), bits(&self.link_possible)), (Some(now), Some(possible)) if now < possible)
-    }
 }
 
 /// Reads a report.
@@ -89,8 +71,7 @@ pub fn parse_smart(document: &str) -> Result<SmartReport, DocumentError> {
         serial: text(&value, &["serial_number"]),
         size: number(&value, &["user_capacity", "bytes"]).map(ByteLength::new),
         rpm: number(&value, &["rotation_rate"]),
-        link_now: link(&value, "current"),
-        link_possible: link(&value, "max"),
+        link: Link { now: link_speed(&value, "current"), possible: link_speed(&value, "max") },
         celsius: temperature.filter(|c| (-60.0..=200.0).contains(c)),
         passed: flag(&value, &["smart_status", "passed"]),
         hours: number(&value, &["power_on_time", "hours"]).or_else(|| attribute(&value, 9)),
@@ -109,7 +90,7 @@ fn attribute(value: &Value, id: u64) -> Option<u64> {
     number(found, &["raw", "value"])
 }
 
-fn link(value: &Value, which: &str) -> Option<LinkSpeed> {
+fn link_speed(value: &Value, which: &str) -> Option<LinkSpeed> {
     let link = at(value, &["interface_speed", which])?;
     let words = text(link, &["string"])?;
     let product = number(link, &["units_per_second"]).zip(number(link, &["bits_per_unit"]));
@@ -158,7 +139,7 @@ mod tests {
         let report = parse_smart(DISK).unwrap();
         assert_eq!((report.reallocated, report.pending, report.uncorrectable), (Some(24), Some(2), None));
         assert_eq!((report.hours, report.celsius, report.rpm), (Some(31_022), Some(41.0), Some(7200)));
-        assert!(report.link_is_slow());
+        assert_eq!(report.link.slow(), Some(("3.0 Gb/s", "6.0 Gb/s")));
         let test = report.self_test.unwrap();
         assert_eq!((test.passed, test.at_hours), (Some(true), Some(30_500)));
     }
