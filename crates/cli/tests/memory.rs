@@ -11,6 +11,9 @@ use std::process::Stdio;
 use sieve_testkit::Lab;
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+/// Enough to fill the caches of the database, which do not grow with the files.
+const FEW: usize = 18_000;
+const MANY: usize = 30_000;
 
 /// The most memory that a run had, in bytes: the shell's child is waited for, and told by the kernel.
 fn peak(lab: &Lab, arguments: &[&str]) -> u64 {
@@ -44,13 +47,14 @@ fn memory_grows_by_less_than_400_bytes_a_file() {
     let lab = Lab::new(PROGRAM, 2, 1, "2 GB");
     lab.run(&["create", "--yes"]).expect(&[0]);
     let commands = [&["sync", "--yes"][..], &["status"], &["fate", "--lose", "alder", "--json"], &["verify"]];
-    let (few, many) = (4_000, 24_000);
+    let (few, many) = (FEW, MANY);
     add_files(&lab, 0, few);
     let before: Vec<u64> = commands.iter().map(|c| peak(&lab, c)).collect();
     add_files(&lab, few, many);
     for (command, before) in commands.iter().zip(before) {
         let after = peak(&lab, command);
         let each = after.saturating_sub(before) / (many - few) as u64;
+        println!("{command:?}: {each} bytes a file");
         assert!(each < 400, "{command:?} takes {each} bytes more for each file ({before} to {after})");
     }
 }
@@ -80,10 +84,10 @@ fn peaks_of_a_life(files: usize) -> Vec<(&'static str, u64)> {
 
 #[test]
 fn memory_grows_by_less_than_400_bytes_a_file_in_commands_that_write() {
-    // The few are enough to fill the cache of the database.
-    let (few, many) = (9_000, 21_000);
+    let (few, many) = (FEW, MANY);
     for ((command, before), (_, after)) in peaks_of_a_life(few).into_iter().zip(peaks_of_a_life(many)) {
         let each = after.saturating_sub(before) / (many - few) as u64;
+        println!("{command}: {each} bytes a file");
         assert!(each < 400, "{command} takes {each} bytes more for each file ({before} to {after})");
     }
 }

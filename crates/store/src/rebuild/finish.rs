@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rusqlite::Transaction;
 use sieve_core::fate::{Fate, Recovered, Standing};
 use sieve_core::path::RelPath;
-use sieve_core::units::{DiskId, ObjectId, VersionId};
+use sieve_core::units::{ObjectId, VersionId};
 
 use super::jobs::{self, Assembly, Job};
 use super::run::DataTarget;
@@ -16,7 +16,6 @@ use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::fate::{Totals, VolumeModel};
 use crate::journal;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
@@ -24,19 +23,6 @@ use crate::pool_file;
 use crate::replica::Export;
 use crate::scan::is_held;
 use crate::sync::first_checkpoint;
-
-/// The files of the volume on disks that are there.
-pub(super) fn untouched(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
-    let evaluation = model.evaluate(pool, lost);
-    let mut totals = Totals::default();
-    model.for_each_file(pool, &evaluation, |file| {
-        if file.fate == Fate::Untouched {
-            totals.add(Fate::Untouched, file.size_bytes);
-        }
-        Ok(())
-    })?;
-    Ok(totals)
-}
 
 /// What an interrupted rebuild had finished: files under their names whose content is checked again here.
 pub(super) fn finished_before(

@@ -108,7 +108,6 @@ pub struct Prepared {
     /// What it will do.
     pub plan: RebuildPlan,
     targets: Vec<Target>,
-    model: VolumeModel,
     /// A survivor carries a current replica: what lives in the catalogue alone comes back, as promised.
     has_replica: bool,
 }
@@ -172,7 +171,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
     }
     let gone = model.lost_set(pool, &lost);
     let has_replica = model.model.replicas.iter().any(|disk| !gone.contains(disk));
-    Ok(Prepared { plan, targets, model, has_replica })
+    Ok(Prepared { plan, targets, has_replica })
 }
 
 /// Rebuilds what was planned.

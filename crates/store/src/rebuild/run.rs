@@ -18,6 +18,7 @@ use crate::content::{CellProblem, Contents};
 use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
+use crate::fate::Totals;
 use crate::label::{self, Label, Role};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
@@ -61,7 +62,8 @@ pub(super) fn execute(
     let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, .. } = pass;
     let mut report = RebuildReport {
         predicted: prepared.plan.predicted,
-        obtained: finish::untouched(pool, &prepared.model, &lost)?,
+        // Files on the survivors stay as they are; those of the lost disks are counted as they come back.
+        obtained: Totals { untouched: prepared.plan.predicted.untouched, ..Totals::default() },
         not_back: Vec::new(),
         damage,
         parity_cells,
