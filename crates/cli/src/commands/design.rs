@@ -1,5 +1,6 @@
 //! `design`: the ways to lay a volume over a set of disks, compared.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde::Serialize;
@@ -146,15 +147,7 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
         "\n  Usable space, its share of all, and how many disks are given up for it; how many may\n  die with nothing lost; what is lost when one more dies, on average and at worst."
     );
     anstream::println!("  † compared only: this program does not build it   ‡ not built by this version");
-    let slow: Vec<&str> = all.iter().map(|f| f.write.bottleneck.as_str()).collect();
-    if slow.windows(2).all(|pair| pair[0] == pair[1]) {
-        anstream::println!(
-            "  Speeds are one client's, with large files: {} is what holds every plan up.",
-            slow[0]
-        );
-    } else {
-        anstream::println!("  Speeds are one client's, with large files; what holds each up is in --json.");
-    }
+    show_bottlenecks(all);
     anstream::println!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
     show_additions(all);
     match found {
@@ -172,6 +165,24 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
                 format!("No plan that this version builds survives the loss of {survive} disks.")
             )
         ),
+    }
+}
+
+/// What holds the plans up, each thing once.
+fn show_bottlenecks(all: &[Figures]) {
+    let mut held: BTreeMap<(&str, &str), Vec<&str>> = BTreeMap::new();
+    for figures in all {
+        let causes = (figures.write.bottleneck.as_str(), figures.read.bottleneck.as_str());
+        held.entry(causes).or_default().push(&figures.name);
+    }
+    anstream::println!("  Speeds are one client's, with large files. What holds them up:");
+    let everything = held.len() == 1;
+    for ((write, read), plans) in held {
+        let who = if everything { "every plan".into() } else { plans.join(", ") };
+        match write == read {
+            true => anstream::println!("    {write}: {who}"),
+            false => anstream::println!("    {write} (writes), {read} (reads): {who}"),
+        }
     }
 }
 

@@ -154,6 +154,7 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
     if items.is_empty() {
         anstream::println!("  no disks");
     }
+    show_ids(items);
     for note in notes {
         anstream::println!("\n{} {note}", style::paint(style::WATCH, "!"));
     }
@@ -169,6 +170,21 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
     for gap in &shelf.inventory.gaps {
         anstream::eprintln!("note: {gap}");
     }
+}
+
+/// The names that stay when the letters move, and what else does not fit beside the rest.
+fn show_ids(items: &[Item<'_>]) {
+    let mut table = Table::new(&["disk", "stable id", "partitions", ">exact size"]);
+    for (item, found) in items.iter().filter_map(|item| Some((item, item.found?))) {
+        table.add([
+            Cell::from((item.title().to_string(), style::HEAD)),
+            dash(found.device.stable_id.clone()),
+            dash(found.device.partition_table.clone()),
+            dash(item.size().map(|s| format!("{} bytes", s.exact()))),
+        ]);
+    }
+    anstream::println!();
+    table.print();
 }
 
 fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Result<Outcome> {
