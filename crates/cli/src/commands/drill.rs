@@ -45,7 +45,7 @@ fn share(text: &str) -> Result<f64> {
 fn show(report: &Report) {
     let read: ByteLength = report.read_bytes.values().copied().sum();
     anstream::println!(
-        "{} taken to be lost: {} reconstructed from the other disks alone ({} read), each cell compared with its checksum.\n",
+        "{} taken to be lost: {} reconstructed from the other disks alone.\n{} read; each cell compared with its checksum.\n",
         report.lost.join(" and "),
         units::files(report.files()),
         size(read)
