@@ -14,6 +14,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use rstest::rstest;
 use serde_json::Value;
 use sieve_testkit::{Chance, Lab};
 
@@ -497,6 +498,14 @@ fn prediction_is_truth() {
             });
         }
     });
+}
+
+/// Giving up one name of an empty file, brought back as one with others, left the others doubtful.
+#[rstest]
+#[case(300)]
+#[case(327)]
+fn lives_that_once_were_predicted_wrongly(#[case] seed: u64) {
+    play(seed);
 }
 
 #[test]

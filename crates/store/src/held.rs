@@ -1,5 +1,6 @@
 //! Holding: what is removed or replaced through us stays, out of sight, until a sync has passed it.
 
+use rusqlite::Connection;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
@@ -165,6 +166,16 @@ pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
     })
 }
 
+/// Giving up one name of a file moves the change time that its other names show; that alone raises no doubt.
+fn expect_new_change_time(t: &Connection, disk: &dyn Disk, object: &ObjectRow) -> Result<()> {
+    for name in objects::names(t, object.id)? {
+        if let Some(stat) = disk.stat(&name)?.filter(|stat| object.matches_but_for_ctime(stat)) {
+            return objects::set_stat(t, object.id, &stat, object.standing);
+        }
+    }
+    Ok(())
+}
+
 /// Gives up what was held before `before` and has left the snapshot.
 ///
 /// # Crash safety
@@ -187,9 +198,10 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
             released.push((held, object));
         }
     }
-    let mut removed = false;
-    for (held, _) in &released {
-        if disk.stat(&held.path)?.is_some() {
+    let (mut removed, mut trusted) = (false, Vec::new());
+    for (held, object) in &released {
+        if let Some(stat) = disk.stat(&held.path)? {
+            trusted.extend(object.as_ref().filter(|o| o.matches(&stat)));
             disk.remove_file(&held.path)?;
             removed = true;
         }
@@ -202,6 +214,9 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
             for (held, _) in &released {
                 objects::remove_name(t, member.row.id, &held.path)?;
                 objects::remove_held(t, member.row.id, &held.path)?;
+            }
+            for object in &trusted {
+                expect_new_change_time(t, &**disk, object)?;
             }
             objects::forget_nameless(t, member.row.id)
         })?;

@@ -41,6 +41,11 @@ impl ObjectRow {
             && (self.inode, self.size, self.mtime, self.ctime)
                 == (stat.inode, stat.size, stat.mtime, stat.ctime)
     }
+
+    /// Whether a file's own numbers are those recorded, the change time left out.
+    pub fn matches_but_for_ctime(&self, stat: &Stat) -> bool {
+        (self.inode, self.size, self.mtime) == (stat.inode, stat.size, stat.mtime)
+    }
 }
 
 const COLUMNS: &str =

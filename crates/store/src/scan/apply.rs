@@ -234,9 +234,3 @@ impl Applier<'_> {
         Ok(())
     }
 }
-
-impl ObjectRow {
-    fn matches_but_for_ctime(&self, stat: &Stat) -> bool {
-        (self.inode, self.size, self.mtime) == (stat.inode, stat.size, stat.mtime)
-    }
-}
