@@ -120,7 +120,10 @@ fn damage_on_a_survivor_or_in_parity_is_found_and_its_consequence_told() {
         (&"rebuilt".into(), &"torn".into())
     );
     assert!(told["damage"][0].as_str().unwrap().contains("beech.flac"), "{told}");
+    let fate = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]));
+    assert_eq!(fate["totals"]["torn"]["files"], 1, "what was found counts from now on: {fate}");
     lab.rot(&victim, 1_200_000); // the same bit back
+    lab.run(&["verify"]).expect(&[0]);
     let segment = lab.disk("oak").join(".zinc-sieve/parity/segment-00000");
     lab.rot(&segment, 300);
     let told = json(&lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[1]));

@@ -269,6 +269,12 @@ impl VolumeModel {
         named.iter().copied().chain(unusable).filter_map(|id| self.index(id)).collect()
     }
 
+    /// Whether a replica of the catalogue is left when these are lost: what lives in the catalogue alone comes back.
+    pub fn keeps_a_replica(&self, pool: &Pool, named: &[DiskId]) -> bool {
+        let gone = self.lost_set(pool, named);
+        self.model.replicas.iter().any(|disk| !gone.contains(disk))
+    }
+
     /// Evaluates the loss of the disks named, besides those that are missing now; the guard is that of now.
     pub fn evaluate(&self, pool: &Pool, named: &[DiskId]) -> Evaluation {
         let fates = verdicts(&self.model, &self.lost_set(pool, named)).fates;

@@ -17,6 +17,7 @@ use crate::label::Role;
 use crate::pool::Pool;
 use crate::scan;
 use crate::sync::{load_snapshot, open_images};
+use crate::traffic::Traffic;
 use crate::window::{LaneWindow, ReadProblem, encode};
 use crate::writer::LongWriter;
 
@@ -70,7 +71,7 @@ impl VerifyReport {
 pub fn verify(pool: &Pool, observer: &dyn Observer) -> Result<VerifyReport> {
     let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "verify")?;
     let mut report = VerifyReport::default();
-    let before: Vec<u64> = pool.members.iter().map(read_so_far).collect();
+    let traffic = Traffic::begin(pool);
     for member in &pool.members {
         match (member.state.is_usable(), member.row.role) {
             (false, _) => report.missing.push(member.row.name.clone()),
@@ -87,15 +88,9 @@ pub fn verify(pool: &Pool, observer: &dyn Observer) -> Result<VerifyReport> {
         pass.files_beside(&volume.name)?;
         pass.conclude(&volume.name)?;
     }
-    for (member, before) in pool.members.iter().zip(before) {
-        report.read_bytes.insert(member.row.name.clone(), ByteLength::new(read_so_far(member) - before));
-    }
+    report.read_bytes = traffic.since(pool).0;
     journal::append(&*pool.home, pool.machine.now(), "verify", &report)?;
     Ok(report)
-}
-
-fn read_so_far(member: &crate::member::Member) -> u64 {
-    member.disk.as_ref().map_or(0, |d| d.counters().totals().0)
 }
 
 struct Pass<'a> {

@@ -10,7 +10,8 @@ use sieve_core::fate::Fate;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, Slot};
 
 use crate::catalogue;
-use crate::content::{CellProblem, Contents};
+use crate::content::Contents;
+use crate::damage;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::fate::{self, Totals, VolumeModel};
@@ -19,7 +20,8 @@ use crate::label::Role;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::scan;
-use crate::sync::{damage_text, load_snapshot, open_images, resolve_doubts};
+use crate::sync::{load_snapshot, open_images, resolve_doubts};
+use crate::traffic::Traffic;
 use crate::window::{LaneWindow, Snapshot, encode};
 use crate::writer::LongWriter;
 use prover::Prover;
@@ -113,16 +115,14 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
         }
     }
     let model = fate::load(pool, &volume)?;
-    let before = read_so_far(pool);
+    let traffic = Traffic::begin(pool);
     let snapshot = load_snapshot(pool, &volume)?;
     let mut pass = Pass::open(pool, &model, &snapshot, &volume, &lost, sample)?;
     pass.run(&snapshot, &lost, observer)?;
     let mut report = pass.conclude(&model, &lost)?;
     report.lost = names.to_vec();
     report.sample = sample;
-    for ((name, read), (_, before)) in read_so_far(pool).into_iter().zip(before) {
-        report.read_bytes.insert(name, ByteLength::new(read - before));
-    }
+    report.read_bytes = traffic.since(pool).0;
     if report.is_proven() {
         let proof = Proof {
             lost: names.to_vec(),
@@ -149,11 +149,6 @@ fn volume_of(pool: &Pool, names: &[String]) -> Result<(String, Vec<DiskId>)> {
     Ok((first.row.volume.clone(), members.iter().map(|m| m.row.id).collect()))
 }
 
-fn read_so_far(pool: &Pool) -> Vec<(String, u64)> {
-    let read = |m: &crate::member::Member| m.disk.as_ref().map_or(0, |d| d.counters().totals().0);
-    pool.members.iter().map(|m| (m.row.name.clone(), read(m))).collect()
-}
-
 struct Pass<'a> {
     pool: &'a Pool,
     /// The parity images of the survivors.
@@ -173,8 +168,7 @@ impl<'a> Pass<'a> {
         lost: &[DiskId],
         sample: Option<f64>,
     ) -> Result<Self> {
-        let gone = model.lost_set(pool, lost);
-        let has_replica = model.model.replicas.iter().any(|disk| !gone.contains(disk));
+        let has_replica = model.keeps_a_replica(pool, lost);
         let mut provers = Vec::new();
         for (position, lane) in snapshot.lanes.iter().enumerate().filter(|(_, l)| lost.contains(&l.disk)) {
             provers.push(Prover::open(pool, lane.disk, position, has_replica, sample)?);
@@ -214,16 +208,7 @@ impl<'a> Pass<'a> {
     fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
         let mut problems = Vec::new();
         let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
-        for found in &problems {
-            let text = match &found.problem {
-                CellProblem::Damaged(path) => damage_text(path, found.cell),
-                CellProblem::Failed(error) => error.to_string(),
-                CellProblem::Absent | CellProblem::Changed(_) => continue,
-            };
-            if !self.report.damage.contains(&text) {
-                self.report.damage.push(text);
-            }
-        }
+        damage::note(self.pool, &problems, &mut self.report.damage)?;
         for prover in &mut self.provers {
             prover.take(self.pool, &snapshot.lanes[prover.lane()].map, &window)?;
         }

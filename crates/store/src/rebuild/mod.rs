@@ -169,8 +169,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         );
         return Err(Error::new(Kind::Conflict, "rebuild.too-small", message).remedy("use a larger disk"));
     }
-    let gone = model.lost_set(pool, &lost);
-    let has_replica = model.model.replicas.iter().any(|disk| !gone.contains(disk));
+    let has_replica = model.keeps_a_replica(pool, &lost);
     Ok(Prepared { plan, targets, has_replica })
 }
 

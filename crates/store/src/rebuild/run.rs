@@ -14,7 +14,8 @@ use super::jobs::{self, Assembly, Job};
 use super::{Prepared, RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{objects, parity_state, versions};
-use crate::content::{CellProblem, Contents};
+use crate::content::Contents;
+use crate::damage;
 use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
@@ -22,8 +23,9 @@ use crate::fate::Totals;
 use crate::label::{self, Label, Role};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
-use crate::sync::{damage_text, image_limits, load_snapshot, open_images};
-use crate::window::{LaneWindow, ReadProblem, Snapshot, Window, encode};
+use crate::sync::{image_limits, load_snapshot, open_images};
+use crate::traffic::Traffic;
+use crate::window::{LaneWindow, Snapshot, Window, encode};
 use crate::workspace::Workspace;
 use crate::writer::LongWriter;
 
@@ -54,7 +56,7 @@ pub(super) fn execute(
     let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
     let survivors = pool.members.iter().filter(|m| !lost.contains(&m.row.id));
     let _lock = LongWriter::begin(&*pool.home, survivors, "rebuild")?;
-    let before = totals(pool);
+    let traffic = Traffic::begin(pool);
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
     let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
@@ -77,33 +79,14 @@ pub(super) fn execute(
     parity.iter_mut().try_for_each(|image| image.finish_copy(&snapshot.expected))?;
     finish::commit(pool, &prepared.targets, &data, &parity)?;
     data.into_iter().try_for_each(|target| target.workspace.finish())?;
-    count_bytes(pool, &prepared.targets, &before, &mut report);
-    finish::conclude(pool, &prepared.targets, &report)?;
-    Ok(report)
-}
-
-/// What was read from the survivors, and written to the new disks.
-fn count_bytes(
-    pool: &Pool,
-    targets: &[Target],
-    before: &BTreeMap<String, (u64, u64)>,
-    report: &mut RebuildReport,
-) {
-    for target in targets {
+    (report.read_bytes, report.written_bytes) = traffic.since(pool);
+    for target in &prepared.targets {
         let (read, written) = target.disk.counters().totals();
         report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
         report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
     }
-    for (name, (read, written)) in totals(pool) {
-        let (read_before, written_before) = before.get(&name).copied().unwrap_or_default();
-        report.read_bytes.entry(name.clone()).or_insert(ByteLength::new(read - read_before));
-        report.written_bytes.entry(name).or_insert(ByteLength::new(written - written_before));
-    }
-}
-
-fn totals(pool: &Pool) -> BTreeMap<String, (u64, u64)> {
-    let members = pool.members.iter();
-    members.filter_map(|m| Some((m.row.name.clone(), m.disk.as_ref()?.counters().totals()))).collect()
+    finish::conclude(pool, &prepared.targets, &report)?;
+    Ok(report)
 }
 
 /// Writes the intents down, then the labels of the new disks.
@@ -231,7 +214,7 @@ impl<'a> Pass<'a> {
     fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
         let mut problems = Vec::new();
         let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
-        self.note_damage(&problems)?;
+        damage::note(self.pool, &problems, &mut self.damage)?;
         for target in &mut self.data {
             target.take(&snapshot.lanes[target.lane].map, &window)?;
         }
@@ -249,25 +232,6 @@ impl<'a> Pass<'a> {
             image.write(cell, &encode(image.index(), &slots, length))?;
         }
         self.parity_cells += 1;
-        Ok(())
-    }
-
-    fn note_damage(&mut self, problems: &[ReadProblem]) -> Result<()> {
-        for found in problems {
-            let text = match &found.problem {
-                CellProblem::Damaged(path) => damage_text(path, found.cell),
-                CellProblem::Failed(error) => error.to_string(),
-                CellProblem::Absent | CellProblem::Changed(_) => continue,
-            };
-            if matches!(found.problem, CellProblem::Damaged(_)) {
-                self.pool
-                    .catalogue
-                    .transaction(|t| parity_state::add_damaged_content(t, found.version, found.cell))?;
-            }
-            if !self.damage.contains(&text) {
-                self.damage.push(text);
-            }
-        }
         Ok(())
     }
 

@@ -16,6 +16,7 @@ use sieve_core::units::ByteLength;
 
 use crate::catalogue::{self, objects, parity_state, versions};
 use crate::curves::forecast_pass;
+use crate::damage::damage_text;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::held;
@@ -25,6 +26,7 @@ use crate::member::State;
 use crate::pool::Pool;
 use crate::replica::Export;
 use crate::scan::{self, ScanReport};
+use crate::traffic::Traffic;
 use crate::writer::LongWriter;
 
 pub(crate) use checkpoint::advance as first_checkpoint;
@@ -173,7 +175,7 @@ pub fn execute(
     observer: &dyn Observer,
 ) -> Result<SyncReport> {
     let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "sync")?;
-    let before = totals(pool);
+    let traffic = Traffic::begin(pool);
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     for volume in pool.volumes() {
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
@@ -181,10 +183,7 @@ pub fn execute(
     }
     finish(pool, plan, &mut report)?;
     report_known_damage(pool, &mut report)?;
-    for ((name, read, written), (_, read_before, written_before)) in totals(pool).into_iter().zip(before) {
-        report.read_bytes.insert(name.clone(), ByteLength::new(read - read_before));
-        report.written_bytes.insert(name, ByteLength::new(written - written_before));
-    }
+    (report.read_bytes, report.written_bytes) = traffic.since(pool);
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
     pool.refresh_rows()?;
     Ok(report)
@@ -206,16 +205,6 @@ fn report_known_damage(pool: &Pool, report: &mut SyncReport) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// How a damaged cell of a file is told.
-pub(crate) fn damage_text(path: &str, cell: u64) -> String {
-    format!("{path}: damaged in cell {cell}")
-}
-
-fn totals(pool: &Pool) -> Vec<(String, u64, u64)> {
-    let total = |m: &crate::member::Member| m.disk.as_ref().map_or((0, 0), |d| d.counters().totals());
-    pool.members.iter().map(|m| (m.row.name.clone(), total(m).0, total(m).1)).collect()
 }
 
 /// Records everything, lets the replicas follow, and gives up what was held.

@@ -8,9 +8,10 @@ use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, Slot, VersionId};
 
 use super::volume::{self, VolumeSync, image_cells, invalid_cells, open_images};
-use super::{SyncReport, checkpoint, damage_text, parity_full};
-use crate::catalogue::{objects, parity_state};
+use super::{SyncReport, checkpoint, parity_full};
+use crate::catalogue::objects;
 use crate::content::{CellProblem, Contents};
+use crate::damage;
 use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
@@ -164,7 +165,7 @@ impl Pass<'_> {
         if problems.is_empty() {
             return Ok(Some(lanes));
         }
-        self.report_damage(&problems)?;
+        damage::note(self.pool, &problems, &mut self.report.damage)?;
         if self.abandon_new(sync, &problems) {
             return Ok(None);
         }
@@ -197,25 +198,6 @@ impl Pass<'_> {
                 } else {
                     lane.unknown.push(rows);
                 }
-            }
-        }
-        Ok(())
-    }
-
-    fn report_damage(&mut self, problems: &[ReadProblem]) -> Result<()> {
-        for found in problems {
-            let text = match &found.problem {
-                CellProblem::Damaged(path) => damage_text(path, found.cell),
-                CellProblem::Failed(error) => error.to_string(),
-                CellProblem::Absent | CellProblem::Changed(_) => continue,
-            };
-            if !self.report.damage.contains(&text) {
-                self.report.damage.push(text);
-            }
-            if matches!(found.problem, CellProblem::Damaged(_)) {
-                self.pool
-                    .catalogue
-                    .transaction(|t| parity_state::add_damaged_content(t, found.version, found.cell))?;
             }
         }
         Ok(())
