@@ -12,7 +12,6 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use rstest::rstest;
-use serde_json::Value;
 use sieve_testkit::{Chance, Lab, Run};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
@@ -32,10 +31,6 @@ fn synced() -> Lab {
     }
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab
-}
-
-fn json(run: &Run) -> Value {
-    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
 }
 
 fn refused(lab: &Lab, arguments: &[&str], words: &[&str]) {
@@ -62,7 +57,7 @@ fn a_member_that_is_not_mounted_never_looks_emptied() {
     fs::create_dir(lab.disk("cedar")).unwrap();
     refused(&lab, &["sync", "--yes"], &["cedar is not mounted", "without its label"]);
     refused(&lab, &["rm", "dawn/cedar-1.flac", "--yes"], &["cedar is not mounted"]);
-    let fate = json(&lab.run(&["fate", "--lose", "cedar", "--json"]).expect(&[0]));
+    let fate = lab.run(&["fate", "--lose", "cedar", "--json"]).expect(&[0]).json();
     assert_eq!(fate["totals"]["rebuilt"]["files"], 4);
     assert_eq!(
         fs::read_dir(lab.disk("cedar")).unwrap().count(),
@@ -126,7 +121,7 @@ fn a_file_that_its_owner_moved_to_another_disk_is_only_a_new_file_there() {
     let lab = synced();
     fs::rename(lab.disk("alder").join("dawn/alder-1.flac"), lab.disk("beech").join("dawn/alder-1.flac"))
         .unwrap();
-    let fate = json(&lab.run(&["fate", "--lose", "beech", "--json"]).expect(&[1]));
+    let fate = lab.run(&["fate", "--lose", "beech", "--json"]).expect(&[1]).json();
     assert!(fate["totals"]["gone"]["files"].as_u64().unwrap() > 0);
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["verify"]).expect(&[0]);
@@ -158,7 +153,7 @@ fn an_older_catalogue_is_noticed_and_the_newest_replica_taken() {
     fs::remove_file(&home).unwrap();
     let run = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[0]);
     assert!(run.stderr.contains("took the newest replica"), "{}", run.stderr);
-    assert_eq!(json(&run)["totals"]["rebuilt"]["files"], 5);
+    assert_eq!(run.json()["totals"]["rebuilt"]["files"], 5);
 }
 
 #[test]
@@ -197,13 +192,13 @@ fn an_older_copy_of_a_disk_is_noticed_and_promises_nothing_that_it_cannot_keep()
     fs::remove_dir_all(lab.disk("cedar")).unwrap();
     fs::rename(lab.root().join("cedar-then"), lab.disk("cedar")).unwrap();
     refused(&lab, &["sync", "--yes"], &["older state of itself", "--accept cedar"]);
-    let promised = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[0, 1]));
+    let promised = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[0, 1]).json();
     fs::remove_dir_all(lab.disk("alder")).unwrap();
     fs::create_dir(lab.disk("new")).unwrap();
     let run = lab.run(&["rebuild", "alder", "--onto", "new", "--yes", "--json"]).expect(&[0, 1]);
     let back = fs::read_dir(lab.disk("new").join("dawn")).map_or(0, Iterator::count) as u64;
     assert!(back >= promised["totals"]["rebuilt"]["files"].as_u64().unwrap());
-    assert_eq!(json(&run)["predicted"], json(&run)["obtained"]);
+    assert_eq!(run.json()["predicted"], run.json()["obtained"]);
 }
 
 #[test]
@@ -215,7 +210,7 @@ fn an_older_copy_of_the_parity_counts_only_where_it_is_still_valid() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     fs::remove_dir_all(lab.disk("oak")).unwrap();
     fs::rename(lab.root().join("oak-then"), lab.disk("oak")).unwrap();
-    let fate = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]));
+    let fate = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]).json();
     assert!(fate["totals"]["rebuilt"]["files"].as_u64().unwrap() < 4, "{}", fate["totals"]);
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["verify"]).expect(&[0]);
@@ -234,7 +229,7 @@ fn rot_in_a_file_is_reported_and_never_gets_a_fresh_checksum(#[case] name: &str)
     fs::write(lab.disk("beech").join("wide.bin"), Chance::new(5).bytes(3_000_000)).unwrap();
     lab.run(&["rm", "dawn/beech-1.flac", "--yes"]).expect(&[0]);
     let run = lab.run(&["sync", "--yes", "--json"]).expect(&[1]);
-    assert!(json(&run)["damage"].as_array().unwrap().iter().any(|d| d.as_str().unwrap().contains(name)));
+    assert!(run.json()["damage"].as_array().unwrap().iter().any(|d| d.as_str().unwrap().contains(name)));
     lab.run(&["sync", "--yes"]).expect(&[1]);
     lab.run(&["verify"]).expect(&[1]);
     fs::remove_dir_all(lab.disk("alder")).unwrap();
@@ -249,7 +244,7 @@ fn a_flip_that_only_the_change_time_shows_is_reported_and_waits_to_be_accepted()
     let path = lab.disk("alder").join("dawn/alder-3.flac");
     lab.flip(&path, 77);
     let run = lab.run(&["sync", "--yes", "--json"]).expect(&[1]);
-    assert!(json(&run)["suspect"][0].as_str().unwrap().contains("alder-3.flac"));
+    assert!(run.json()["suspect"][0].as_str().unwrap().contains("alder-3.flac"));
     lab.run(&["sync", "--yes"]).expect(&[1]);
     lab.flip(&path, 77); // mended by its owner
     lab.run(&["sync", "--yes"]).expect(&[0]);
@@ -267,7 +262,7 @@ fn a_flip_in_what_is_held_is_reported() {
         fs::read_dir(lab.disk("alder").join(".zinc-sieve/held")).unwrap().next().unwrap().unwrap().path();
     lab.flip(&held, 1000);
     let run = lab.run(&["sync", "--yes", "--json"]).expect(&[1]);
-    assert!(!json(&run)["suspect"].as_array().unwrap().is_empty());
+    assert!(!run.json()["suspect"].as_array().unwrap().is_empty());
     lab.run(&["verify"]).expect(&[0]);
 }
 
@@ -278,7 +273,7 @@ fn a_flip_in_the_parity_is_reported_and_computed_anew() {
     let run = lab.run(&["sync", "--yes", "--json"]);
     // Nothing else changed: the plan finds it by the segment's times.
     assert_eq!(run.code, 1, "{}{}", run.stdout, run.stderr);
-    assert!(json(&run)["damage"][0].as_str().unwrap().contains("parity on oak"), "{}", run.stdout);
+    assert!(run.json()["damage"][0].as_str().unwrap().contains("parity on oak"), "{}", run.stdout);
     lab.run(&["verify"]).expect(&[0]);
 }
 
@@ -287,7 +282,7 @@ fn rot_in_the_parity_is_found_by_verify_and_mended_by_sync() {
     let lab = synced();
     lab.rot(&first_parity_byte(&lab), 5000);
     let run = lab.run(&["verify", "--json"]).expect(&[1]);
-    assert_eq!(json(&run)["damaged_parity"]["oak"], serde_json::json!([0]));
+    assert_eq!(run.json()["damaged_parity"]["oak"], serde_json::json!([0]));
     lab.run(&["fate", "--lose", "alder"]).expect(&[1]);
     lab.run(&["sync", "--yes"]).expect(&[0, 1]);
     lab.run(&["verify"]).expect(&[0]);
@@ -320,7 +315,7 @@ fn a_file_that_grows_while_it_is_read_is_left_for_the_next_sync() {
         });
         let run = lab.run(&["sync", "--yes", "--json"]).expect(&[1]);
         stop.store(true, Ordering::Relaxed);
-        assert!(json(&run)["left_for_next"][0].as_str().unwrap().contains("growing.log"), "{}", run.stdout);
+        assert!(run.json()["left_for_next"][0].as_str().unwrap().contains("growing.log"), "{}", run.stdout);
     });
     lab.run(&["fate", "--lose", "alder"]).expect(&[0]);
     lab.run(&["sync", "--yes"]).expect(&[0]);
@@ -342,8 +337,8 @@ fn a_file_that_cannot_be_read_is_named_and_the_rest_is_synced() {
         command.uid(65534).gid(65534);
     }
     let run = Run::of(&command.output().unwrap()).expect(&[3]);
-    assert!(json(&run)["unreadable"][0].as_str().unwrap().contains("locked"), "{}", run.stdout);
-    let fate = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]));
+    assert!(run.json()["unreadable"][0].as_str().unwrap().contains("locked"), "{}", run.stdout);
+    let fate = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]).json();
     let of = |name: &str| {
         let files = fate["files"].as_array().unwrap();
         files.iter().find(|f| f["path"] == name).unwrap()["fate"].as_str().unwrap().to_string()
@@ -405,7 +400,7 @@ fn what_is_left_out_is_not_guarded_and_said_so() {
     fs::write(lab.disk("alder").join("b.tmp"), b"b").unwrap();
     fs::write(lab.disk("alder").join("c"), b"c").unwrap();
     lab.run(&["sync", "--yes"]).expect(&[0]);
-    let fate = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]));
+    let fate = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]).json();
     let gone: Vec<&str> = fate["files"]
         .as_array()
         .unwrap()
@@ -426,7 +421,7 @@ fn nothing_is_written_without_consent() {
     }
     lab.run(&["sync", "--dry-run"]).expect(&[0]);
     assert!(lab.disk("alder").join("late").exists());
-    let status = json(&lab.run(&["status", "--json"]).expect(&[1]));
+    let status = lab.run(&["status", "--json"]).expect(&[1]).json();
     assert_eq!(status["guard"][0]["files"], 1);
 }
 

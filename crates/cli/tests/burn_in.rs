@@ -13,14 +13,10 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use serde_json::Value;
-use sieve_testkit::{Lab, Run};
+use sieve_testkit::Lab;
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 const FOLDER: &str = ".zinc-sieve-burn-in";
-
-fn answer(run: &Run) -> Value {
-    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
-}
 
 fn quietly(command: &mut Command) -> bool {
     command.stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok_and(|s| s.success())
@@ -62,7 +58,7 @@ fn a_good_disk_passes_its_files_stay_and_the_curve_is_kept_for_forecasts() {
     let Some(disk) = Mounted::build(&lab, 200) else { return };
     fs::write(disk.0.join("mine.flac"), b"mine").unwrap();
     let run = lab.run(&["burn-in", "new", "--yes", "--json"]).expect(&[0]);
-    let report = answer(&run);
+    let report = run.json();
     assert!(report["bytes"].as_u64().unwrap() > 130_000_000, "nearly all of it: {report}");
     assert_eq!((&report["bad"], &report["from_the_medium"]), (&serde_json::json!([]), &Value::Bool(true)));
     assert!(report["read_curve"].as_array().unwrap().len() >= 2);
@@ -93,7 +89,7 @@ fn what_changes_on_the_medium_is_found_with_its_place() {
     let file = fs::OpenOptions::new().write(true).open(disk.0.join(FOLDER).join("pattern-000000")).unwrap();
     file.write_all_at(b"rot", 10_000_000).unwrap();
     file.sync_all().unwrap();
-    let report = answer(&lab.run(&["burn-in", "new", "--yes", "--json"]).expect(&[1]));
+    let report = lab.run(&["burn-in", "new", "--yes", "--json"]).expect(&[1]).json();
     assert!(report["resumed"].as_u64().unwrap() >= 64 << 20, "{report}");
     let bad = &report["bad"][0];
     assert_eq!(
@@ -135,7 +131,7 @@ fn an_image_is_overwritten_only_when_its_name_is_typed_out() {
     }
     assert!(fs::read(&image).unwrap().iter().all(|b| *b == 7));
     let report =
-        answer(&lab.run(&["burn-in", "old.img", "--overwrite", "old.img", "--yes", "--json"]).expect(&[0]));
+        lab.run(&["burn-in", "old.img", "--overwrite", "old.img", "--yes", "--json"]).expect(&[0]).json();
     assert_eq!(report["bytes"].as_u64(), Some(3 << 20));
     assert!(!fs::read(&image).unwrap().iter().all(|b| *b == 7));
 }

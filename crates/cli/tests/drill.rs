@@ -12,13 +12,9 @@ use std::path::{Path, PathBuf};
 
 use rstest::rstest;
 use serde_json::Value;
-use sieve_testkit::{Chance, Lab, Run};
+use sieve_testkit::{Chance, Lab};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
-
-fn json(run: &Run) -> Value {
-    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
-}
 
 /// Three data and two parity disks; files of many sizes, some changed after the sync.
 fn pool() -> Lab {
@@ -68,7 +64,7 @@ fn what_a_drill_obtains_is_what_was_predicted_and_what_a_loss_brings(
     let names: Vec<&str> = lose.split(',').collect();
     let mut before = BTreeMap::new();
     lab.data.iter().chain(&lab.parity).for_each(|d| everything(&lab.disk(d), &mut before));
-    let drilled = json(&lab.run(&["drill", "--lose", lose, "--json"]).expect(&[0, 1]));
+    let drilled = lab.run(&["drill", "--lose", lose, "--json"]).expect(&[0, 1]).json();
     assert_eq!(
         (&drilled["surprises"], &drilled["proven"]),
         (&Value::Array(vec![]), &Value::Bool(proven)),
@@ -93,7 +89,7 @@ fn what_a_drill_obtains_is_what_was_predicted_and_what_a_loss_brings(
         rebuild.extend([(*name).to_string(), "--onto".into(), lab.disk(name).display().to_string()]);
     }
     rebuild.extend(["--yes".into(), "--json".into()]);
-    let rebuilt = json(&lab.run(&rebuild.iter().map(String::as_str).collect::<Vec<_>>()).expect(&[0, 1]));
+    let rebuilt = lab.run(&rebuild.iter().map(String::as_str).collect::<Vec<_>>()).expect(&[0, 1]).json();
     for fate in ["rebuilt", "older", "torn", "gone"] {
         assert_eq!(rebuilt["obtained"][fate], drilled["obtained"][fate], "{fate}");
     }
@@ -109,26 +105,26 @@ fn damage_on_a_survivor_or_in_parity_is_found_and_its_consequence_told() {
     }
     lab.run(&["sync", "--yes"]).expect(&[0]);
     assert!(
-        json(&lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[0]))["proven"].as_bool().unwrap()
+        lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[0]).json()["proven"].as_bool().unwrap()
     );
     let victim = lab.disk("beech").join("beech.flac");
     lab.rot(&victim, 1_200_000);
-    let told = json(&lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[1]));
+    let told = lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[1]).json();
     assert_eq!(told["proven"], false);
     assert_eq!(
         (&told["surprises"][0]["predicted"], &told["surprises"][0]["obtained"]),
         (&"rebuilt".into(), &"torn".into())
     );
     assert!(told["damage"][0].as_str().unwrap().contains("beech.flac"), "{told}");
-    let fate = json(&lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]));
+    let fate = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]).json();
     assert_eq!(fate["totals"]["torn"]["files"], 1, "what was found counts from now on: {fate}");
     lab.rot(&victim, 1_200_000); // the same bit back
     lab.run(&["verify"]).expect(&[0]);
     let segment = lab.disk("oak").join(".zinc-sieve/parity/segment-00000");
     lab.rot(&segment, 300);
-    let told = json(&lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[1]));
+    let told = lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[1]).json();
     assert_eq!(told["surprises"][0]["obtained"], "torn", "{told}");
-    let told = json(&lab.run(&["drill", "--lose", "oak", "--json"]).expect(&[1]));
+    let told = lab.run(&["drill", "--lose", "oak", "--json"]).expect(&[1]).json();
     assert_eq!((&told["parity_cells_wrong"], &told["proven"]), (&1.into(), &false.into()));
 }
 
@@ -137,9 +133,9 @@ fn a_sample_is_said_to_be_no_proof_and_proofs_are_remembered() {
     let lab = pool();
     let run = lab.run(&["drill", "--lose", "cedar", "--sample", "50 %"]).expect(&[0, 1]);
     assert!(run.stdout.contains("no proof") || run.stdout.contains("nothing is proven"), "{}", run.stdout);
-    assert_eq!(json(&lab.run(&["status", "--json"]).expect(&[1]))["proven"], Value::Array(vec![]));
+    assert_eq!(lab.run(&["status", "--json"]).expect(&[1]).json()["proven"], Value::Array(vec![]));
     lab.run(&["drill", "--lose", "cedar"]).expect(&[0, 1]);
-    let proven = json(&lab.run(&["status", "--json"]).expect(&[1]))["proven"].clone();
+    let proven = lab.run(&["status", "--json"]).expect(&[1]).json()["proven"].clone();
     assert_eq!((&proven[0]["lost"], &proven[0]["files"]), (&serde_json::json!(["cedar"]), &4.into()));
     let journal = fs::read_to_string(lab.root().join(".zinc-sieve/journal.jsonl")).unwrap();
     assert!(journal.lines().any(|l| l.contains("\"did\":\"drill\"")));

@@ -8,14 +8,9 @@
 use std::fs;
 
 use rstest::rstest;
-use serde_json::Value;
-use sieve_testkit::{Chance, Lab, Run};
+use sieve_testkit::{Chance, Lab};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
-
-fn json(run: &Run) -> Value {
-    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
-}
 
 fn pool() -> Lab {
     let lab = Lab::new(PROGRAM, 3, 1, "60 MB");
@@ -36,13 +31,13 @@ fn pool() -> Lab {
 #[rstest]
 fn each_set_costs_what_its_own_fate_tells(#[values(1, 2, 3, 4)] any: usize) {
     let lab = pool();
-    let told = json(&lab.run(&["fate", "--any", &any.to_string(), "--json"]).expect(&[1]));
+    let told = lab.run(&["fate", "--any", &any.to_string(), "--json"]).expect(&[1]).json();
     let sets = told["sets"].as_array().unwrap();
     assert_eq!(sets.len(), [0, 4, 6, 4, 1][any]);
     let mut last = u64::MAX;
     for set in sets {
         let lose: Vec<&str> = set["lose"].as_array().unwrap().iter().map(|n| n.as_str().unwrap()).collect();
-        let alone = json(&lab.run(&["fate", "--lose", &lose.join(","), "--json"]).expect(&[0, 1]));
+        let alone = lab.run(&["fate", "--lose", &lose.join(","), "--json"]).expect(&[0, 1]).json();
         let sum = |key: &str| -> u64 {
             ["older", "torn", "gone"].iter().map(|f| alone["totals"][f][key].as_u64().unwrap()).sum()
         };

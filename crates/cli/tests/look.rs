@@ -28,10 +28,6 @@ fn run(lab: &Lab, world: &Path, arguments: &[&str]) -> Run {
     Run::of(&lab.command(arguments).current_dir(world).output().unwrap())
 }
 
-fn answer(run: &Run) -> Value {
-    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
-}
-
 fn edit(world: &Path, name: &str, change: impl FnOnce(&mut Value)) {
     let path = world.join("machine").join(name);
     let mut value: Value = serde_json::from_str(&fs::read_to_string(&path).unwrap()).unwrap();
@@ -42,7 +38,7 @@ fn edit(world: &Path, name: &str, change: impl FnOnce(&mut Value)) {
 #[test]
 fn disks_of_the_pool_are_known_by_their_serial_number_wherever_the_kernel_puts_them() {
     let (lab, world) = world();
-    let listed = answer(&run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]));
+    let listed = run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]).json();
     let device_of = |listed: &Value, name: &str| {
         let disks = listed["disks"].as_array().unwrap();
         disks.iter().find(|d| d["name"] == name).unwrap()["found"]["name"].clone()
@@ -58,7 +54,7 @@ fn disks_of_the_pool_are_known_by_their_serial_number_wherever_the_kernel_puts_t
             disk["name"] = json!(swapped);
         }
     });
-    let listed = answer(&run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]));
+    let listed = run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]).json();
     assert_eq!(device_of(&listed, "alder"), "sdb");
 }
 
@@ -118,7 +114,7 @@ fn a_report_that_is_missing_or_cut_is_a_gap() {
     fs::remove_file(world.join("machine/smart-sda.json")).unwrap();
     fs::write(world.join("machine/smart-sdb.json"), "{\"temperature\": {\"current\"").unwrap();
     let run = run(&lab, &world, &["health", "--from", "machine", "--json"]).expect(&[1]);
-    let answer = answer(&run);
+    let answer = run.json();
     let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
     assert_eq!((alder["verdict"].as_str(), &alder["found"]["smart"]), (Some("watch"), &Value::Null));
     assert!(answer["gaps"][0].as_str().unwrap().contains("smart-sdb.json"));
@@ -141,7 +137,7 @@ fn what_a_disk_does_not_tell_the_kernel_does() {
     let shown = run(&lab, &world, &["disks", "alder", "--from", "machine"]).expect(&[0]).stdout;
     assert!(shown.contains("57 °C") && shown.contains("1.5 Gb/s"), "{shown}");
     let verdicts = run(&lab, &world, &["health", "--from", "machine", "--json"]).expect(&[1]);
-    let answer = answer(&verdicts);
+    let answer = verdicts.json();
     let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
     assert!(alder["reasons"].to_string().contains("it is at 57 °C"), "{alder}");
 }
@@ -151,7 +147,7 @@ fn sectors_that_grow_between_two_looks_make_a_verdict_worse() {
     let (lab, world) = world();
     run(&lab, &world, &["create", "--yes"]).expect(&[0]);
     let verdict = |run: &Run| {
-        let answer = answer(run);
+        let answer = run.json();
         let cedar =
             answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "cedar").unwrap().clone();
         (cedar["verdict"].as_str().unwrap().to_string(), cedar["reasons"].to_string())
@@ -187,9 +183,9 @@ fn the_bay_to_pull_is_shown_in_words_with_its_neighbours() {
         assert!(shown.contains(words), "{words}: {shown}");
     }
     let found =
-        answer(&run(&lab, &world, &["bays", "--find", "oak", "--from", "machine", "--json"]).expect(&[0]));
+        run(&lab, &world, &["bays", "--find", "oak", "--from", "machine", "--json"]).expect(&[0]).json();
     assert_eq!((found["bay"].as_str(), found["place"].as_str()), (Some("C2"), Some("at the bottom, right")));
-    let bays = answer(&run(&lab, &world, &["bays", "--from", "machine", "--json"]).expect(&[0]));
+    let bays = run(&lab, &world, &["bays", "--from", "machine", "--json"]).expect(&[0]).json();
     let empty: Vec<_> =
         bays.as_array().unwrap().iter().filter(|b| b["disk"].is_null()).map(|b| &b["bay"]).collect();
     assert_eq!(empty, ["B2"]);

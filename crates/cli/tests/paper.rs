@@ -8,14 +8,9 @@
 use std::fs;
 
 use rstest::rstest;
-use serde_json::Value;
 use sieve_testkit::{Chance, Lab, Run};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
-
-fn answer(run: &Run) -> Value {
-    serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", run.stdout, run.stderr))
-}
 
 /// A pool of three data and one parity disk of 40 MB, none of them there.
 fn on_paper() -> Lab {
@@ -42,7 +37,7 @@ fn paper_and_the_real_pool_tell_the_same() {
     real.run(&["put", "card", ".", "--yes"]).expect(&[0]);
     real.run(&["sync", "--yes"]).expect(&[0]);
     let told = |run: &Run| {
-        let mut files: Vec<(String, u64, String)> = answer(run)["files"]
+        let mut files: Vec<(String, u64, String)> = run.json()["files"]
             .as_array()
             .unwrap()
             .iter()
@@ -62,8 +57,8 @@ fn paper_and_the_real_pool_tell_the_same() {
     );
     for lost in ["alder", "beech,oak", "alder,cedar", "alder,beech,cedar"] {
         let promised =
-            answer(&paper.run(&["fate", "--lose", lost, "--files", "listing.csv", "--json"]).expect(&[0, 1]));
-        let kept = answer(&real.run(&["fate", "--lose", lost, "--json"]).expect(&[0, 1]));
+            paper.run(&["fate", "--lose", lost, "--files", "listing.csv", "--json"]).expect(&[0, 1]).json();
+        let kept = real.run(&["fate", "--lose", lost, "--json"]).expect(&[0, 1]).json();
         // Torn and gone depend on which rows each file got; what survives does not.
         for fate in ["untouched", "rebuilt"] {
             assert_eq!(promised["totals"][fate], kept["totals"][fate], "{lost}: {fate}");
@@ -76,7 +71,7 @@ fn json_lines_are_read_like_csv() {
     let lab = on_paper();
     let lines = "{\"path\": \"a/ü\", \"size_bytes\": 5000000}\n\n{\"path\": \"b\", \"size_bytes\": 1, \"modified\": 3}\n";
     fs::write(lab.root().join("listing.jsonl"), lines).unwrap();
-    let status = answer(&lab.run(&["status", "--files", "listing.jsonl", "--json"]).expect(&[0]));
+    let status = lab.run(&["status", "--files", "listing.jsonl", "--json"]).expect(&[0]).json();
     assert_eq!(status["guard"][1]["files"], 2);
     let on_paper = status["disks"].as_array().unwrap().iter().all(|d| d["state"] == "on-paper");
     assert!(on_paper, "{status}");
@@ -118,8 +113,7 @@ fn the_worked_example_is_what_the_demo_writes() {
         fs::read_to_string(example).unwrap()
     );
     let mut command = lab.command(&["status", "--files", "listing.csv", "--json"]);
-    let status =
-        answer(&Run::of(&command.current_dir(lab.root().join("next")).output().unwrap()).expect(&[0]));
+    let status = Run::of(&command.current_dir(lab.root().join("next")).output().unwrap()).expect(&[0]).json();
     assert_eq!(
         (&status["guard"][2]["files"], status["guard"].as_array().unwrap().len()),
         (&serde_json::json!(40_000), 3)

@@ -16,7 +16,7 @@ use std::path::{Path, PathBuf};
 
 use rstest::rstest;
 use serde_json::Value;
-use sieve_testkit::{Chance, Lab};
+use sieve_testkit::{Chance, Lab, paths};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 const SIZES: [usize; 14] =
@@ -47,27 +47,6 @@ fn tree(root: &Path) -> Tree {
         (path, thing)
     });
     things.collect()
-}
-
-/// The paths of everything on a disk but what is ours.
-fn paths(root: &Path) -> Vec<Vec<u8>> {
-    let mut found = Vec::new();
-    let mut pending = vec![root.to_path_buf()];
-    while let Some(folder) = pending.pop() {
-        for entry in fs::read_dir(&folder).unwrap() {
-            let path = entry.unwrap().path();
-            let key = path.strip_prefix(root).unwrap().as_os_str().as_bytes().to_vec();
-            if key == b".zinc-sieve" {
-                continue;
-            }
-            if fs::symlink_metadata(&path).unwrap().is_dir() {
-                pending.push(path);
-            }
-            found.push(key);
-        }
-    }
-    found.sort();
-    found
 }
 
 struct Case {

@@ -16,7 +16,7 @@ use std::time::{Duration, UNIX_EPOCH};
 
 use rstest::rstest;
 use serde_json::Value;
-use sieve_testkit::{Chance, Lab, Run};
+use sieve_testkit::{Chance, Lab, Run, paths};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 
@@ -40,40 +40,28 @@ fn attribute_of(path: &Path) -> Vec<u8> {
 
 /// Everything below a folder, as an independent look sees it.
 fn look(root: &Path) -> BTreeMap<Vec<u8>, Seen> {
-    let mut found = BTreeMap::new();
-    let mut pending = vec![root.to_path_buf()];
-    while let Some(folder) = pending.pop() {
-        for entry in fs::read_dir(&folder).unwrap() {
-            let path = entry.unwrap().path();
-            let key = path.strip_prefix(root).unwrap().as_os_str().as_bytes().to_vec();
-            if key == b".zinc-sieve" {
-                continue;
-            }
-            let meta = fs::symlink_metadata(&path).unwrap();
-            let mode = meta.permissions().mode();
-            let seen = if meta.is_dir() {
-                pending.push(path);
-                Seen::Folder { mode }
-            } else if meta.is_symlink() {
-                Seen::Symlink(fs::read_link(&path).unwrap())
-            } else {
-                let bytes = fs::read(&path).unwrap();
-                // A hash of its own, so that the comparison does not lean on the program's.
-                let hash = bytes
-                    .iter()
-                    .fold(0xcbf2_9ce4_8422_2325u64, |h, b| (h ^ u64::from(*b)).wrapping_mul(0x100_0000_01b3));
-                Seen::File {
-                    bytes: meta.len(),
-                    hash: hash.to_le_bytes(),
-                    mode,
-                    mtime: (meta.mtime(), meta.mtime_nsec()),
-                    attribute: attribute_of(&path),
-                }
-            };
-            found.insert(key, seen);
-        }
+    paths(root).into_iter().map(|key| (key.clone(), seen_at(&root.join(OsStr::from_bytes(&key))))).collect()
+}
+
+fn seen_at(path: &Path) -> Seen {
+    let meta = fs::symlink_metadata(path).unwrap();
+    let mode = meta.permissions().mode();
+    if meta.is_dir() {
+        return Seen::Folder { mode };
     }
-    found
+    if meta.is_symlink() {
+        return Seen::Symlink(fs::read_link(path).unwrap());
+    }
+    // A hash of its own, so that the comparison does not lean on the program's.
+    let mix = |h: u64, b: &u8| (h ^ u64::from(*b)).wrapping_mul(0x100_0000_01b3);
+    let hash = fs::read(path).unwrap().iter().fold(0xcbf2_9ce4_8422_2325, mix);
+    Seen::File {
+        bytes: meta.len(),
+        hash: hash.to_le_bytes(),
+        mode,
+        mtime: (meta.mtime(), meta.mtime_nsec()),
+        attribute: attribute_of(path),
+    }
 }
 
 /// A tree with every oddity.

@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
+use serde_json::Value;
 use tempfile::TempDir;
 
 /// A temporary folder, in memory where the machine has such a place.
@@ -41,6 +42,12 @@ impl Run {
             stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
             stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
         }
+    }
+
+    /// What it printed, as JSON.
+    #[track_caller]
+    pub fn json(&self) -> Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", self.stdout, self.stderr))
     }
 
     /// Fails the test unless the exit code is one of those.

@@ -3,8 +3,10 @@
 mod chance;
 mod crash;
 mod lab;
+mod paths;
 mod rot;
 
 pub use chance::Chance;
 pub use crash::{CrashMachine, CrashPlan};
 pub use lab::{Lab, Run, scratch};
+pub use paths::paths;
