@@ -4,7 +4,9 @@ use std::path::Path;
 use std::process::Command;
 
 use serde::Serialize;
-use sieve_core::inventory::{Device, KernelReport, Link, SmartReport, parse_blocks, parse_ids, parse_smart};
+use sieve_core::inventory::{
+    Device, DiskLink, KernelReport, SmartReport, parse_blocks, parse_ids, parse_smart,
+};
 
 use crate::error::{Error, Kind, Result};
 use crate::sysfs;
@@ -23,7 +25,7 @@ pub struct Found {
     /// Its report; none where it could not be asked.
     pub smart: Option<SmartReport>,
     /// The link to it, as the disk or else as the kernel tells it.
-    pub link: Link,
+    pub link: DiskLink,
     /// Degrees Celsius, as the disk or else as the kernel tells it.
     pub celsius: Option<f64>,
 }

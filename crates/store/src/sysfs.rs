@@ -4,7 +4,7 @@ use std::fs::{File, canonicalize, read_dir};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use sieve_core::inventory::{KernelReport, Link, LinkSpeed, millidegrees, pcie_speed, sata_speed};
+use sieve_core::inventory::{DiskLink, KernelReport, LinkSpeed, millidegrees, pcie_speed, sata_speed};
 
 /// No answer of the kernel is longer.
 const LONGEST: u64 = 4096;
@@ -19,7 +19,7 @@ pub(crate) fn read_disk(sys: &Path, name: &str) -> KernelReport {
     if name.starts_with("nvme") {
         let port = parents.iter().find(|parent| parent.join("current_link_speed").exists());
         let speed = |which| port.and_then(|p| pcie(p, which));
-        report.link = Link { now: speed("current"), possible: speed("max") };
+        report.link = DiskLink { now: speed("current"), possible: speed("max") };
     } else {
         report.link.now = parents.iter().find_map(|parent| sata(parent));
     }
@@ -105,7 +105,7 @@ mod tests {
         let disk = format!("{PORT}/host2/block/sdb");
         let spd = |n: u8| format!("{PORT}/link3.{n}/ata_link/link3.{n}/sata_spd");
         let sys = tree(&[(&spd(0), "3.0 Gbps"), (&spd(1), "6.0 Gbps")], ("sdb", &disk));
-        assert_eq!(read_disk(sys.path(), "sdb").link, Link::default());
+        assert_eq!(read_disk(sys.path(), "sdb").link, DiskLink::default());
     }
 
     #[test]

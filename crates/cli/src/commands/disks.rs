@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
-use sieve_core::inventory::{Confusion, Link, LinkSpeed, confusable};
+use sieve_core::inventory::{Confusion, DiskLink, LinkSpeed, confusable};
 use sieve_core::pool::Media;
 use sieve_store::{Error, Kind, Result};
 
@@ -213,7 +213,7 @@ fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Resu
 fn everything(shelf: &Shelf, item: &Item<'_>) -> Vec<(&'static str, Option<String>)> {
     let (device, smart) = (item.found.map(|f| &f.device), item.found.and_then(|f| f.smart.as_ref()));
     let count = |n: Option<u64>| n.map(|n| n.to_string());
-    let words = |speed: fn(&Link) -> Option<&LinkSpeed>| {
+    let words = |speed: fn(&DiskLink) -> Option<&LinkSpeed>| {
         item.found.and_then(|f| speed(&f.link)).map(|speed| speed.words.clone())
     };
     let spec = item.spec;

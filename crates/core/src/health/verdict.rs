@@ -3,7 +3,7 @@
 use jiff::civil::Date;
 use serde::Serialize;
 
-use crate::inventory::{Link, SmartReport};
+use crate::inventory::{DiskLink, SmartReport};
 use crate::pool::{DiskSpec, Temperature, Thresholds, VolumeSpec};
 
 /// What is to be done about a disk.
@@ -61,7 +61,7 @@ pub struct About<'a> {
     /// What it reports; none where nothing could be asked.
     pub report: Option<&'a SmartReport>,
     /// The link to it.
-    pub link: Option<&'a Link>,
+    pub link: Option<&'a DiskLink>,
     /// How warm it is, in degrees Celsius.
     pub celsius: Option<f64>,
     /// The look before this one.
@@ -153,7 +153,7 @@ fn judge_surroundings(about: &About<'_>, checks: &mut Vec<Check>) {
         let now: Temperature = limit.like(celsius);
         add(checks, Verdict::Watch, format!("it is at {now}, the limit is {limit}"));
     }
-    if let Some((now, possible)) = about.link.and_then(Link::slow) {
+    if let Some((now, possible)) = about.link.and_then(DiskLink::slow) {
         add(
             checks,
             Verdict::Watch,
@@ -283,7 +283,7 @@ mod tests {
     fn a_slow_link_a_full_disk_and_a_silent_one() {
         let link = |words: &str, bits| Some(LinkSpeed { words: words.into(), bits });
         let mut report = well();
-        report.link = Link { now: link("3.0 Gb/s", 3), possible: link("6.0 Gb/s", 6) };
+        report.link = DiskLink { now: link("3.0 Gb/s", 3), possible: link("6.0 Gb/s", 6) };
         assert!(judged(&report, None).1.contains("linked at 3.0 Gb/s and could do 6.0 Gb/s"));
         let thresholds = Thresholds { too_full: Share::percent(40), ..Thresholds::default() };
         let about = About {

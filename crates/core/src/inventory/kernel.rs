@@ -2,13 +2,13 @@
 
 use serde::Serialize;
 
-use super::link::{Link, LinkSpeed};
+use super::link::{DiskLink, LinkSpeed};
 
 /// What /sys tells about one disk; what it does not tell is none.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct KernelReport {
     /// The link to it.
-    pub link: Link,
+    pub link: DiskLink,
     /// Degrees Celsius.
     pub celsius: Option<f64>,
 }

@@ -13,14 +13,14 @@ pub struct LinkSpeed {
 
 /// The link to a disk; what is not told is none.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Link {
+pub struct DiskLink {
     /// As it was negotiated.
     pub now: Option<LinkSpeed>,
     /// As the disk could do it.
     pub possible: Option<LinkSpeed>,
 }
 
-impl Link {
+impl DiskLink {
     /// The speed now and the possible one in words, where the link is slower than the disk could do.
     pub fn slow(&self) -> Option<(&str, &str)> {
         let (now, possible) = (self.now.as_ref()?, self.possible.as_ref()?);

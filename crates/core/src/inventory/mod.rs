@@ -11,6 +11,6 @@ mod smart;
 pub use blocks::{Device, Mount, parse_blocks, parse_ids};
 pub use document::DocumentError;
 pub use kernel::{KernelReport, millidegrees, pcie_speed, sata_speed};
-pub use link::{Link, LinkSpeed};
+pub use link::{DiskLink, LinkSpeed};
 pub use serials::{Confusion, confusable, tail};
 pub use smart::{SelfTest, SmartReport, parse_smart};

@@ -4,7 +4,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::document::{DocumentError, at, flag, list, number, read, text};
-use super::link::{Link, LinkSpeed};
+use super::link::{DiskLink, LinkSpeed};
 use crate::units::ByteLength;
 
 /// The newest self-test of a disk.
@@ -34,7 +34,7 @@ pub struct SmartReport {
     /// Revolutions per minute; 0 for flash.
     pub rpm: Option<u64>,
     /// The link to it.
-    pub link: Link,
+    pub link: DiskLink,
     /// Degrees Celsius.
     pub celsius: Option<f64>,
     /// The disk's own verdict.
@@ -71,7 +71,7 @@ pub fn parse_smart(document: &str) -> Result<SmartReport, DocumentError> {
         serial: text(&value, &["serial_number"]),
         size: number(&value, &["user_capacity", "bytes"]).map(ByteLength::new),
         rpm: number(&value, &["rotation_rate"]),
-        link: Link { now: link_speed(&value, "current"), possible: link_speed(&value, "max") },
+        link: DiskLink { now: link_speed(&value, "current"), possible: link_speed(&value, "max") },
         celsius: temperature.filter(|c| (-60.0..=200.0).contains(c)),
         passed: flag(&value, &["smart_status", "passed"]),
         hours: number(&value, &["power_on_time", "hours"]).or_else(|| attribute(&value, 9)),
