@@ -128,7 +128,10 @@ fn an_image_is_overwritten_only_when_its_name_is_typed_out() {
     for more in [&[][..], &["--overwrite", "other.img"]] {
         let run = lab.run(&[&["burn-in", "old.img", "--yes"], more].concat()).expect(&[4]);
         assert!(run.stderr.contains("--overwrite old.img"), "{}", run.stderr);
+        assert!(run.stdout.is_empty(), "it is refused before anything is announced: {}", run.stdout);
     }
+    let plan = lab.run(&["burn-in", "old.img", "--overwrite", "old.img", "--dry-run"]).expect(&[0]).stdout;
+    assert!(plan.contains("OVERWRITES old.img") && plan.contains("is lost"), "{plan}");
     assert!(fs::read(&image).unwrap().iter().all(|b| *b == 7));
     let report =
         lab.run(&["burn-in", "old.img", "--overwrite", "old.img", "--yes", "--json"]).expect(&[0]).json();
@@ -143,7 +146,9 @@ fn wrong_paths_and_missing_consent_do_nothing() {
     assert!(lab.run(&["burn-in", "/dev/null", "--yes"]).expect(&[2]).stderr.contains("neither a folder"));
     fs::create_dir(lab.disk("new")).unwrap();
     lab.run(&["burn-in", "new"]).expect(&[2]);
-    lab.run(&["burn-in", "new", "--dry-run"]).expect(&[0]);
+    let plan = lab.run(&["burn-in", "new", "--dry-run"]).expect(&[0]).stdout;
+    assert!(plan.contains("not touched"), "{plan}");
+    lab.run(&["burn-in", "new", "--overwrite", "new", "--yes"]).expect(&[2]);
     lab.run(&["burn-in", "new", "--amount", "much", "--yes"]).expect(&[2]);
     assert!(!leftovers(&lab.disk("new")));
 }

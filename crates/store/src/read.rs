@@ -107,7 +107,10 @@ pub fn get(
     target: &Path,
     observer: &dyn Observer,
 ) -> Result<GetReport> {
-    let out = RealDisk::open(target)?;
+    let out = RealDisk::open(target).map_err(|mut error| {
+        error.kind = Kind::Usage;
+        error.remedy("the target is a folder that is there already: make it first")
+    })?;
     let mut report = GetReport::default();
     for path in paths {
         let found = find(pool, volume, path, from_disk)?;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use sieve_core::units::Rate;
-use sieve_store::burn_in::{Report, Request, run as burn};
+use sieve_store::burn_in::{Report, Request, overwrites, run as burn};
 use sieve_store::curves::{Curves, Measured};
 use sieve_store::pool::home_folder;
 use sieve_store::{Error, Kind, Result};
@@ -16,14 +16,9 @@ use crate::progress::Bars;
 use crate::{confirm, json, machine};
 
 pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
+    let overwrites = overwrites(request)?;
     if !context.json {
-        let amount = request.amount.map_or_else(|| "all free space".to_string(), size);
-        let what =
-            if request.overwrite.is_some() { "OVERWRITES everything on" } else { "fills and reads back, at" };
-        anstream::println!(
-            "Burn-in {what} {}: {amount}. Existing files are not touched.",
-            request.path.display()
-        );
+        anstream::println!("{}", intention(request, overwrites));
     }
     if !confirm::go_on(consent, "Begin?")? {
         return Ok(Outcome::Fine);
@@ -53,6 +48,16 @@ pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Co
         () if report.interrupted => Outcome::Failed,
         () => Outcome::well(report.bad.is_empty()),
     })
+}
+
+fn intention(request: &Request, overwrites: bool) -> String {
+    let (path, amount) = (request.path.display(), request.amount.map(size));
+    if overwrites {
+        let what = amount.map_or_else(String::new, |amount| format!("the first {amount} of "));
+        return format!("Burn-in OVERWRITES {what}{path} and reads it back. What is there now is lost.");
+    }
+    let what = amount.unwrap_or_else(|| "all free space".into());
+    format!("Burn-in fills {what} below {path} and reads it back. Existing files are not touched.")
 }
 
 fn show(report: &Report) {

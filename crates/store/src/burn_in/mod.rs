@@ -11,6 +11,7 @@ use serde::Serialize;
 use sieve_core::units::{ByteLength, Rate};
 
 pub use run::run;
+pub use target::overwrites;
 
 /// What is to be tried.
 #[derive(Clone, Debug)]

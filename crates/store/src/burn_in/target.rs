@@ -32,16 +32,44 @@ fn io<'a>(code: &'static str, path: &'a Path) -> impl FnOnce(std::io::Error) -> 
     move |error| Error::io(code, path, error)
 }
 
+/// Whether a whole image or device would be overwritten, and not only free space filled.
+///
+/// # Errors
+/// When the path is none; when it would be overwritten without being named, or is mounted.
+pub fn overwrites(request: &Request) -> Result<bool> {
+    let path = &request.path;
+    let metadata = std::fs::metadata(path).map_err(|e| {
+        let mut error = Error::io("burn-in.path", path, e);
+        error.kind = Kind::Usage;
+        error
+    })?;
+    if metadata.is_dir() {
+        if request.overwrite.is_some() {
+            let message = format!("{} is a folder: nothing in it is overwritten", path.display());
+            return Err(Error::new(Kind::Usage, "burn-in.overwrite", message)
+                .remedy("leave --overwrite out, or name an image or a device"));
+        }
+        return Ok(false);
+    }
+    if !metadata.file_type().is_block_device() && !metadata.is_file() {
+        let message = format!("{} is neither a folder nor an image or a disk", path.display());
+        return Err(Error::new(Kind::Usage, "burn-in.path", message));
+    }
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    if request.overwrite.as_deref() != Some(name.as_str()) {
+        let message = format!("{} would be overwritten whole: everything on it is lost", path.display());
+        return Err(Error::new(Kind::Safety, "burn-in.overwrite", message)
+            .remedy(format!("if that is meant, type its name out: --overwrite {name}")));
+    }
+    refuse_mounted(path)?;
+    Ok(true)
+}
+
 impl Target {
     /// Looks at what is asked for, and how much is to be written.
     pub(super) fn open(request: &Request) -> Result<(Self, ByteLength)> {
         let path = &request.path;
-        let metadata = std::fs::metadata(path).map_err(|e| {
-            let mut error = Error::io("burn-in.path", path, e);
-            error.kind = Kind::Usage;
-            error
-        })?;
-        if metadata.is_dir() {
+        if !overwrites(request)? {
             let target = Self::Folder(path.join(FOLDER));
             std::fs::create_dir_all(path.join(FOLDER)).map_err(io("burn-in.folder", path))?;
             let space = rustix::fs::statvfs(path).map_err(|e| Error::io("burn-in.space", path, e.into()))?;
@@ -49,18 +77,8 @@ impl Target {
             let most = ByteLength::new(free.saturating_sub(LEFT_FREE));
             return Ok((target, request.amount.map_or(most, |amount| amount.min(most))));
         }
+        let metadata = std::fs::metadata(path).map_err(io("burn-in.path", path))?;
         let is_device = metadata.file_type().is_block_device();
-        if !is_device && !metadata.is_file() {
-            let message = format!("{} is neither a folder nor an image or a disk", path.display());
-            return Err(Error::new(Kind::Usage, "burn-in.path", message));
-        }
-        let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        if request.overwrite.as_deref() != Some(name.as_str()) {
-            let message = format!("{} would be overwritten whole: everything on it is lost", path.display());
-            return Err(Error::new(Kind::Safety, "burn-in.overwrite", message)
-                .remedy(format!("if that is meant, type its name out: --overwrite {name}")));
-        }
-        refuse_mounted(path)?;
         let size = if is_device { device_size(path)? } else { metadata.len() };
         let whole = ByteLength::new(size);
         Ok((Self::Whole(path.clone()), request.amount.map_or(whole, |amount| amount.min(whole))))
