@@ -168,6 +168,57 @@ pub(crate) struct PaperArguments {
     pub(crate) volume: VolumeChoice,
 }
 
+/// What is to be foretold, and how it is to be shown.
+#[derive(Args)]
+pub(crate) struct FateArguments {
+    /// The disks that are lost; what is missing now counts as lost anyway
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lose: Vec<String>,
+    /// Lose all disks of a group of the pool file: a group, a link, a batch, a case, or a row of it (tower:2)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) group: Vec<String>,
+    /// Work out every set of so many disks, and rank them by what their loss costs
+    #[arg(long, value_name = "N", conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder"])]
+    pub(crate) any: Option<usize>,
+    /// Draw what each pair of disks costs: in the terminal, or into an .svg or .png file
+    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder", "csv"])]
+    pub(crate) map: Option<Option<PathBuf>>,
+    /// Take it that this was done first: sync, settle, "rm PATH" or "replace DISK with SIZE"
+    #[arg(long, value_name = "STEP")]
+    pub(crate) after: Vec<String>,
+    /// Look at the files of this folder only
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Option<String>,
+    /// Break the answer down by folder, disk or file type
+    #[arg(long, value_name = "WHAT", default_value = "folder")]
+    pub(crate) by: Breakdown,
+    /// How many files, or sets, to list
+    #[arg(long, value_name = "N")]
+    pub(crate) top: Option<usize>,
+    /// List every file of this fate: untouched, rebuilt, older, torn or gone
+    #[arg(long, value_name = "FATE")]
+    pub(crate) list: Option<FateWord>,
+    /// Tell the story of one file
+    #[arg(long, value_name = "PATH", conflicts_with_all = ["list", "backup", "folder", "csv"])]
+    pub(crate) explain: Option<String>,
+    /// Look for what would be lost in the listing, b3sum list or catalogue of another machine
+    #[arg(long, value_name = "LISTING")]
+    pub(crate) backup: Option<PathBuf>,
+    /// Print the files, or the sets, as CSV
+    #[arg(long, conflicts_with = "json")]
+    pub(crate) csv: bool,
+    #[command(flatten)]
+    pub(crate) paper: PaperArguments,
+}
+
+/// By what an answer is broken down.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Breakdown {
+    Folder,
+    Disk,
+    Type,
+}
+
 #[derive(Subcommand)]
 pub(crate) enum Command {
     /// List the disks of the machine and the pool: which is which
@@ -316,24 +367,9 @@ pub(crate) enum Command {
     Verify,
     /// Tell what becomes of every file when disks are lost
     #[command(
-        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --any 2"
+        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2 --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
     )]
-    Fate {
-        /// The disks that are lost; what is missing now counts as lost anyway
-        #[arg(long, value_name = "NAME", value_delimiter = ',')]
-        lose: Vec<String>,
-        /// Work out every set of so many disks, and rank them by what their loss costs
-        #[arg(long, value_name = "N", conflicts_with_all = ["lose", "list"])]
-        any: Option<usize>,
-        /// How many of those sets to list
-        #[arg(long, value_name = "N", default_value_t = 12, requires = "any")]
-        top: usize,
-        /// List every file of this fate: untouched, rebuilt, older, torn or gone
-        #[arg(long, value_name = "FATE")]
-        list: Option<FateWord>,
-        #[command(flatten)]
-        paper: PaperArguments,
-    },
+    Fate(FateArguments),
     /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
     #[command(
         after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\""

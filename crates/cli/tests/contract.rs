@@ -43,6 +43,40 @@ struct File {
     guard: u8,
     #[serde(default, rename = "unguarded")]
     _unguarded: Option<String>,
+    #[serde(default)]
+    reason: Option<Reason>,
+}
+
+#[derive(Deserialize, Debug)]
+#[serde(deny_unknown_fields)]
+struct Reason {
+    own: Option<String>,
+    rows: Option<Rows>,
+}
+
+#[derive(Deserialize, Debug)]
+#[serde(deny_unknown_fields)]
+struct Rows {
+    first: u64,
+    last: u64,
+    bytes: u64,
+    lost: Vec<String>,
+    stale: Vec<Stale>,
+    parities: Vec<String>,
+    lost_parities: Vec<String>,
+    #[serde(rename = "invalid_parities")]
+    _invalid_parities: Vec<String>,
+}
+
+#[derive(Deserialize, Debug)]
+#[serde(deny_unknown_fields)]
+struct Stale {
+    #[serde(rename = "disk")]
+    _disk: String,
+    #[serde(default, rename = "path")]
+    _path: Option<String>,
+    #[serde(rename = "why")]
+    _why: String,
 }
 
 #[derive(Deserialize)]
@@ -103,6 +137,18 @@ fn the_documented_keys_are_there_and_agree_with_each_other() {
     let mut sums: BTreeMap<&str, Count> = BTreeMap::new();
     for file in &fate.files {
         assert_eq!((file.volume.as_str(), file.disks.len()), ("recordings", 1));
+        assert_eq!(
+            file.reason.is_some(),
+            !["untouched", "rebuilt"].contains(&file.fate.as_str()),
+            "{file:?}"
+        );
+        if let Some(rows) = file.reason.as_ref().and_then(|r| r.rows.as_ref()) {
+            assert!(rows.first <= rows.last && rows.bytes > 0, "{file:?}");
+            assert!(rows.lost.len() + rows.stale.len() > rows.parities.len(), "the count decides: {file:?}");
+            assert!(rows.lost_parities.is_empty(), "no parity was lost: {file:?}");
+        } else if let Some(reason) = &file.reason {
+            assert!(reason.own.is_some(), "{file:?}");
+        }
         let sum = sums.entry(file.fate.as_str()).or_insert(Count { files: 0, bytes: 0 });
         *sum = Count { files: sum.files + 1, bytes: sum.bytes + file.size_bytes };
     }

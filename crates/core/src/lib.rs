@@ -17,5 +17,6 @@ pub mod path;
 pub mod placement;
 pub mod pool;
 pub mod prepare;
+pub mod risk;
 pub mod sync;
 pub mod units;

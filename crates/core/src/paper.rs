@@ -147,6 +147,19 @@ impl PaperVolume {
         u16::try_from(position).ok().map(DiskIndex)
     }
 
+    /// What the fates are computed from.
+    pub const fn model(&self) -> &Model {
+        &self.model
+    }
+
+    /// The name of a disk.
+    ///
+    /// # Panics
+    /// When the volume has no such disk.
+    pub fn disk_name(&self, disk: DiskIndex) -> &str {
+        &self.disks[usize::from(disk.0)].name
+    }
+
     /// The fate of every file when these disks are lost.
     pub fn verdicts(&self, lost: &LostSet) -> Verdicts {
         verdicts(&self.model, lost)

@@ -17,49 +17,55 @@ use sieve_core::units::{ByteLength, GRANULE, ParityIndex, Slot};
 const ROWS: u64 = 24;
 const CELL: u64 = 4;
 
-/// One lane as drawn by proptest: (gap before, length, stale).
-type Drawn = Vec<(u64, u64, bool)>;
-
-fn pool() -> impl Strategy<Value = Model> {
-    let lane = prop::collection::vec((0..4u64, 1..9u64, prop::bool::weighted(0.2)), 0..5);
-    let invalid = prop::collection::vec((0..ROWS, 1..6u64), 0..3);
-    (prop::collection::vec(lane, 1..=8), prop::collection::vec(invalid, 1..=4)).prop_map(build)
+/// How a file of the pool is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum State {
+    Same,
+    Changed,
+    Doubtful,
+    Touched,
+    /// Removed through us: in the snapshot, readable, and no file any more.
+    Held,
+    /// Its second half is known to be damaged.
+    Damaged,
+    /// Its first granule lost its place in the snapshot to an interrupted sync.
+    Partial,
+    /// Changed, checksummed anew, not yet in parity; the content of the last sync is its older one.
+    Replaced,
+    /// Came after the last sync.
+    New,
+    /// A link, or an empty file: in the catalogue alone.
+    Node,
 }
 
-fn build((lanes, parities): (Vec<Drawn>, Vec<Vec<(u64, u64)>>)) -> Model {
+/// One lane as drawn by proptest: (gap before, length, state).
+type Drawn = Vec<(u64, u64, State)>;
+
+fn state() -> impl Strategy<Value = State> {
+    use State::*;
+    prop_oneof![
+        12 => Just(Same), 2 => Just(Changed), 1 => Just(Doubtful), 1 => Just(Touched), 1 => Just(Held),
+        1 => Just(Damaged), 1 => Just(Partial), 1 => Just(Replaced), 1 => Just(New), 1 => Just(Node),
+    ]
+}
+
+fn pool() -> impl Strategy<Value = Model> {
+    let lane = prop::collection::vec((0..4u64, 1..9u64, state()), 0..5);
+    let invalid = prop::collection::vec((0..ROWS, 1..6u64), 0..3);
+    let replicas = prop::collection::vec(prop::bool::weighted(0.7), 12);
+    (prop::collection::vec(lane, 1..=8), prop::collection::vec(invalid, 1..=4), replicas).prop_map(build)
+}
+
+fn build((lanes, parities, replicas): (Vec<Drawn>, Vec<Vec<(u64, u64)>>, Vec<bool>)) -> Model {
     let mut model = Model::default();
     for (slot, drawn) in lanes.iter().enumerate() {
         let disk = DiskIndex(slot as u16);
-        let mut pieces = Vec::new();
+        model.lanes.push(LaneState { disk, slot: Slot::new(slot as u8), pieces: Vec::new() });
         let mut row = 0;
-        for (gap, length, stale) in drawn {
-            let version = model.versions.len() as u32;
-            pieces.push(StatedPiece {
-                rows: Rows::at(row + gap, *length),
-                version,
-                offset: 0,
-                stale: *stale,
-            });
+        for (gap, length, state) in drawn {
+            add_file(&mut model, disk, row + gap, *length, *state);
             row += gap + length;
-            model.versions.push(VersionState {
-                size: ByteLength::new(length * GRANULE),
-                cell: CELL,
-                data: *length,
-                mapped: *length,
-                recorded: true,
-            });
-            let standing = if *stale { Standing::Changed } else { Standing::Same };
-            model.objects.push(ObjectState {
-                disk,
-                size: ByteLength::new(length * GRANULE),
-                version: Some(version),
-                standing,
-                older: None,
-                catalogued: None,
-            });
         }
-        model.lanes.push(LaneState { disk, slot: Slot::new(slot as u8), pieces });
-        model.replicas.insert(disk);
     }
     for (index, drawn) in parities.iter().enumerate() {
         let mut bad = BTreeSet::new();
@@ -67,9 +73,57 @@ fn build((lanes, parities): (Vec<Drawn>, Vec<Vec<(u64, u64)>>)) -> Model {
         let invalid = bad.into_iter().map(|row| Rows::at(row, 1)).collect();
         let disk = DiskIndex((lanes.len() + index) as u16);
         model.parities.push(ParityState { disk, index: ParityIndex::new(index as u8), invalid });
-        model.replicas.insert(disk);
     }
+    let disks = 0..(lanes.len() + parities.len()) as u16;
+    model.replicas = disks.zip(replicas).filter(|(_, has)| *has).map(|(disk, _)| DiskIndex(disk)).collect();
     model
+}
+
+fn add_file(model: &mut Model, disk: DiskIndex, row: u64, length: u64, state: State) {
+    use State::*;
+    let size = ByteLength::new(length * GRANULE);
+    let version = model.versions.len() as u32;
+    let mut object = ObjectState {
+        disk,
+        size,
+        version: Some(version),
+        standing: match state {
+            Changed => Standing::Changed,
+            Doubtful => Standing::Doubtful,
+            Touched => Standing::Touched,
+            _ => Standing::Same,
+        },
+        older: None,
+        catalogued: None,
+    };
+    if matches!(state, New | Node) {
+        object.version = None;
+        object.catalogued = (state == Node).then_some(length % 4 > 0);
+        model.objects.push(object);
+        return;
+    }
+    let stale = matches!(state, Changed | Doubtful | Touched | Replaced);
+    let first = u64::from(state == Partial);
+    // A damaged file is cut where the damage begins.
+    let cut = if state == Damaged { length / 2 } else { length };
+    let pieces = &mut model.lanes[usize::from(disk.0)].pieces;
+    for (from, to, stale) in [(first, cut, stale), (cut, length, true)] {
+        if to > from {
+            pieces.push(StatedPiece { rows: Rows::new(row + from, row + to), version, offset: from, stale });
+        }
+    }
+    let known = VersionState { size, cell: CELL, data: length, mapped: length - first, recorded: true };
+    model.versions.push(known);
+    if state == Partial {
+        model.unmapped.insert(version, vec![Rows::new(0, 1)]);
+    }
+    if state == Replaced {
+        model.versions.push(VersionState { mapped: 0, ..known });
+        (object.version, object.older) = (Some(version + 1), Some(version));
+    }
+    if state != Held {
+        model.objects.push(object);
+    }
 }
 
 fn rank(mut matrix: Vec<Vec<u8>>, columns: usize) -> usize {
@@ -128,16 +182,27 @@ fn brute_fate(
     if !lost.contains(&object.disk) {
         return Fate::Untouched;
     }
-    let version = object.version.unwrap();
+    if let Some(recorded) = object.catalogued {
+        let has_replica = model.replicas.iter().any(|disk| !lost.contains(disk));
+        return if recorded && has_replica { Fate::Rebuilt } else { Fate::Gone };
+    }
     let none = BTreeSet::new();
-    let bad = gone.get(&version).unwrap_or(&none);
-    let cells = model.versions[version as usize].size.exact().div_ceil(CELL * GRANULE);
-    let back = (0..cells).filter(|c| !bad.iter().any(|g| g / CELL == *c)).count() as u64;
-    match back {
-        0 => Fate::Gone,
-        b if b < cells => Fate::Torn,
-        _ if object.standing == Standing::Same => Fate::Rebuilt,
-        _ => Fate::Older,
+    // The cells of a content that come back, and how many it has.
+    let back = |index: u32| {
+        let version = &model.versions[index as usize];
+        let cells = version.size.exact().div_ceil(CELL * GRANULE);
+        let mut bad = gone.get(&index).unwrap_or(&none).clone();
+        bad.extend(model.unmapped.get(&index).into_iter().flatten().flat_map(|r| r.start()..r.end()));
+        let whole = |cell: &u64| !bad.iter().any(|granule| granule / CELL == *cell);
+        (if version.mapped == 0 { 0 } else { (0..cells).filter(whole).count() as u64 }, cells)
+    };
+    let is_whole = |index: &u32| back(*index).0 == back(*index).1;
+    let has_pieces = |index: &u32| back(*index).0 > 0;
+    match (object.version, object.older) {
+        (Some(version), _) if object.standing == Standing::Same && is_whole(&version) => Fate::Rebuilt,
+        (version, older) if version.iter().chain(&older).any(is_whole) => Fate::Older,
+        (version, older) if version.iter().chain(&older).any(has_pieces) => Fate::Torn,
+        _ => Fate::Gone,
     }
 }
 
@@ -146,8 +211,13 @@ fn subsets(disks: usize) -> impl Iterator<Item = LostSet> {
         .map(move |set| (0..disks as u16).filter(|d| set >> d & 1 == 1).map(DiskIndex).collect())
 }
 
+/// How many random pools each law is held against.
+fn cases() -> u32 {
+    std::env::var("FATE_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(500)
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 500, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, max_global_rejects: 1 << 20, ..ProptestConfig::default() })]
 
     #[test]
     fn the_sweep_agrees_with_brute_force(model in pool(), seed in any::<u64>()) {
@@ -157,6 +227,25 @@ proptest! {
             let expected: Vec<Fate> =
                 model.objects.iter().map(|o| brute_fate(&model, o, &gone, &lost)).collect();
             prop_assert_eq!(&verdicts(&model, &lost).fates, &expected, "lost {:?}", lost);
+        }
+    }
+
+    #[test]
+    fn what_a_set_costs_is_what_its_verdicts_say(model in pool(), seed in any::<u64>()) {
+        let disks = model.lanes.len() + model.parities.len();
+        let missing: LostSet =
+            (0..disks as u16).filter(|d| seed % 2 == 1 && seed as usize / 2 % disks == usize::from(*d)).map(DiskIndex).collect();
+        for most in 1..=3 {
+            let exposures = Exposures::new(&model, &missing, most);
+            let stakes = exposures.stakes(&model, |_| 1);
+            for lost in subsets(disks).filter(|lost| lost.len() <= most && missing.is_disjoint(lost)) {
+                let all: LostSet = lost.union(&missing).copied().collect();
+                let mut expected = Cost::default();
+                let fates = verdicts(&model, &all).fates;
+                model.objects.iter().zip(fates).for_each(|(o, fate)| expected.add(fate, 1, o.size));
+                let set: DiskSet = lost.iter().copied().collect();
+                prop_assert_eq!(stakes.cost(&set), expected, "lost {:?} besides {:?}", lost, &missing);
+            }
         }
     }
 
@@ -178,8 +267,10 @@ proptest! {
             }
         }
         for ((guard, object), expected) in guards(&model, &missing).iter().zip(&model.objects).zip(&levels) {
-            // A changed object is never lost while its disk lives, and is unguarded all the same.
-            let expected = if object.standing == Standing::Same { *expected } else { 0 };
+            // A file that changed, or is damaged, is not lost while its disk lives, and is unguarded all the same.
+            let damaged = |version| model.lanes.iter().flat_map(|l| &l.pieces).any(|p| p.version == version && p.stale);
+            let is_sound = object.standing == Standing::Same && !object.version.is_some_and(damaged);
+            let expected = if is_sound { *expected } else { 0 };
             prop_assert_eq!(guard.level, expected);
             prop_assert_eq!(guard.reason.is_some(), expected == 0);
         }

@@ -17,6 +17,7 @@ pub mod held;
 pub mod inventory;
 pub mod journal;
 pub mod label;
+mod listing;
 pub mod machine;
 pub mod member;
 pub mod paper;

@@ -1,42 +1,35 @@
-//! Pools on paper with a listing of files, read from a file line by line.
+//! Pools on paper with a listing of files.
 
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{BufRead, BufReader};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use serde::Deserialize;
-use sieve_core::fate::{Cost, DiskIndex, Fate, Guard, LostSet};
+use sieve_core::fate::{DiskIndex, Exposures, Fate, Guard, LostSet, Shortages};
 use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
 use sieve_core::paper::PaperVolume;
+use sieve_core::path::RelPath;
 use sieve_core::pool::PoolSpec;
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, VersionId};
 
 use crate::curves::Curves;
 use crate::error::{Error, Kind, Result};
-use crate::fate::{Count, FileFate};
+use crate::fate::{
+    AtPath, Costs, Count, FileFate, Missing, Outlook, Reason, RowsShort, Step, own_trouble, shortage_of,
+};
 use crate::label::Role;
+use crate::listing;
 use crate::member::State;
 use crate::status::{DiskStatus, GuardLevel, Status};
 
 /// A pool on paper, with its fates when some disks are lost.
 pub struct PaperPool {
+    spec: PoolSpec,
+    listing: Option<PathBuf>,
     volume: PaperVolume,
     fates: Vec<Fate>,
     guards: Vec<Guard>,
-}
-
-/// One line of a listing.
-#[derive(Deserialize)]
-struct Line {
-    path: String,
-    size_bytes: u64,
-}
-
-fn wrong(place: &Path, line: u64, why: &dyn std::fmt::Display) -> Error {
-    Error::new(Kind::Usage, "listing.line", format!("{}, line {line}: {why}", place.display())).remedy(
-        "a listing has path,size_bytes on each line (CSV), or {\"path\": …, \"size_bytes\": …} (.jsonl)",
-    )
+    shortages: Option<Shortages>,
+    /// Paths that are taken to be removed.
+    removed: Vec<RelPath>,
 }
 
 /// Puts a pool on paper: the volume of that name, or the only one, with the files of a listing.
@@ -59,106 +52,68 @@ pub fn load(spec: &PoolSpec, volume: Option<&str>, listing: Option<&Path>) -> Re
     let mut paper = PaperVolume::new(spec, volume)
         .map_err(|e| Error::new(Kind::Usage, "paper.capacity", e.to_string()))?;
     if let Some(path) = listing {
-        read_listing(path, |line, file| {
-            paper.add(&file.path, ByteLength::new(file.size_bytes)).map_err(|e| wrong(path, line, &e))
+        listing::read(path, |line, file| {
+            let size = file.size_bytes.ok_or_else(|| listing::wrong(path, line, &"there is no size"))?;
+            paper.add(&file.path, ByteLength::new(size)).map_err(|e| listing::wrong(path, line, &e))
         })?;
     }
     let guards = paper.guards();
-    Ok(PaperPool { volume: paper, fates: Vec::new(), guards })
-}
-
-fn read_listing(path: &Path, mut visit: impl FnMut(u64, Line) -> Result<()>) -> Result<()> {
-    let file = File::open(path).map_err(|e| {
-        let mut error = Error::io("listing.read", path, e);
-        error.kind = Kind::Usage;
-        error
-    })?;
-    let reader = BufReader::with_capacity(1 << 18, file);
-    if path.extension().is_some_and(|e| e == "jsonl") {
-        for (number, line) in (1..).zip(reader.lines()) {
-            let line = line.map_err(|e| wrong(path, number, &e))?;
-            if !line.trim().is_empty() {
-                visit(number, serde_json::from_str(&line).map_err(|e| wrong(path, number, &e))?)?;
-            }
-        }
-        return Ok(());
-    }
-    let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(reader);
-    let mut record = csv::StringRecord::new();
-    let mut is_first = true;
-    while reader.read_record(&mut record).map_err(|e| wrong(path, reader_line(&e), &e))? {
-        let line = record.position().map_or(0, csv::Position::line);
-        let is_heading = std::mem::take(&mut is_first) && record.get(0) == Some("path");
-        if is_heading {
-            continue;
-        }
-        let (Some(file), Some(size)) = (record.get(0), record.get(1)) else {
-            return Err(wrong(path, line, &"there is no size"));
-        };
-        let size_bytes =
-            size.trim().parse().map_err(|_| wrong(path, line, &format!("`{size}` is no number of bytes")))?;
-        visit(line, Line { path: file.into(), size_bytes })?;
-    }
-    Ok(())
-}
-
-fn reader_line(error: &csv::Error) -> u64 {
-    error.position().map_or(0, csv::Position::line)
+    Ok(PaperPool {
+        spec: spec.clone(),
+        listing: listing.map(Path::to_path_buf),
+        volume: paper,
+        fates: Vec::new(),
+        guards,
+        shortages: None,
+        removed: Vec::new(),
+    })
 }
 
 impl PaperPool {
-    /// Works the fates out when these disks are lost.
-    ///
-    /// # Errors
-    /// When there is no disk of such a name.
-    pub fn lose(&mut self, names: &[String]) -> Result<()> {
-        let mut lost = LostSet::new();
-        for name in names {
-            let known = self.volume.disks().iter().map(|d| d.name.clone()).collect::<Vec<_>>().join(", ");
-            let index = self.volume.index(name).ok_or_else(|| {
-                let message = format!("there is no disk `{name}` in this volume; its disks are {known}");
-                Error::new(Kind::Usage, "disk.unknown", message)
-            })?;
-            lost.insert(index);
+    fn is_removed(&self, path: &str) -> bool {
+        !self.removed.is_empty()
+            && RelPath::new(path).is_ok_and(|path| self.removed.iter().any(|removed| path.is_within(removed)))
+    }
+
+    fn file<'a>(
+        &'a self,
+        position: usize,
+        path: &str,
+        size_bytes: ByteLength,
+        disk: &'a str,
+    ) -> FileFate<'a> {
+        let guard = self.guards[position];
+        FileFate {
+            volume: self.volume.name(),
+            path: path.into(),
+            path_hex: None,
+            disks: [disk],
+            size_bytes,
+            fate: self.fates.get(position).copied().unwrap_or(Fate::Untouched),
+            guard: guard.level,
+            unguarded: guard.reason,
+            reason: self.reason(position),
+            top_folder: path.split_once('/').map_or(String::new(), |(top, _)| top.into()),
+            content: None,
         }
-        self.fates = self.volume.verdicts(&lost).fates;
-        Ok(())
     }
 
-    /// Its disks, data disks first.
-    pub fn disk_names(&self) -> Vec<String> {
-        self.volume.disks().into_iter().map(|d| d.name).collect()
+    /// The reason why a file does not come back, where that was asked for.
+    fn reason(&self, position: usize) -> Option<Reason> {
+        let shortages = self.shortages.as_ref()?;
+        let model = self.volume.model();
+        let object = &model.objects[position];
+        let name = |disk: DiskIndex| self.volume.disk_name(disk).to_string();
+        let rows = shortage_of(object, shortages)
+            .map(|(shortage, cause)| RowsShort::named(shortage, cause, name, Vec::new()));
+        self.fates.get(position).filter(|fate| !fate.is_whole())?;
+        Some(Reason { own: own_trouble(model, object), rows })
     }
 
-    /// What does not come back when these disks, as positions in [`Self::disk_names`], are lost.
-    pub fn cost(&self, lost: &[usize]) -> Cost {
-        let lost: LostSet = lost.iter().filter_map(|p| u16::try_from(*p).ok()).map(DiskIndex).collect();
-        let fates = self.volume.verdicts(&lost).fates;
-        let mut cost = Cost::default();
-        self.volume.files().zip(fates).for_each(|((_, size, _), fate)| cost.add(fate, 1, size));
-        cost
-    }
-
-    /// Calls `visit` with every file.
-    ///
-    /// # Errors
-    /// Those of `visit`.
-    pub fn for_each_file(&self, mut visit: impl FnMut(FileFate<'_>) -> Result<()>) -> Result<()> {
-        for (position, (path, size_bytes, disk)) in self.volume.files().enumerate() {
-            let guard = self.guards[position];
-            visit(FileFate {
-                volume: self.volume.name(),
-                path: path.into(),
-                path_hex: None,
-                disks: [disk],
-                size_bytes,
-                fate: self.fates.get(position).copied().unwrap_or(Fate::Untouched),
-                guard: guard.level,
-                unguarded: guard.reason,
-                top_folder: path.split_once('/').map_or(String::new(), |(top, _)| top.into()),
-            })?;
-        }
-        Ok(())
+    fn unknown_disk(&self, name: &str) -> Error {
+        let known = self.volume.disks().iter().map(|d| d.name.clone()).collect::<Vec<_>>().join(", ");
+        let message = format!("there is no disk `{name}` in this volume; its disks are {known}");
+        Error::new(Kind::Usage, "disk.unknown", message)
     }
 
     /// How long the first sync and the rebuild of the fullest disk would take, in words.
@@ -214,7 +169,7 @@ impl PaperPool {
         }
         let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
         let mut unguarded: BTreeMap<sieve_core::fate::Unguarded, Count> = BTreeMap::new();
-        self.for_each_file(|file| {
+        self.for_each_file(&mut |file| {
             levels.entry(file.guard).or_default().add(file.size_bytes);
             if let Some(reason) = file.unguarded {
                 unguarded.entry(reason).or_default().add(file.size_bytes);
@@ -239,5 +194,87 @@ impl PaperPool {
             proven: Vec::new(),
             notes: self.durations(spec),
         })
+    }
+}
+
+impl Outlook for PaperPool {
+    fn spec(&self) -> &PoolSpec {
+        &self.spec
+    }
+
+    fn disk_names(&self) -> Vec<String> {
+        self.volume.disks().into_iter().map(|d| d.name).collect()
+    }
+
+    fn missing(&self) -> Vec<Missing> {
+        Vec::new()
+    }
+
+    fn after(&mut self, step: &Step) -> Result<Vec<String>> {
+        match step {
+            Step::Sync => Ok(vec!["on paper every file counts as synced".into()]),
+            Step::Settle => Ok(vec!["on paper nothing waits on a cache".into()]),
+            Step::Remove(path) => {
+                self.removed.push(path.clone());
+                Ok(Vec::new())
+            }
+            Step::Replace { disk, capacity } => {
+                let mut spec = self.spec.clone();
+                let known = spec.disks.iter_mut().find(|d| d.name == *disk);
+                known.ok_or_else(|| self.unknown_disk(disk))?.capacity = Some(*capacity);
+                let removed = std::mem::take(&mut self.removed);
+                *self = load(&spec, Some(self.volume.name()), self.listing.as_deref())?;
+                self.removed = removed;
+                Ok(vec![format!("every file is placed anew, with {capacity} on {disk}")])
+            }
+        }
+    }
+
+    fn lose(&mut self, names: &[String], with_reasons: bool) -> Result<()> {
+        let mut lost = LostSet::new();
+        for name in names {
+            lost.insert(self.volume.index(name).ok_or_else(|| self.unknown_disk(name))?);
+        }
+        self.fates = self.volume.verdicts(&lost).fates;
+        self.shortages = with_reasons.then(|| Shortages::new(self.volume.model(), &lost, |_| true));
+        Ok(())
+    }
+
+    fn for_each_file(&self, visit: &mut dyn FnMut(FileFate<'_>) -> Result<()>) -> Result<()> {
+        for (position, (path, size, disk)) in self.volume.files().enumerate() {
+            if !self.is_removed(path) {
+                visit(self.file(position, path, size, disk))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn files_at(&self, path: &RelPath, visit: &mut AtPath<'_>) -> Result<()> {
+        let wanted = path.to_string();
+        for (position, (path, size, disk)) in self.volume.files().enumerate() {
+            if path == wanted && !self.is_removed(path) {
+                let rows = self.volume.model().rows_of(&self.volume.model().objects[position]);
+                visit(self.file(position, path, size, disk), rows)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn checksum(&self, _content: VersionId) -> Result<Option<[u8; 32]>> {
+        Ok(None)
+    }
+
+    fn costs(&self, most: usize) -> Result<Costs> {
+        let model = self.volume.model();
+        let paths: Vec<bool> = if self.removed.is_empty() {
+            Vec::new()
+        } else {
+            self.volume.files().map(|(path, ..)| self.is_removed(path)).collect()
+        };
+        let names = |position: usize| u32::from(!paths.get(position).copied().unwrap_or(false));
+        let stakes = Exposures::new(model, &LostSet::new(), most).stakes(model, names);
+        let names = self.disk_names();
+        let indices = names.iter().map(|name| self.volume.index(name)).collect();
+        Ok(Costs { names, volumes: vec![(stakes, indices)] })
     }
 }

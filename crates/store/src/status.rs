@@ -170,7 +170,7 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
     let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
     for volume in pool.volumes() {
         let model = fate::load(pool, &volume.name)?;
-        let evaluation = model.evaluate(pool, &[]);
+        let evaluation = model.evaluate(&[]);
         model.for_each_file(pool, &evaluation, |file| {
             levels.entry(file.guard).or_default().add(file.size_bytes);
             if let Some(reason) = file.unguarded {

@@ -119,7 +119,7 @@ impl Scene {
             scan::scan(&pool, member).unwrap();
         }
         let model = load(&pool, VOLUME).unwrap();
-        let evaluation = model.evaluate(&pool, &[]);
+        let evaluation = model.evaluate(&[]);
         let mut guarded = BTreeMap::new();
         model
             .for_each_file(&pool, &evaluation, |file| {

@@ -2,6 +2,7 @@
 
 pub(crate) mod design;
 pub(crate) mod ingest;
+pub(crate) mod losses;
 
 use std::path::Path;
 

@@ -8,7 +8,6 @@ mod design;
 mod disks;
 mod drill;
 mod fate;
-mod fate_any;
 mod get;
 mod health;
 mod ingest;
@@ -20,6 +19,8 @@ mod rm;
 mod status;
 mod sync;
 mod verify;
+
+pub(crate) use fate::map::LossMap;
 
 use std::path::PathBuf;
 
@@ -70,8 +71,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         }
         Command::Sync { accept, consent } => sync::run(&context, accept, consent),
         Command::Verify => verify::run(&context),
-        Command::Fate { any: Some(count), top, paper, .. } => fate_any::run(&context, count, top, &paper),
-        Command::Fate { lose, list, paper, .. } => fate::run(&context, &lose, list.map(Into::into), &paper),
+        Command::Fate(arguments) => fate::run(&context, &arguments),
         Command::Drill { lose, sample } => drill::run(&context, &lose, sample.as_deref()),
         Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
         Command::Status { paper } => status::run(&context, &paper),

@@ -1,5 +1,6 @@
 //! Results as text for people.
 
+pub(crate) mod reason;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod time;

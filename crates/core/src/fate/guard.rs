@@ -1,7 +1,7 @@
 //! How many disks, whichever they are, may die without losing a file's present content.
 
 use super::model::{LostSet, Model, ObjectState, Standing};
-use super::sweep::sweep;
+use super::sweep::{Segment, sweep};
 
 /// Why a file is unguarded.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
@@ -49,24 +49,38 @@ pub fn guards(model: &Model, missing: &LostSet) -> Vec<Guard> {
     let mut tightest = vec![roomy; model.versions.len()];
     let lane_missing: Vec<bool> = model.lanes.iter().map(|l| missing.contains(&l.disk)).collect();
     let parity_there: Vec<bool> = model.parities.iter().map(|p| !missing.contains(&p.disk)).collect();
+    let mut here = roomy;
     sweep(model, |segment| {
-        let valid =
-            segment.valid.iter().zip(&parity_there).filter(|(usable, there)| **usable && **there).count()
-                as u8;
-        let lanes =
-            || segment.pieces.iter().zip(&lane_missing).filter_map(|(p, gone)| Some((p.as_ref()?, *gone)));
-        let needed = lanes().filter(|(piece, gone)| piece.stale || *gone).count() as i16;
-        let beside_missing = lanes().any(|(_, gone)| gone);
-        for (piece, _) in lanes() {
+        if segment.is_new_pattern {
+            here = tightness(segment, &lane_missing, &parity_there);
+        }
+        let mut tighten = |lane: usize| {
+            let Some(piece) = &segment.pieces[lane] else { return };
             let least = &mut tightest[piece.version as usize];
-            least.own_stale |= piece.stale;
-            if i16::from(valid) - needed < least.spare {
-                (least.spare, least.valid, least.beside_missing) =
-                    (i16::from(valid) - needed, valid, beside_missing);
+            let own_stale = least.own_stale | piece.stale;
+            if here.spare < least.spare {
+                *least = here;
             }
+            least.own_stale = own_stale;
+        };
+        if segment.is_new_pattern {
+            (0..segment.pieces.len()).for_each(&mut tighten);
+        } else {
+            segment.entered.iter().copied().for_each(&mut tighten);
         }
     });
     model.objects.iter().map(|object| guard_of(model, object, &tightest, missing)).collect()
+}
+
+/// How tight it is in the rows of a segment.
+fn tightness(segment: &Segment<'_>, lane_missing: &[bool], parity_there: &[bool]) -> Tightest {
+    let usable = segment.valid.iter().zip(parity_there).filter(|(usable, there)| **usable && **there);
+    let valid = usable.count() as u8;
+    let lanes =
+        || segment.pieces.iter().zip(lane_missing).filter_map(|(piece, gone)| Some((piece.as_ref()?, *gone)));
+    let needed = lanes().filter(|(piece, gone)| piece.stale || *gone).count() as i16;
+    let beside_missing = lanes().any(|(_, gone)| gone);
+    Tightest { spare: i16::from(valid) - needed, valid, own_stale: false, beside_missing }
 }
 
 fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing: &LostSet) -> Guard {

@@ -4,16 +4,22 @@
 //! lost or stale. They all come back if they are at most as many as the surviving valid parities of the
 //! row; otherwise none does. Everything here follows from it by arithmetic on intervals.
 
+mod exposure;
 mod guard;
 mod model;
+mod pattern;
 mod sets;
+mod shortage;
 mod sweep;
 mod verdict;
 
+pub use exposure::{DiskSet, ExposureId, Exposures, Limit, Stakes};
 pub use guard::{Guard, Unguarded, guards};
 pub use model::{
     DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
 };
+pub use pattern::{Pattern, for_each_pattern};
 pub use sets::{Cost, RankedSet, rank_sets};
+pub use shortage::{Cause, Shortage, Shortages};
 pub use sweep::{Losses, losses};
 pub use verdict::{Fate, Recovered, Verdicts, cells_back, fate_by_contents, verdicts};

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::lane::Rows;
+use crate::lane::{Rows, joined};
 use crate::units::{ByteLength, ParityIndex, Slot};
 
 /// The position of a disk in the model's list of members.
@@ -109,6 +109,19 @@ pub struct Model {
     pub objects: Vec<ObjectState>,
     /// The disks that carry a current replica of the catalogue.
     pub replicas: BTreeSet<DiskIndex>,
+}
+
+impl Model {
+    /// The rows that the snapshot gives to an object's present content, or else to an older one.
+    pub fn rows_of(&self, object: &ObjectState) -> Vec<Rows> {
+        let contents = object.present().into_iter().chain(object.past());
+        let lane = self.lanes.iter().find(|lane| lane.disk == object.disk);
+        let rows = |content: u32| -> Vec<Rows> {
+            let pieces = lane.into_iter().flat_map(|lane| &lane.pieces);
+            joined(pieces.filter(|piece| piece.version == content).map(|piece| piece.rows).collect())
+        };
+        contents.map(rows).find(|rows| !rows.is_empty()).unwrap_or_default()
+    }
 }
 
 impl VersionState {

@@ -18,9 +18,14 @@ impl Cost {
     /// Counts so many names of a file of that size, if it does not survive.
     pub fn add(&mut self, fate: Fate, names: u32, size: ByteLength) {
         if !fate.is_whole() {
-            self.files += u64::from(names);
-            self.bytes = self.bytes.plus(ByteLength::new(size.exact().saturating_mul(u64::from(names))));
+            self.count(names, size);
         }
+    }
+
+    /// Counts so many names of a file of that size.
+    pub fn count(&mut self, names: u32, size: ByteLength) {
+        self.files += u64::from(names);
+        self.bytes = self.bytes.plus(ByteLength::new(size.exact().saturating_mul(u64::from(names))));
     }
 
     /// The sum.

@@ -53,6 +53,21 @@ impl Rows {
     }
 }
 
+/// Ranges in order, and joined where they meet or overlap.
+pub fn joined(mut ranges: Vec<Rows>) -> Vec<Rows> {
+    ranges.sort_unstable();
+    let mut joined: Vec<Rows> = Vec::with_capacity(ranges.len());
+    for range in ranges {
+        match joined.last_mut() {
+            Some(last) if last.end() >= range.start() => {
+                *last = Rows::new(last.start(), last.end().max(range.end()));
+            }
+            _ => joined.push(range),
+        }
+    }
+    joined
+}
+
 /// What a stretch of a lane holds: granules of a content, from `offset` on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Piece {

@@ -1,7 +1,7 @@
 //! Taking typed values out of a TOML table, with a note of everything that is wrong.
 
 use std::collections::BTreeSet;
-use std::ops::Range;
+use std::ops::{Range, RangeInclusive};
 
 use toml_edit::{Item, TableLike, Value};
 
@@ -78,6 +78,18 @@ impl<'a> Fields<'a> {
             self.mistake(span, format!("`{key}` must be true or false"));
             false
         })
+    }
+
+    /// Reads a number within bounds.
+    pub(super) fn number(&mut self, key: &'static str, bounds: RangeInclusive<f64>) -> Option<f64> {
+        let (value, span) = self.value(key)?;
+        let number = value.as_float().or_else(|| value.as_integer().map(|n| n as f64));
+        let number = number.filter(|n| bounds.contains(n));
+        if number.is_none() {
+            let (least, most) = bounds.into_inner();
+            self.mistake(span, format!("`{key}` must be a number from {least} to {most:e}"));
+        }
+        number
     }
 
     /// A whole number of at least 1.

@@ -5,10 +5,14 @@ mod fields;
 mod mistake;
 mod parse;
 mod quantities;
+mod risk;
 mod spec;
 
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
 pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
 pub use quantities::{Price, Temperature, parse_date};
-pub use spec::{CaseSpec, DiskSpec, LinkSpec, Media, PoolSpec, Share, Thresholds, VolumeKind, VolumeSpec};
+pub use spec::{
+    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, PoolSpec, RiskSpec, Share, Thresholds, VolumeKind,
+    VolumeSpec,
+};

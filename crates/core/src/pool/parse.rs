@@ -9,8 +9,10 @@ use jiff::civil::Date;
 
 use super::fields::{Fields, nearest};
 use super::quantities::{Price, Temperature, parse_date};
+use super::risk::{read_group, read_risk};
 use super::{
-    CaseSpec, DiskSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeKind, VolumeSpec,
+    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeKind,
+    VolumeSpec,
 };
 use crate::placement::Placement;
 use crate::units::{ByteLength, MAX_PARITIES, MAX_SLOTS, Rate};
@@ -40,10 +42,12 @@ pub fn parse(text: &str) -> Parsed {
 }
 
 fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<PoolSpec> {
-    const SECTIONS: [&str; 5] = ["pool", "case", "link", "disk", "volume"];
+    const SECTIONS: [&str; 7] = ["pool", "case", "link", "disk", "volume", "group", "risk"];
     for (key, _) in root.iter().filter(|(key, _)| !SECTIONS.contains(key)) {
         let span = root.key(key).and_then(|k| k.span()).unwrap_or(0..0);
-        let mut advice = "a pool file has [pool], [[case]], [[link]], [[disk]] and [[volume]]".to_string();
+        let mut advice =
+            "a pool file has [pool], [[case]], [[link]], [[disk]], [[volume]], [[group]] and [risk]"
+                .to_string();
         if let Some(near) = nearest(key, SECTIONS.into_iter()) {
             advice = format!("did you mean `{near}`? {advice}");
         }
@@ -61,17 +65,21 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
         .into_iter()
         .filter_map(|t| read_volume(t, &disks, mistakes))
         .collect();
+    let groups: Vec<GroupSpec> =
+        tables(root, "group", mistakes).into_iter().filter_map(|t| read_group(t, &disks, mistakes)).collect();
+    let risk = read_risk(root, mistakes);
     refuse_twins(disks.iter().map(|d| (&d.name, &d.name_span)), "a disk", mistakes);
     refuse_twins(volumes.iter().map(|v| (&v.name, &v.name_span)), "a volume", mistakes);
     let paths = disks.iter().filter_map(|d| d.path.as_ref().map(|p| (p, &d.path_span)));
     refuse_twins(paths, "a disk with path", mistakes);
     refuse_twins(cases.iter().map(|c| (&c.name, &c.name_span)), "a case", mistakes);
     refuse_twins(links.iter().map(|l| (&l.name, &l.name_span)), "a link", mistakes);
+    refuse_twins(groups.iter().map(|g| (&g.name, &g.name_span)), "a group", mistakes);
     let bays = disks.iter().filter_map(|d| d.bay.as_ref().map(|b| (b, &d.bay_span)));
     refuse_twins(bays, "a disk in bay", mistakes);
     refuse_shared_members(&volumes, mistakes);
     let (name, thresholds) = header?;
-    Some(PoolSpec { name, thresholds, cases, links, disks, volumes })
+    Some(PoolSpec { name, thresholds, cases, links, groups, risk, disks, volumes })
 }
 
 /// What a disk may refer to.
@@ -195,6 +203,7 @@ fn read_disk(table: &Table, around: &Surroundings<'_>, mistakes: &mut Vec<Mistak
         }),
         batch: fields.text("batch").map(|(text, _)| text),
         speed: read_speed(&mut fields),
+        yearly_failure: fields.read("yearly_failure", read_share),
         simulated: fields.flag("simulated"),
         capacity,
         media,

@@ -91,6 +91,8 @@ pub struct DiskSpec {
     pub link: Option<String>,
     /// Its speed from the start to the end of its space, as its owner knows it.
     pub speed: Vec<Rate>,
+    /// The share of such disks that die in a year, as its owner knows it.
+    pub yearly_failure: Option<Share>,
     /// Its directory stands in for a real disk.
     pub simulated: bool,
     /// Where its name stands in the file.
@@ -141,6 +143,31 @@ pub struct LinkSpec {
     pub name_span: Range<usize>,
 }
 
+/// Disks that go together, for whatever reason their owner has.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct GroupSpec {
+    /// Its name.
+    pub name: String,
+    /// Its disks, in order.
+    pub disks: Vec<String>,
+    /// Where its name stands in the file.
+    #[serde(skip)]
+    pub name_span: Range<usize>,
+}
+
+/// What its owner knows about how likely losses are; what is not said is assumed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+pub struct RiskSpec {
+    /// So many times likelier a disk dies while another of its batch is being rebuilt.
+    pub batch_factor: Option<f64>,
+    /// Days from the death of a disk until its successor is in its bay.
+    pub replace_within: Option<f64>,
+    /// Days from one sync to the next.
+    pub sync_every: Option<f64>,
+    /// The share of bits that cannot be read any more.
+    pub unreadable_per_bit: Option<f64>,
+}
+
 /// A case, as its owner drew it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct CaseSpec {
@@ -179,6 +206,10 @@ pub struct PoolSpec {
     pub cases: Vec<CaseSpec>,
     /// What disks share, in the order of the file.
     pub links: Vec<LinkSpec>,
+    /// Disks that go together, in the order of the file.
+    pub groups: Vec<GroupSpec>,
+    /// How likely losses are.
+    pub risk: RiskSpec,
     /// Its disks, in the order of the file.
     pub disks: Vec<DiskSpec>,
     /// Its volumes, in the order of the file.

@@ -69,7 +69,7 @@ impl Catalogue {
             Error::new(Kind::Io, "catalogue.open", format!("{}: {error}", path.display()))
         })?;
         let catalogue = Self { database, path: path.into(), machine };
-        catalogue.check_format()?;
+        check_format(&catalogue.database, path)?;
         catalogue.configure()?;
         Ok(catalogue)
     }
@@ -81,31 +81,6 @@ impl Catalogue {
         self.database.pragma_update(None, "cache_size", -4096)?;
         self.database.pragma_update(None, "trusted_schema", "OFF")?;
         self.database.set_prepared_statement_cache_capacity(64);
-        Ok(())
-    }
-
-    fn check_format(&self) -> Result<()> {
-        let place = self.path.display();
-        let number = |name: &str| self.database.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
-        let corrupt = |why: String| {
-            Error::new(Kind::Corrupt, "catalogue.damaged", format!("{place}: {why}"))
-                .remedy("move this file away: the next command takes the newest replica from the disks")
-        };
-        let application = number("application_id")
-            .map_err(|error| corrupt(format!("the catalogue cannot be read: {error}")))?;
-        if application != schema::APPLICATION {
-            return Err(corrupt("this file is not a catalogue".into()));
-        }
-        let format = number("user_version")?;
-        if format > schema::FORMAT {
-            let message = format!(
-                "{place}: the catalogue has format {format}, this program knows formats up to {}",
-                schema::FORMAT
-            );
-            return Err(
-                Error::new(Kind::Corrupt, "catalogue.newer", message).remedy("use a newer zinc-sieve")
-            );
-        }
         Ok(())
     }
 
@@ -209,6 +184,33 @@ pub(crate) fn is_changed(c: &Connection) -> Result<bool> {
 /// What the database says.
 pub(crate) fn clear_changed(c: &Connection) -> Result<()> {
     c.execute("DELETE FROM meta WHERE key = 'changed'", [])?;
+    Ok(())
+}
+
+/// A file of ours, of a format that this program knows.
+///
+/// # Errors
+/// When it is not, or is damaged.
+pub(crate) fn check_format(c: &Connection, path: &Path) -> Result<()> {
+    let place = path.display();
+    let number = |name: &str| c.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
+    let corrupt = |why: String| {
+        Error::new(Kind::Corrupt, "catalogue.damaged", format!("{place}: {why}"))
+            .remedy("move this file away: the next command takes the newest replica from the disks")
+    };
+    let application = number("application_id")
+        .map_err(|error| corrupt(format!("the catalogue cannot be read: {error}")))?;
+    if application != schema::APPLICATION {
+        return Err(corrupt("this file is not a catalogue".into()));
+    }
+    let format = number("user_version")?;
+    if format > schema::FORMAT {
+        let message = format!(
+            "{place}: the catalogue has format {format}, this program knows formats up to {}",
+            schema::FORMAT
+        );
+        return Err(Error::new(Kind::Corrupt, "catalogue.newer", message).remedy("use a newer zinc-sieve"));
+    }
     Ok(())
 }
 

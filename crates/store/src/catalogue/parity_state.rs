@@ -26,15 +26,31 @@ pub struct Checkpoint {
 /// # Errors
 /// What the database says.
 pub fn lane(c: &Connection, disk: DiskId) -> Result<LaneMap> {
+    let mut map = LaneMap::default();
+    for_each_interval(c, disk, |rows, piece| {
+        map.insert(rows, piece);
+        Ok(())
+    })?;
+    Ok(map)
+}
+
+/// Calls `visit` with each interval of a lane, in order of their starts.
+///
+/// # Errors
+/// Those of `visit`, and of the database.
+pub fn for_each_interval(
+    c: &Connection,
+    disk: DiskId,
+    mut visit: impl FnMut(Rows, Piece) -> Result<()>,
+) -> Result<()> {
     let mut statement =
         c.prepare_cached("SELECT start, length, version, offset FROM lane WHERE disk = ?1 ORDER BY start")?;
     let mut rows = statement.query([disk.get()])?;
-    let mut map = LaneMap::default();
     while let Some(row) = rows.next()? {
         let piece = Piece { version: VersionId::new(row.get(2)?), offset: unsigned(row.get(3)?) };
-        map.insert(Rows::at(unsigned(row.get(0)?), unsigned(row.get(1)?)), piece);
+        visit(Rows::at(unsigned(row.get(0)?), unsigned(row.get(1)?)), piece)?;
     }
-    Ok(map)
+    Ok(())
 }
 
 /// Makes `rows` of a lane what `lane` has there.

@@ -161,25 +161,25 @@ pub fn get(c: &Connection, id: VersionId) -> Result<VersionRow> {
     })
 }
 
-/// What the model needs to know of each content of a disk: number, size, granules of data, recorded.
+/// What the model needs to know of each content, in the order of their numbers: number, disk, size, granules of data,
+/// recorded.
 ///
 /// # Errors
 /// What the database says.
 pub fn for_each(
     c: &Connection,
-    disk: DiskId,
-    mut visit: impl FnMut(VersionId, ByteLength, u64, bool),
+    mut visit: impl FnMut(VersionId, DiskId, ByteLength, u64, bool),
 ) -> Result<()> {
-    let mut statement = c.prepare_cached(
-        "SELECT id, size, data_granules, recorded FROM version WHERE disk = ?1 ORDER BY id",
-    )?;
-    let mut rows = statement.query([disk.get()])?;
+    let mut statement =
+        c.prepare_cached("SELECT id, disk, size, data_granules, recorded FROM version ORDER BY id")?;
+    let mut rows = statement.query([])?;
     while let Some(row) = rows.next()? {
         visit(
             VersionId::new(row.get(0)?),
-            ByteLength::new(unsigned(row.get(1)?)),
-            unsigned(row.get(2)?),
-            row.get(3)?,
+            DiskId::new(row.get(1)?),
+            ByteLength::new(unsigned(row.get(2)?)),
+            unsigned(row.get(3)?),
+            row.get(4)?,
         );
     }
     Ok(())

@@ -168,7 +168,7 @@ impl<'a> Pass<'a> {
         lost: &[DiskId],
         sample: Option<f64>,
     ) -> Result<Self> {
-        let has_replica = model.keeps_a_replica(pool, lost);
+        let has_replica = model.keeps_a_replica(lost);
         let mut provers = Vec::new();
         for (position, lane) in snapshot.lanes.iter().enumerate().filter(|(_, l)| lost.contains(&l.disk)) {
             provers.push(Prover::open(pool, lane.disk, position, has_replica, sample)?);
@@ -237,7 +237,7 @@ impl<'a> Pass<'a> {
 
     /// Compares what came out with what was predicted, file by file.
     fn conclude(mut self, model: &VolumeModel, lost: &[DiskId]) -> Result<Report> {
-        let predicted = model.evaluate(self.pool, lost).fates;
+        let predicted = model.evaluate(lost).fates;
         for prover in &mut self.provers {
             prover.settle(self.pool)?;
             let disk = self.pool.member(prover.disk())?.row.name.clone();

@@ -89,7 +89,7 @@ pub(crate) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> 
 
 /// Files that a rebuild of the disk is expected to write, held ones included, and what they take (holes nothing).
 pub(crate) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> Result<(u64, ByteLength)> {
-    let lost = model.lost_set(pool, &[disk]);
+    let lost = model.lost_set(&[disk]);
     let verdicts = sieve_core::fate::verdicts(&model.model, &lost);
     let (mut files, mut bytes) = (0, ByteLength::ZERO);
     for job in jobs(pool, disk)? {

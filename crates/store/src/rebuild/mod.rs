@@ -169,7 +169,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         );
         return Err(Error::new(Kind::Conflict, "rebuild.too-small", message).remedy("use a larger disk"));
     }
-    let has_replica = model.keeps_a_replica(pool, &lost);
+    let has_replica = model.keeps_a_replica(&lost);
     Ok(Prepared { plan, targets, has_replica })
 }
 
@@ -187,7 +187,7 @@ pub fn execute(pool: &mut Pool, prepared: &Prepared, observer: &dyn Observer) ->
 }
 
 fn predict(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
-    let evaluation = model.evaluate(pool, lost);
+    let evaluation = model.evaluate(lost);
     let mut totals = Totals::default();
     model.for_each_file(pool, &evaluation, |file| {
         let member = pool.member_named(file.disks[0])?;

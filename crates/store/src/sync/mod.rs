@@ -31,7 +31,7 @@ use crate::writer::LongWriter;
 
 pub(crate) use checkpoint::advance as first_checkpoint;
 pub(crate) use checksum::resolve_doubts;
-pub(crate) use volume::{image_limits, load_snapshot, open_images};
+pub(crate) use volume::{coming_sync, image_limits, load_snapshot, open_images};
 
 /// What the user decided beforehand.
 #[derive(Clone, Debug, Default)]

@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use sieve_core::lane::{LaneMap, Rows};
+use sieve_core::fate::Standing;
+use sieve_core::lane::{LaneMap, Rows, joined};
 use sieve_core::pool::{DiskSpec, VolumeSpec};
 use sieve_core::sync::{CellGeometry, Data, Wanted, WindowPlan, lane_change, plan_lane, plan_windows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::SyncPlan;
-use crate::catalogue::objects::path_of;
+use crate::catalogue::objects::{path_of, standing_of};
 use crate::catalogue::{disks, parity_state, unsigned, versions};
 use crate::disk::Filesystem;
 use crate::error::Result;
@@ -27,6 +28,8 @@ pub(super) struct VolumeSync {
     pub(super) snapshot: Snapshot,
     pub(super) target: Vec<LaneMap>,
     pub(super) no_room: Vec<VersionId>,
+    /// Contents not read yet, under their provisional numbers.
+    unread: Vec<VersionId>,
     /// Contents with larger cells than usual.
     large_cells: HashMap<VersionId, u64>,
 }
@@ -98,11 +101,17 @@ pub(super) fn load(
     let snapshot = load_snapshot(pool, &volume.name)?;
     let cells = images.iter().map(|(cells, _)| *cells).min().unwrap_or(u32::MAX);
     let limit = u64::from(cells) * snapshot.geometry.cell_rows();
-    let mut sync =
-        VolumeSync { snapshot, target: Vec::new(), no_room: Vec::new(), large_cells: HashMap::new() };
+    let mut sync = VolumeSync {
+        snapshot,
+        target: Vec::new(),
+        no_room: Vec::new(),
+        unread: Vec::new(),
+        large_cells: HashMap::new(),
+    };
     for lane in &sync.snapshot.lanes {
         let complete = complete_contents(pool, lane)?;
         let wanted = wanted(pool, lane.disk, with_unread, &complete, &mut sync.large_cells)?;
+        sync.unread.extend(wanted.iter().map(|w| w.version).filter(|v| v.get() < 0));
         let target = plan_lane(&lane.map, &wanted, limit);
         sync.target.push(target.lane);
         sync.no_room.extend(target.no_room);
@@ -165,10 +174,12 @@ fn wanted(
         }
         // What could not be read stays in parity as it is there, if it is all there; its rows do not change.
         let kept = [version, row.get::<_, Option<i64>>(7)?].into_iter().flatten().map(VersionId::new);
-        for version in kept.filter(|v| !with_unread && complete.contains(v)) {
+        // What differs although its times say that it does not is not taken, read or not.
+        let is_taken = with_unread && standing_of(standing) != Standing::Suspect;
+        for version in kept.filter(|v| !is_taken && complete.contains(v)) {
             wanted.push(Wanted { version, data: Data::Dense(0) });
         }
-        if with_unread {
+        if is_taken {
             let provisional = VersionId::new(-object);
             let size = ByteLength::new(unsigned(row.get(2)?));
             note_cell(large_cells, provisional, size);
@@ -184,6 +195,36 @@ fn note_cell(large_cells: &mut HashMap<VersionId, u64>, version: VersionId, size
     if cell != USUAL_CELL {
         large_cells.insert(version, cell);
     }
+}
+
+/// What the coming sync would make of a volume.
+pub(crate) struct Coming {
+    /// The lanes; contents not read yet have the negative number of their object.
+    pub(crate) lanes: Vec<(DiskId, LaneMap)>,
+    /// Contents that get parity, and are not read yet: the negative numbers of their objects.
+    pub(crate) unread: Vec<VersionId>,
+    /// The rows whose parity is computed anew.
+    pub(crate) dirty: Vec<Rows>,
+}
+
+/// Plans the coming sync of a volume, without doing it.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(crate) fn coming_sync(pool: &Pool, volume: &str) -> Result<Coming> {
+    let volumes = pool.volumes();
+    let spec = volumes.iter().find(|v| v.name == volume).ok_or_else(|| {
+        crate::Error::new(crate::Kind::Internal, "volume.unknown", format!("there is no volume `{volume}`"))
+    })?;
+    let images = open_images(pool, volume, &[])?;
+    let sync = load(pool, spec, &image_cells(pool, volume)?, true)?;
+    let also = invalid_cells(pool, volume, &sync.snapshot, &images)?;
+    let cells: Vec<CellIndex> = sync.windows(&also).iter().map(|w| w.cell).collect();
+    let dirty = joined_rows(sync.snapshot.geometry, &cells);
+    let lanes = sync.snapshot.lanes.iter().map(|l| l.disk).zip(sync.target).collect();
+    let no_room: BTreeSet<VersionId> = sync.no_room.into_iter().collect();
+    let unread = sync.unread.into_iter().filter(|v| !no_room.contains(v)).collect();
+    Ok(Coming { lanes, unread, dirty })
 }
 
 /// Cells that some parity disk does not have as it should, or has damaged.
@@ -262,12 +303,5 @@ fn size_of(pool: &Pool, version: VersionId) -> Result<ByteLength> {
 
 /// The rows of contiguous cells, joined.
 pub(super) fn joined_rows(geometry: CellGeometry, cells: &[CellIndex]) -> Vec<Rows> {
-    let mut joined: Vec<Rows> = Vec::new();
-    for rows in cells.iter().map(|cell| geometry.rows(*cell)) {
-        match joined.last_mut() {
-            Some(last) if last.end() == rows.start() => *last = Rows::new(last.start(), rows.end()),
-            _ => joined.push(rows),
-        }
-    }
-    joined
+    joined(cells.iter().map(|cell| geometry.rows(*cell)).collect())
 }

@@ -1,0 +1,191 @@
+//! `fate --any N`: every set of so many disks, ranked by what its loss costs.
+
+use serde::Serialize;
+use sieve_core::fate::{Cost, RankedSet, rank_sets};
+use sieve_core::units::ByteLength;
+use sieve_store::fate::Outlook;
+use sieve_store::{Error, Kind, Result};
+
+use super::{Question, heading};
+use crate::commands::Context;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, units};
+use crate::json;
+
+/// Sets are worked out one by one: more of them are not.
+const MOST_SETS: u128 = 100_000;
+/// So many sets are listed without being asked.
+const LISTED: usize = 12;
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    any: usize,
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    after: &'a [String],
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    notes: &'a [String],
+    sets: Vec<NamedSet<'a>>,
+    average: Average,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    now: Option<Extremes<'a>>,
+}
+
+#[derive(Serialize)]
+struct NamedSet<'a> {
+    lose: Vec<&'a str>,
+    #[serde(flatten)]
+    cost: Cost,
+}
+
+/// The best, the worst and the average, without the sets between.
+#[derive(Serialize)]
+struct Extremes<'a> {
+    worst: Option<NamedSet<'a>>,
+    best: Option<NamedSet<'a>>,
+    average: Average,
+}
+
+#[derive(Clone, Copy, Serialize)]
+struct Average {
+    files: f64,
+    bytes: f64,
+}
+
+/// All sets of a size, the costliest first.
+struct Ranking {
+    names: Vec<String>,
+    sets: Vec<RankedSet>,
+}
+
+pub(super) fn run(
+    context: &Context,
+    outlook: &mut dyn Outlook,
+    question: &Question<'_>,
+    any: usize,
+) -> Result<Outcome> {
+    refuse_too_many(outlook.disk_names().len(), any)?;
+    let mut ranking = Ranking::of(outlook, any)?;
+    let mut now = None;
+    let mut notes = Vec::new();
+    if !question.steps.is_empty() {
+        notes = question.do_first(outlook)?;
+        now = Some(std::mem::replace(&mut ranking, Ranking::of(outlook, any)?));
+    }
+    let is_well = ranking.sets.first().is_none_or(|worst| worst.cost.files == 0);
+    if context.json {
+        json::print(&Answer {
+            any,
+            after: &question.asked.after,
+            notes: &notes,
+            sets: ranking.sets.iter().map(|set| ranking.named(set)).collect(),
+            average: ranking.average(),
+            now: now.as_ref().map(Ranking::extremes),
+        })?;
+    } else if question.asked.csv {
+        ranking.print_csv()?;
+    } else {
+        show(question, &ranking, now.as_ref(), &notes, any);
+    }
+    Ok(Outcome::well(is_well))
+}
+
+impl Ranking {
+    fn of(outlook: &dyn Outlook, any: usize) -> Result<Self> {
+        let costs = outlook.costs(any)?;
+        let sets = rank_sets(costs.names.len(), any, |set| Ok::<_, Error>(costs.of(set)))?;
+        Ok(Self { names: costs.names, sets })
+    }
+
+    fn named(&self, set: &RankedSet) -> NamedSet<'_> {
+        NamedSet { lose: set.members.iter().map(|p| self.names[*p].as_str()).collect(), cost: set.cost }
+    }
+
+    fn average(&self) -> Average {
+        let sets = self.sets.len().max(1) as f64;
+        let sum = self.sets.iter().fold(Cost::default(), |sum, set| sum.plus(set.cost));
+        Average { files: sum.files as f64 / sets, bytes: sum.bytes.exact() as f64 / sets }
+    }
+
+    fn extremes(&self) -> Extremes<'_> {
+        let named = |set: Option<&RankedSet>| set.map(|set| self.named(set));
+        Extremes { worst: named(self.sets.first()), best: named(self.sets.last()), average: self.average() }
+    }
+
+    fn print_csv(&self) -> Result<()> {
+        let failed =
+            |e: csv::Error| Error::new(Kind::Io, "csv.write", format!("the result cannot be printed: {e}"));
+        let mut out = csv::Writer::from_writer(std::io::stdout().lock());
+        out.write_record(["lost", "files", "bytes"]).map_err(failed)?;
+        for set in &self.sets {
+            let NamedSet { lose, cost } = self.named(set);
+            let record = [lose.join(" "), cost.files.to_string(), cost.bytes.exact().to_string()];
+            out.write_record(record).map_err(failed)?;
+        }
+        out.flush().map_err(|e| failed(e.into()))
+    }
+
+    fn show_extremes(&self) {
+        let told = |set: &RankedSet| {
+            let NamedSet { lose, cost } = self.named(set);
+            format!("{} ({}, {})", lose.join(" and "), size(cost.bytes), units::files(cost.files))
+        };
+        if let (Some(worst), Some(best)) = (self.sets.first(), self.sets.last()) {
+            anstream::println!("  worst    {}", told(worst));
+            anstream::println!("  best     {}", told(best));
+            let average = self.average();
+            anstream::println!(
+                "  average  {}, {:.1} files",
+                size(ByteLength::new(average.bytes as u64)),
+                average.files
+            );
+        }
+    }
+}
+
+fn refuse_too_many(disks: usize, any: usize) -> Result<()> {
+    let usage = |message: String| Error::new(Kind::Usage, "fate.any", message);
+    if any == 0 || any > disks {
+        return Err(usage(format!("--any {any}: there are {disks} disks")).remedy("name a number from 1 on"));
+    }
+    let mut sets: u128 = 1;
+    for step in 0..any as u128 {
+        sets = sets * (disks as u128 - step) / (step + 1);
+        if sets > MOST_SETS {
+            return Err(usage(format!("there are more than {MOST_SETS} sets of {any} out of {disks} disks"))
+                .remedy("name a smaller number, or the disks themselves with --lose"));
+        }
+    }
+    Ok(())
+}
+
+fn show(question: &Question<'_>, ranking: &Ranking, now: Option<&Ranking>, notes: &[String], any: usize) {
+    let top = question.asked.top.unwrap_or(LISTED);
+    let sets = ranking.sets.len() as u64;
+    let plural = if sets == 1 { "set" } else { "sets" };
+    let what = if any == 1 { "any 1 disk is lost".to_string() } else { format!("any {any} disks are lost") };
+    heading(&format!("If {what}: {} {plural}\n", count(sets)));
+    if let Some(now) = now {
+        anstream::println!("now");
+        now.show_extremes();
+        anstream::println!("\n{}", question.first());
+    }
+    ranking.show_extremes();
+    for note in notes {
+        anstream::println!("  note: {note}");
+    }
+    style::heading("What does not come back as it is, the costliest first");
+    let mut table = Table::new(&["lost", ">files", ">size"]);
+    for set in ranking.sets.iter().take(top) {
+        let style = if set.cost.files == 0 { style::WELL } else { style::BAD };
+        table.styled_row([
+            (ranking.named(set).lose.join(", "), style),
+            (count(set.cost.files), style),
+            (size(set.cost.bytes), style),
+        ]);
+    }
+    table.print();
+    if ranking.sets.len() > top {
+        let more = count((ranking.sets.len() - top) as u64);
+        anstream::println!("  and {more} more (--top N, all with --csv or --json)");
+    }
+}

@@ -1,0 +1,156 @@
+//! `fate --explain`: the story of one file.
+
+use serde::Serialize;
+use sieve_core::fate::{Fate, Unguarded};
+use sieve_core::units::ByteLength;
+use sieve_store::fate::{Outlook, Reason};
+use sieve_store::{Error, Kind, Result};
+
+use super::{Question, heading};
+use crate::commands::{Context, volume_path};
+use crate::exit::Outcome;
+use crate::human::{count, reason, size, style};
+use crate::json;
+
+/// A file on one disk, and what becomes of it under several losses.
+#[derive(Serialize)]
+struct Story {
+    volume: String,
+    path: String,
+    disk: String,
+    size_bytes: ByteLength,
+    guard: u8,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    unguarded: Option<Unguarded>,
+    /// First and last row of each stretch that parity encodes of it.
+    rows: Vec<(u64, u64)>,
+    losses: Vec<Loss>,
+}
+
+#[derive(Serialize)]
+struct Loss {
+    lose: Vec<String>,
+    fate: Fate,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reason: Option<Reason>,
+}
+
+pub(super) fn run(
+    context: &Context,
+    outlook: &mut dyn Outlook,
+    question: &Question<'_>,
+    path: &str,
+) -> Result<Outcome> {
+    let notes = question.do_first(outlook)?;
+    let path = volume_path(path)?;
+    outlook.lose(&question.lose, true)?;
+    let mut stories = Vec::new();
+    outlook.files_at(&path, &mut |file, rows| {
+        stories.push(Story {
+            volume: file.volume.into(),
+            path: file.path,
+            disk: file.disks[0].into(),
+            size_bytes: file.size_bytes,
+            guard: file.guard,
+            unguarded: file.unguarded,
+            rows: rows.iter().map(|r| (r.start(), r.end() - 1)).collect(),
+            losses: Vec::new(),
+        });
+        Ok(())
+    })?;
+    if stories.is_empty() {
+        let message = format!("there is no file `{path}` in the pool");
+        return Err(Error::new(Kind::NotFound, "fate.no-file", message)
+            .remedy("name it with its folders, as `zinc-sieve ls` shows them"));
+    }
+    for story in &mut stories {
+        for lose in losses_to_tell(outlook, question, &story.disk) {
+            outlook.lose(&lose, true)?;
+            outlook.files_at(&path, &mut |file, _| {
+                if file.disks[0] == story.disk && file.volume == story.volume {
+                    story.losses.push(Loss { lose: lose.clone(), fate: file.fate, reason: file.reason });
+                }
+                Ok(())
+            })?;
+        }
+    }
+    let is_well = stories.iter().flat_map(|s| &s.losses).take(1).all(|loss| loss.fate.is_whole());
+    if context.json {
+        json::print(&stories)?;
+    } else {
+        notes.iter().for_each(|note| anstream::println!("note: {note}"));
+        stories.iter().for_each(Story::tell);
+    }
+    Ok(Outcome::well(is_well))
+}
+
+/// The loss that was asked for; else that of its own disk, alone and with each other disk.
+fn losses_to_tell(outlook: &dyn Outlook, question: &Question<'_>, own: &str) -> Vec<Vec<String>> {
+    if !question.lose.is_empty() {
+        return vec![question.lose.clone()];
+    }
+    let others = outlook.disk_names().into_iter().filter(|name| name != own);
+    let pairs = others.map(|other| vec![own.to_string(), other]);
+    std::iter::once(vec![own.to_string()]).chain(pairs).collect()
+}
+
+impl Story {
+    fn tell(&self) {
+        heading(&self.path);
+        anstream::println!("  It is {} and lies on {}.", size(self.size_bytes), self.disk);
+        match self.rows.as_slice() {
+            [] if self.size_bytes == ByteLength::ZERO => {
+                anstream::println!("  It is empty: all there is to know of it is in the catalogue.");
+            }
+            [] => anstream::println!("  Parity encodes nothing of it."),
+            [(first, last), rest @ ..] => {
+                let more = match rest.len() {
+                    0 => String::new(),
+                    n => format!(", and {n} more stretches up to row {}", count(rest[n - 1].1)),
+                };
+                anstream::println!(
+                    "  Parity encodes it as it was at the last sync, in rows {}–{}{more}.",
+                    count(*first),
+                    count(*last)
+                );
+            }
+        }
+        match (self.guard, self.unguarded) {
+            (0, Some(why)) => anstream::println!(
+                "  {}: {}.",
+                style::paint(style::BAD, "It is unguarded"),
+                reason::own_words(why)
+            ),
+            (1, _) => anstream::println!("  Its guard is 1: any 1 disk may die."),
+            (level, _) => anstream::println!("  Its guard is {level}: any {level} disks may die."),
+        }
+        println!();
+        let is_well = |loss: &&Loss| loss.fate.is_whole();
+        let told = |loss: &Loss| reason::listed(&loss.lose.iter().map(String::as_str).collect::<Vec<_>>());
+        for loss in self.losses.iter().take(1).chain(self.losses.iter().skip(1).filter(|l| !is_well(l))) {
+            let word = style::paint(style::of_fate(loss.fate), loss.fate.word());
+            let verb = if loss.lose.len() == 1 { "dies" } else { "die" };
+            let why = loss.reason.as_ref().map(|r| format!(": {}", reason::sentence(r))).unwrap_or_default();
+            anstream::println!("  If {} {verb} it is {word}{why}.", told(loss));
+        }
+        let survived: Vec<&str> = self
+            .losses
+            .iter()
+            .skip(1)
+            .filter(is_well)
+            .filter_map(|l| l.lose.last())
+            .map(String::as_str)
+            .collect();
+        if !survived.is_empty() {
+            let word = style::paint(style::WELL, "rebuilt");
+            anstream::println!("  If {} dies together with {} it is {word}.", self.disk, any_of(&survived));
+        }
+    }
+}
+
+fn any_of(names: &[&str]) -> String {
+    match names {
+        [one] => (*one).into(),
+        _ => format!("any one of {}", reason::listed(names)),
+    }
+}

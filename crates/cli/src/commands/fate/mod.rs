@@ -1,0 +1,131 @@
+//! `fate`: what becomes of every file when disks are lost.
+
+mod any;
+mod backup;
+mod explain;
+mod files;
+pub(crate) mod map;
+mod show;
+mod summary;
+
+use sieve_store::fate::{Missing, Outlook, PoolOutlook, Step, disks_of_group};
+use sieve_store::{Error, Kind, Result, paper};
+
+use super::Context;
+use crate::args::FateArguments;
+use crate::exit::Outcome;
+use crate::human::style;
+use crate::{json, load};
+use backup::Comparison;
+use summary::{Summary, summarise};
+
+pub(super) fn run(context: &Context, asked: &FateArguments) -> Result<Outcome> {
+    let files = asked.paper.files.as_deref();
+    if let Some(spec) = load::spec_on_paper(&context.pool, files.is_some())? {
+        let mut outlook = paper::load(&spec, asked.paper.volume.volume.as_deref(), files)?;
+        return answer(context, &mut outlook, asked);
+    }
+    let pool = load::pool(&context.pool)?;
+    let mut outlook = PoolOutlook::open(&pool)?;
+    answer(context, &mut outlook, asked)
+}
+
+fn answer(context: &Context, outlook: &mut dyn Outlook, asked: &FateArguments) -> Result<Outcome> {
+    let steps = asked.after.iter().map(|text| Step::parse(text)).collect::<Result<Vec<_>>>()?;
+    let question = Question { lose: to_lose(outlook, asked)?, steps, asked };
+    if let Some(file) = &asked.map {
+        return map::run(context, outlook, &question, file.as_deref());
+    }
+    if let Some(count) = asked.any {
+        return any::run(context, outlook, &question, count);
+    }
+    if let Some(path) = &asked.explain {
+        return explain::run(context, outlook, &question, path);
+    }
+    tell(context, outlook, &question)
+}
+
+/// What is asked for.
+struct Question<'a> {
+    lose: Vec<String>,
+    steps: Vec<Step>,
+    asked: &'a FateArguments,
+}
+
+impl Question<'_> {
+    /// Does what is to be done first; says what has to be known about that.
+    fn do_first(&self, outlook: &mut dyn Outlook) -> Result<Vec<String>> {
+        let mut notes = Vec::new();
+        for step in &self.steps {
+            notes.extend(outlook.after(step)?);
+        }
+        Ok(notes)
+    }
+
+    /// "after sync and rm x", as it was typed.
+    fn first(&self) -> String {
+        format!("after {}", self.asked.after.join(", then "))
+    }
+}
+
+/// The disks named, and those of the groups named.
+fn to_lose(outlook: &dyn Outlook, asked: &FateArguments) -> Result<Vec<String>> {
+    let mut lose = asked.lose.clone();
+    for group in &asked.group {
+        lose.extend(disks_of_group(outlook.spec(), group)?);
+    }
+    let mut seen = std::collections::BTreeSet::new();
+    lose.retain(|name| seen.insert(name.clone()));
+    Ok(lose)
+}
+
+/// One state of the pool in which the disks are lost.
+struct State {
+    missing: Vec<Missing>,
+    summary: Summary,
+}
+
+fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -> Result<Outcome> {
+    if question.lose.is_empty() && outlook.missing().is_empty() {
+        return Err(Error::new(Kind::Usage, "fate.nothing-lost", "no disk is missing, and none was named")
+            .remedy("name the disks that are to be lost: zinc-sieve fate --lose NAME[,NAME…]"));
+    }
+    let now = state(outlook, question)?;
+    let (before, shown, notes) = if question.steps.is_empty() {
+        (None, now, Vec::new())
+    } else {
+        let notes = question.do_first(outlook)?;
+        (Some(now), state(outlook, question)?, notes)
+    };
+    let comparison = question.asked.backup.as_deref().map(|path| Comparison::new(outlook, question, path));
+    let comparison = comparison.transpose()?;
+    if context.json {
+        let answer = files::Answer {
+            outlook,
+            question,
+            state: &shown,
+            before: before.as_ref(),
+            notes: &notes,
+            comparison: comparison.as_ref(),
+        };
+        json::print(&answer)?;
+    } else if question.asked.csv {
+        files::print_csv(outlook, question, comparison.as_ref())?;
+    } else {
+        show::show(question, &shown, before.as_ref(), &notes);
+        if let Some(comparison) = &comparison {
+            comparison.show(question.asked.top);
+        }
+    }
+    Ok(Outcome::well(shown.summary.totals.all_survive()))
+}
+
+fn state(outlook: &mut dyn Outlook, question: &Question<'_>) -> Result<State> {
+    outlook.lose(&question.lose, true)?;
+    Ok(State { missing: outlook.missing(), summary: summarise(outlook, question)? })
+}
+
+/// Prints a heading that says what is lost.
+fn heading(text: &str) {
+    anstream::println!("{}", style::paint(style::HEAD, text));
+}

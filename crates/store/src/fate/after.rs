@@ -1,0 +1,292 @@
+//! How a volume would be if something were done first.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use sieve_core::checksum::cell_size;
+use sieve_core::fate::{
+    DiskIndex, Fate, LostSet, ObjectState, Standing, StatedPiece, VersionState, losses, verdicts,
+};
+use sieve_core::lane::{Rows, joined};
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, GRANULE, ObjectId, VersionId};
+
+use super::load::split_by_damage;
+use super::{Count, VolumeModel};
+use crate::error::{Error, Kind, Result};
+use crate::label::Role;
+use crate::pool::Pool;
+use crate::sync;
+
+/// Something that is taken to be done before the loss.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// A sync.
+    Sync,
+    /// What waits on the cache is moved to the disks.
+    Settle,
+    /// A file or folder is removed.
+    Remove(RelPath),
+    /// A disk is replaced by one of that capacity; a missing one is rebuilt onto it.
+    Replace {
+        /// Its name.
+        disk: String,
+        /// The capacity of the new one.
+        capacity: ByteLength,
+    },
+}
+
+impl Step {
+    /// Reads "sync", "settle", "rm PATH" or "replace DISK with SIZE".
+    ///
+    /// # Errors
+    /// When it is none of these.
+    pub fn parse(text: &str) -> Result<Self> {
+        let wrong = |why: String| {
+            Error::new(Kind::Usage, "fate.after", why)
+                .remedy("write sync, settle, \"rm PATH\" or \"replace DISK with SIZE\"")
+        };
+        let words: Vec<&str> = text.split_whitespace().collect();
+        match words.as_slice() {
+            ["sync"] => Ok(Self::Sync),
+            ["settle"] => Ok(Self::Settle),
+            ["rm", ..] => {
+                let path = text.trim_start().trim_start_matches("rm").trim().trim_matches('/');
+                match RelPath::new(path) {
+                    Ok(path) if !path.is_root() => Ok(Self::Remove(path)),
+                    Ok(_) => Err(wrong("rm needs the path of a file or folder".into())),
+                    Err(why) => Err(wrong(format!("`{path}` is no path in a volume: {why}"))),
+                }
+            }
+            ["replace", disk, "with", size @ ..] => {
+                let capacity = ByteLength::parse(&size.concat()).map_err(|e| wrong(e.to_string()))?;
+                Ok(Self::Replace { disk: (*disk).into(), capacity })
+            }
+            _ => Err(wrong(format!("`{text}` is nothing that could be done first"))),
+        }
+    }
+}
+
+impl VolumeModel {
+    /// Takes it that a step was done.
+    ///
+    /// # Errors
+    /// When the step cannot be done, or what the database says.
+    pub fn after(&mut self, pool: &Pool, step: &Step) -> Result<Vec<String>> {
+        match step {
+            Step::Sync => self.after_sync(pool).map(|()| Vec::new()),
+            Step::Settle => Ok(vec![format!("nothing waits on a cache: {} has none", self.volume)]),
+            Step::Remove(path) => {
+                // What is removed is held: parity and the lanes stay as they are.
+                self.removed.push(path.clone());
+                Ok(Vec::new())
+            }
+            Step::Replace { disk, capacity } => self.after_replacement(pool, disk, *capacity),
+        }
+    }
+
+    /// The lanes as the coming sync plans them; what is damaged stays so, and its cells with it.
+    fn after_sync(&mut self, pool: &Pool) -> Result<()> {
+        if let Some(gone) = pool.members_of(&self.volume, Role::Data).find(|m| !m.state.is_usable()) {
+            let message = format!("a sync needs every data disk, and {} is not there", gone.row.name);
+            return Err(Error::new(Kind::Usage, "fate.after", message)
+                .remedy(format!("bring it back, or ask --after \"replace {} with SIZE\"", gone.row.name)));
+        }
+        let coming = sync::coming_sync(pool, &self.volume)?;
+        let unsound = self.unsound_granules();
+        for version in &mut self.model.versions {
+            version.mapped = 0;
+            version.recorded = true;
+        }
+        let mut provisional: BTreeMap<VersionId, u32> = BTreeMap::new();
+        for id in coming.unread {
+            if let Some(object) = self.object_index(ObjectId::new(-id.get())) {
+                provisional.insert(id, self.take_as_synced(object));
+            }
+        }
+        let sound: BTreeSet<u32> = self.model.objects.iter().filter_map(ObjectState::present).collect();
+        for (disk, map) in coming.lanes {
+            let mut pieces = Vec::new();
+            for interval in map.iter() {
+                let id = interval.value.version;
+                let found = provisional.get(&id).copied().or_else(|| self.version_index(id));
+                let Some(version) = found else { continue };
+                self.model.versions[version as usize].mapped += interval.rows.length();
+                let stale = !sound.contains(&version);
+                let piece =
+                    StatedPiece { rows: interval.rows, version, offset: interval.value.offset, stale };
+                match unsound.get(&version) {
+                    Some(damage) if !stale => split_by_damage(piece, damage, &mut pieces),
+                    _ => pieces.push(piece),
+                }
+            }
+            let index = self.sure_index(disk);
+            let lane = self.model.lanes.iter_mut().find(|l| l.disk == index);
+            lane.expect("each data disk has a lane").pieces = pieces;
+        }
+        for version in provisional.values() {
+            let state = &mut self.model.versions[*version as usize];
+            state.data = state.mapped;
+        }
+        self.finish_sync(&coming.dirty);
+        Ok(())
+    }
+
+    /// Parity that is computed anew is valid, but for rows where something cannot be read.
+    fn finish_sync(&mut self, dirty: &[Rows]) {
+        let stale = || self.model.lanes.iter().flat_map(|l| &l.pieces).filter(|p| p.stale).map(|p| p.rows);
+        let is_unsure = |cell: &&Rows| stale().any(|rows| !rows.intersection(**cell).is_empty());
+        let unsure: Vec<Rows> = dirty.iter().filter(is_unsure).copied().collect();
+        self.model.parities.iter_mut().for_each(|parity| parity.invalid.clone_from(&unsure));
+        self.model.unmapped.clear();
+        let all = (0..self.disks.len()).filter_map(|index| u16::try_from(index).ok()).map(DiskIndex);
+        self.model.replicas = all.filter(|disk| !self.missing.contains(disk)).collect();
+        for object in &mut self.model.objects {
+            object.catalogued = object.catalogued.map(|_| true);
+            if object.standing == Standing::Same {
+                object.older = None;
+            }
+        }
+    }
+
+    /// Granules of unchanged contents that are known to be damaged.
+    fn unsound_granules(&self) -> BTreeMap<u32, Vec<Rows>> {
+        let sound: BTreeSet<u32> = self.model.objects.iter().filter_map(ObjectState::present).collect();
+        let mut found: BTreeMap<u32, Vec<Rows>> = BTreeMap::new();
+        for piece in self.model.lanes.iter().flat_map(|l| &l.pieces) {
+            if piece.stale && sound.contains(&piece.version) {
+                found.entry(piece.version).or_default().push(Rows::at(piece.offset, piece.rows.length()));
+            }
+        }
+        found.values_mut().for_each(|ranges| ranges.sort_unstable());
+        found
+    }
+
+    /// Gives an object a content as a sync would find it.
+    fn take_as_synced(&mut self, object: usize) -> u32 {
+        let version = u32::try_from(self.model.versions.len()).unwrap_or(u32::MAX);
+        let state = &mut self.model.objects[object];
+        let cell = cell_size(state.size) / GRANULE;
+        self.model.versions.push(VersionState { size: state.size, cell, data: 0, mapped: 0, recorded: true });
+        (state.version, state.standing, state.older) = (Some(version), Standing::Same, None);
+        version
+    }
+
+    fn after_replacement(&mut self, pool: &Pool, name: &str, capacity: ByteLength) -> Result<Vec<String>> {
+        let member = pool.member_named(name)?;
+        let Some(disk) = self.index(member.row.id) else { return Ok(Vec::new()) };
+        let used = member.used_bytes(&pool.catalogue)?;
+        if used > capacity {
+            let message = format!("{capacity} do not hold the {used} that lie on {name}");
+            return Err(Error::new(Kind::Usage, "fate.after", message).remedy("name a larger disk"));
+        }
+        let mut notes = self.parity_too_small(pool, name, member.row.role, capacity);
+        if self.missing.contains(&disk) {
+            notes.extend(match member.row.role {
+                Role::Data => self.rebuild_data(pool, disk, name)?,
+                Role::Parity => self.rebuild_parity(disk),
+            });
+        }
+        Ok(notes)
+    }
+
+    /// What a data disk larger than the parity disks means.
+    fn parity_too_small(&self, pool: &Pool, name: &str, role: Role, capacity: ByteLength) -> Vec<String> {
+        let space = |m: &crate::member::Member| {
+            crate::member::usable_bytes(m.spec.as_ref(), m.filesystem.as_ref()).unwrap_or_default()
+        };
+        match role {
+            Role::Data => pool
+                .members_of(&self.volume, Role::Parity)
+                .filter(|m| space(m) < capacity)
+                .map(|m| {
+                    let parity = &m.row.name;
+                    format!(
+                        "{parity} holds {}: what {name} holds beyond that has no parity until {parity} grows",
+                        space(m)
+                    )
+                })
+                .collect(),
+            Role::Parity => pool
+                .members_of(&self.volume, Role::Data)
+                .filter(|m| space(m) > capacity)
+                .map(|m| format!("{} holds {}: more than {name} could guard", m.row.name, space(m)))
+                .collect(),
+        }
+    }
+
+    /// The disk comes back with what a rebuild obtains; what does not come back is gone for good.
+    fn rebuild_data(&mut self, pool: &Pool, disk: DiskIndex, name: &str) -> Result<Vec<String>> {
+        let verdicts = verdicts(&self.model, &self.missing);
+        let lost = losses(&self.model, &self.missing);
+        let names = self.name_counts(pool)?;
+        let (mut gone, mut older) = (Count::default(), Count::default());
+        for (position, object) in self.model.objects.iter_mut().enumerate().filter(|(_, o)| o.disk == disk) {
+            let count = |so_far: &mut Count| (0..names[position]).for_each(|_| so_far.add(object.size));
+            match verdicts.fates[position] {
+                Fate::Untouched | Fate::Rebuilt => {}
+                Fate::Older => {
+                    count(&mut older);
+                    let source = verdicts.sources[position].expect("an older state has a content");
+                    object.size = self.model.versions[source as usize].size;
+                    (object.version, object.standing, object.older) = (Some(source), Standing::Same, None);
+                }
+                Fate::Torn | Fate::Gone => {
+                    count(&mut gone);
+                    self.vanished.insert(position);
+                }
+            }
+        }
+        self.refill_lane(disk, &lost.lost);
+        self.missing.remove(&disk);
+        self.model.replicas.insert(disk);
+        let told = |count: Count, what: &str| {
+            (count.files > 0).then(|| format!("{} files ({}) of {name} {what}", count.files, count.bytes))
+        };
+        Ok([told(gone, "do not come back by that"), told(older, "come back in the state of the last sync")]
+            .into_iter()
+            .flatten()
+            .collect())
+    }
+
+    /// What comes back of the snapshot's contents can be read on the new disk; the rest is stale.
+    fn refill_lane(&mut self, disk: DiskIndex, lost: &BTreeMap<u32, Vec<Rows>>) {
+        let present: BTreeSet<u32> = self
+            .model
+            .objects
+            .iter()
+            .enumerate()
+            .filter(|(position, _)| !self.vanished.contains(position))
+            .filter_map(|(_, object)| object.present())
+            .collect();
+        let Some(lane) = self.model.lanes.iter_mut().find(|l| l.disk == disk) else { return };
+        let pieces = std::mem::take(&mut lane.pieces);
+        for piece in pieces {
+            // A content that was given up, or that nobody holds any more, is not written to the new disk.
+            let fresh = StatedPiece { stale: !present.contains(&piece.version), ..piece };
+            match lost.get(&piece.version) {
+                Some(damage) if !fresh.stale => split_by_damage(fresh, damage, &mut lane.pieces),
+                _ => lane.pieces.push(fresh),
+            }
+        }
+    }
+
+    /// The parity is computed anew where every lane of a row can be had.
+    fn rebuild_parity(&mut self, disk: DiskIndex) -> Vec<String> {
+        let lost = losses(&self.model, &self.missing);
+        let mut unknown: Vec<Rows> = Vec::new();
+        for piece in self.model.lanes.iter().flat_map(|l| &l.pieces) {
+            let content = Rows::at(piece.offset, piece.rows.length());
+            for range in lost.lost.get(&piece.version).into_iter().flatten() {
+                let hit = range.intersection(content);
+                if !hit.is_empty() {
+                    unknown.push(Rows::at(piece.rows.start() + (hit.start() - piece.offset), hit.length()));
+                }
+            }
+        }
+        if let Some(parity) = self.model.parities.iter_mut().find(|p| p.disk == disk) {
+            parity.invalid = joined(unknown);
+        }
+        self.missing = self.missing.iter().copied().filter(|d| *d != disk).collect::<LostSet>();
+        Vec::new()
+    }
+}

@@ -1,0 +1,51 @@
+//! A file with its fate.
+
+use serde::Serialize;
+use sieve_core::fate::{Fate, Unguarded};
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, VersionId};
+
+use super::Reason;
+
+/// A file of a volume with its fate.
+#[derive(Debug, Serialize)]
+pub struct FileFate<'a> {
+    /// The volume.
+    pub volume: &'a str,
+    /// Its path; what is not UTF-8 is shown escaped.
+    pub path: String,
+    /// Its path as bytes in hexadecimal, where it is not UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path_hex: Option<String>,
+    /// The disks that it lies on.
+    pub disks: [&'a str; 1],
+    /// Its length.
+    pub size_bytes: ByteLength,
+    /// What becomes of it.
+    pub fate: Fate,
+    /// How many disks may die without losing it.
+    pub guard: u8,
+    /// Why none may.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unguarded: Option<Unguarded>,
+    /// Why its present content does not come back, where that was asked for and it does not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<Reason>,
+    /// Its top folder, empty for what lies at the root.
+    #[serde(skip)]
+    pub top_folder: String,
+    /// Its present content, where it was checksummed.
+    #[serde(skip)]
+    pub content: Option<VersionId>,
+}
+
+/// The path as text and, where it is not UTF-8, its bytes in hexadecimal.
+pub fn shown_path(path: &RelPath) -> (String, Option<String>) {
+    match std::str::from_utf8(path.as_bytes()) {
+        Ok(text) => (text.to_string(), None),
+        Err(_) => {
+            let hex = path.as_bytes().iter().map(|b| format!("{b:02x}")).collect();
+            (path.to_string(), Some(hex))
+        }
+    }
+}
