@@ -211,6 +211,24 @@ pub(crate) struct FateArguments {
     pub(crate) paper: PaperArguments,
 }
 
+/// How the risk is worked out.
+#[derive(Args)]
+pub(crate) struct RiskArguments {
+    /// Work out the few actions that would help most
+    #[arg(long)]
+    pub(crate) advise: bool,
+    /// Play so many years by chance, and hold the result against the computed one
+    #[arg(long, value_name = "YEARS")]
+    pub(crate) simulate: Option<f64>,
+    /// The seed of the play: the same seed plays the same years
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) seed: u64,
+    #[command(flatten)]
+    pub(crate) from: Documents,
+    #[command(flatten)]
+    pub(crate) paper: PaperArguments,
+}
+
 /// By what an answer is broken down.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum Breakdown {
@@ -370,6 +388,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2 --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
     )]
     Fate(FateArguments),
+    /// Tell how much to worry: what a year may cost, from what, and what would help
+    #[command(
+        after_help = "Example:\n  zinc-sieve risk --advise\n  zinc-sieve risk --simulate 100000\n  zinc-sieve risk --from machine    # with what the disks report of themselves"
+    )]
+    Risk(RiskArguments),
     /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
     #[command(
         after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\""

@@ -152,12 +152,14 @@ impl PaperVolume {
         &self.model
     }
 
+    /// Takes it that there is one more parity drive, which is none of [`Self::disks`].
+    pub fn add_parity(&mut self) {
+        self.model.add_parity(self.disks.len());
+    }
+
     /// The name of a disk.
-    ///
-    /// # Panics
-    /// When the volume has no such disk.
     pub fn disk_name(&self, disk: DiskIndex) -> &str {
-        &self.disks[usize::from(disk.0)].name
+        self.disks.get(usize::from(disk.0)).map_or("another parity drive", |known| &known.name)
     }
 
     /// The fate of every file when these disks are lost.

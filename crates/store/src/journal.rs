@@ -28,3 +28,23 @@ pub fn append<T: Serialize>(home: &dyn Disk, now: i64, did: &str, detail: &T) ->
     file.write_at(&text, end)?;
     file.sync()
 }
+
+/// When something of this kind was done, in order, nanoseconds since 1970; lines that cannot be read are passed over.
+///
+/// # Errors
+/// What the disk says.
+pub fn times(home: &dyn Disk, did: &str) -> Result<Vec<i64>> {
+    #[derive(serde::Deserialize)]
+    struct Read {
+        at: i64,
+        did: String,
+    }
+    let path = RelPath::fixed(".zinc-sieve/journal.jsonl");
+    if home.stat(&path)?.is_none() {
+        return Ok(Vec::new());
+    }
+    let text = crate::disk::read_small(home, &path, 1 << 30)?;
+    let lines =
+        text.split(|byte| *byte == b'\n').filter_map(|line| serde_json::from_slice::<Read>(line).ok());
+    Ok(lines.filter(|line| line.did == did).map(|line| line.at).collect())
+}

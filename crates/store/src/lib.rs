@@ -29,6 +29,7 @@ pub mod read;
 pub mod rebuild;
 pub mod remove;
 pub mod replica;
+pub mod risk;
 pub mod scan;
 pub mod status;
 pub mod sync;

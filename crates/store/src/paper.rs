@@ -18,6 +18,7 @@ use crate::fate::{
 use crate::label::Role;
 use crate::listing;
 use crate::member::State;
+use crate::risk::{RiskMember, RiskVolume};
 use crate::status::{DiskStatus, GuardLevel, Status};
 
 /// A pool on paper, with its fates when some disks are lost.
@@ -94,6 +95,7 @@ impl PaperPool {
             unguarded: guard.reason,
             reason: self.reason(position),
             top_folder: path.split_once('/').map_or(String::new(), |(top, _)| top.into()),
+            position,
             content: None,
         }
     }
@@ -116,32 +118,38 @@ impl PaperPool {
         Error::new(Kind::Usage, "disk.unknown", message)
     }
 
+    /// Disks that are passed over together, each so far.
+    fn pass(&self, end: impl Fn(&sieve_core::paper::PaperDisk) -> ByteLength) -> Pass {
+        let curves = Curves::default();
+        let participant = |disk: sieve_core::paper::PaperDisk| Participant {
+            end: end(&disk),
+            capacity: disk.capacity,
+            curve: curves.of(self.spec.disk(&disk.name), None),
+            name: disk.name,
+            link: None,
+        };
+        let disks = self.volume.disks().into_iter().map(participant).collect();
+        Pass { disks, links: Vec::new(), processor: Some(assumed_processor()) }
+    }
+
     /// How long the first sync and the rebuild of the fullest disk would take, in words.
-    fn durations(&self, spec: &PoolSpec) -> Vec<String> {
+    fn durations(&self) -> Vec<String> {
         let disks = self.volume.disks();
         if disks.len() == self.volume.data_disks() || disks.iter().all(|d| d.used == ByteLength::ZERO) {
             return Vec::new();
         }
-        let curves = Curves::default();
-        let participant = |disk: &sieve_core::paper::PaperDisk, end: ByteLength| Participant {
-            name: disk.name.clone(),
-            end,
-            capacity: disk.capacity,
-            curve: curves.of(spec.disk(&disk.name), None),
-            link: None,
-        };
-        let told = |what: &str, participants: Vec<Participant>| {
-            let processor = Some(assumed_processor());
-            let found = forecast(&Pass { disks: participants, links: Vec::new(), processor });
+        let told = |what: &str, pass: &Pass| {
+            let found = forecast(pass);
             format!(
                 "{what} is likely to take {}, cautiously {}; held up by {}",
                 found.likely, found.cautious, found.bottleneck
             )
         };
-        let sync = disks.iter().map(|d| participant(d, d.used)).collect();
         let reach = disks[..self.volume.data_disks()].iter().map(|d| d.used).max().unwrap_or_default();
-        let rebuild = disks.iter().map(|d| participant(d, d.used.min(reach))).collect();
-        vec![told("the first sync", sync), told("a rebuild of the fullest disk", rebuild)]
+        vec![
+            told("the first sync", &self.pass(|d| d.used)),
+            told("a rebuild of the fullest disk", &self.pass(|d| d.used.min(reach))),
+        ]
     }
 
     /// How the pool is, as far as paper tells.
@@ -186,13 +194,14 @@ impl PaperPool {
             disks,
             guard: (0..=top).map(level).collect(),
             unguarded,
+            sync_would_guard: None,
             held: Count::default(),
             synced_at: None,
             now,
             conflicts: Vec::new(),
             damaged_cells: 0,
             proven: Vec::new(),
-            notes: self.durations(spec),
+            notes: self.durations(),
         })
     }
 }
@@ -214,6 +223,11 @@ impl Outlook for PaperPool {
         match step {
             Step::Sync => Ok(vec!["on paper every file counts as synced".into()]),
             Step::Settle => Ok(vec!["on paper nothing waits on a cache".into()]),
+            Step::AddParity => {
+                self.volume.add_parity();
+                self.guards = self.volume.guards();
+                Ok(Vec::new())
+            }
             Step::Remove(path) => {
                 self.removed.push(path.clone());
                 Ok(Vec::new())
@@ -258,6 +272,29 @@ impl Outlook for PaperPool {
             }
         }
         Ok(())
+    }
+
+    fn risk_volumes(&self) -> Result<Vec<RiskVolume>> {
+        let model = self.volume.model();
+        let disks = self.volume.disks();
+        let members = disks.iter().enumerate().map(|(position, disk)| RiskMember {
+            name: disk.name.clone(),
+            spec: self.spec.disk(&disk.name).cloned().unwrap_or_default(),
+            capacity: disk.capacity,
+            free: (position < self.volume.data_disks()).then(|| disk.capacity.minus(disk.used)),
+            rebuild_hours: forecast(&self.pass(|d| d.used.min(disk.used))).likely.hours(),
+        });
+        let names = self.volume.files().map(|(path, ..)| u32::from(!self.is_removed(path))).collect();
+        Ok(vec![RiskVolume {
+            name: self.volume.name().into(),
+            now: model.clone(),
+            synced: model.clone(),
+            missing: LostSet::new(),
+            names,
+            age: None,
+            disks: members.collect(),
+            sync_hours: None,
+        }])
     }
 
     fn checksum(&self, _content: VersionId) -> Result<Option<[u8; 32]>> {

@@ -26,6 +26,9 @@ pub struct Status {
     pub guard: Vec<GuardLevel>,
     /// Why what is unguarded is.
     pub unguarded: BTreeMap<Unguarded, Count>,
+    /// What a sync would guard that is unguarded now, where one can be made and would help.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sync_would_guard: Option<Count>,
     /// What was removed or replaced and is held until the next sync.
     pub held: Count,
     /// When the last sync began, nanoseconds since 1970.
@@ -103,6 +106,13 @@ pub struct Conflict {
 }
 
 impl Status {
+    /// Whether all disks are there, and something waits for nothing but a sync.
+    fn a_sync_helps(&self) -> bool {
+        use Unguarded::{Changed, Doubtful, New, StaleNeighbours};
+        self.disks.iter().all(|d| d.state == State::Present && !d.read_only)
+            && self.unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | StaleNeighbours))
+    }
+
     /// Whether every disk is there and every file guarded.
     pub fn is_well(&self) -> bool {
         self.disks.iter().all(|d| matches!(d.state, State::Present | State::OnPaper) && !d.read_only)
@@ -127,6 +137,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         disks: Vec::new(),
         guard: Vec::new(),
         unguarded: BTreeMap::new(),
+        sync_would_guard: None,
         held: held(pool)?,
         synced_at: pool.catalogue.synced_at()?,
         now: pool.machine.now(),
@@ -179,6 +190,9 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
             Ok(())
         })?;
     }
+    if status.a_sync_helps() {
+        status.sync_would_guard = Some(guarded_by_a_sync(pool, &status.unguarded)?);
+    }
     let top = levels.keys().max().copied().unwrap_or(0);
     status.guard = (0..=top)
         .map(|level| {
@@ -187,6 +201,25 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
         })
         .collect();
     Ok(())
+}
+
+/// What is unguarded now and would not be after a sync.
+fn guarded_by_a_sync(pool: &Pool, unguarded: &BTreeMap<Unguarded, Count>) -> Result<Count> {
+    let mut left = Count::default();
+    for volume in pool.volumes() {
+        let mut model = fate::load(pool, &volume.name)?;
+        model.after(pool, &fate::Step::Sync)?;
+        let evaluation = model.evaluate(&[]);
+        model.for_each_file(pool, &evaluation, |file| {
+            if file.unguarded.is_some() {
+                left.add(file.size_bytes);
+            }
+            Ok(())
+        })?;
+    }
+    let files: u64 = unguarded.values().map(|count| count.files).sum();
+    let bytes: ByteLength = unguarded.values().map(|count| count.bytes).sum();
+    Ok(Count { files: files.saturating_sub(left.files), bytes: bytes.minus(left.bytes) })
 }
 
 fn held(pool: &Pool) -> Result<Count> {

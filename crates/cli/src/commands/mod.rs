@@ -15,6 +15,7 @@ mod ls;
 mod prepare;
 mod put;
 mod rebuild;
+mod risk;
 mod rm;
 mod status;
 mod sync;
@@ -72,6 +73,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Sync { accept, consent } => sync::run(&context, accept, consent),
         Command::Verify => verify::run(&context),
         Command::Fate(arguments) => fate::run(&context, &arguments),
+        Command::Risk(arguments) => risk::run(&context, &arguments),
         Command::Drill { lose, sample } => drill::run(&context, &lose, sample.as_deref()),
         Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
         Command::Status { paper } => status::run(&context, &paper),

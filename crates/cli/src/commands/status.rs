@@ -83,16 +83,13 @@ fn show(status: &Status) {
     for note in &status.notes {
         anstream::println!("\nnote: {note}");
     }
-    if a_sync_helps(status) {
-        anstream::println!("\nNext: `zinc-sieve sync` guards what came or changed.");
+    if let Some(guarded) = status.sync_would_guard.filter(|count| count.files > 0) {
+        anstream::println!(
+            "\nNext: `zinc-sieve sync` would guard {}, {}. `zinc-sieve risk --advise` tells what else would help.",
+            units::files(guarded.files),
+            size(guarded.bytes)
+        );
     }
-}
-
-/// Whether all disks are there, and something waits for nothing but a sync.
-fn a_sync_helps(status: &Status) -> bool {
-    use Unguarded::{Changed, Doubtful, New, StaleNeighbours};
-    status.disks.iter().all(|d| d.state == State::Present && !d.read_only)
-        && status.unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | StaleNeighbours))
 }
 
 fn show_disks(disks: &[DiskStatus]) {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::lane::{Rows, joined};
-use crate::units::{ByteLength, ParityIndex, Slot};
+use crate::units::{ByteLength, MAX_PARITIES, ParityIndex, Slot};
 
 /// The position of a disk in the model's list of members.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -112,6 +112,19 @@ pub struct Model {
 }
 
 impl Model {
+    /// Adds a parity drive that is computed wherever all of a row can be had, as the disk after the last of so many;
+    /// nothing where there are eight already.
+    pub fn add_parity(&mut self, disks: usize) {
+        let is_free = |index: &u8| self.parities.iter().all(|parity| parity.index.get() != *index);
+        let free = (0..MAX_PARITIES as u8).find(is_free);
+        if let (Some(index), Ok(disk)) = (free, u16::try_from(disks)) {
+            let stale = self.lanes.iter().flat_map(|lane| &lane.pieces).filter(|piece| piece.stale);
+            let invalid = joined(stale.map(|piece| piece.rows).collect());
+            let index = ParityIndex::new(index);
+            self.parities.push(ParityState { disk: DiskIndex(disk), index, invalid });
+        }
+    }
+
     /// The rows that the snapshot gives to an object's present content, or else to an older one.
     pub fn rows_of(&self, object: &ObjectState) -> Vec<Rows> {
         let contents = object.present().into_iter().chain(object.past());

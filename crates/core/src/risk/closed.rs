@@ -32,6 +32,41 @@ pub fn closed_form(process: &Process) -> Odds {
     Odds { causes: causes.into(), any: sums.any / years }
 }
 
+/// How often disks fail first, and second, per year.
+#[derive(Clone, Debug, Default)]
+pub struct EventRates {
+    /// By the disk.
+    pub first: Vec<f64>,
+    /// By the first to fail, then by the second.
+    pub second: Vec<Vec<f64>>,
+}
+
+/// Computes how often each disk fails while all are there, and each pair after one another.
+pub fn event_rates(process: &Process) -> EventRates {
+    let count = process.disks.len();
+    let all: f64 = process.disks.iter().map(|d| d.rate).sum();
+    let mut rates = EventRates { first: vec![0.0; count], second: vec![vec![0.0; count]; count] };
+    if all <= 0.0 {
+        return rates;
+    }
+    let mut years = 1.0 / all;
+    let mut ignored = Sums::default();
+    for first in (0..count).filter(|disk| process.disks[*disk].rate > 0.0) {
+        let weight = process.disks[first].rate / all;
+        years += weight * add_first(process, first, weight, &mut ignored);
+        let others = process.rate_of_others(first);
+        let comes_second = -(-others * process.disks[first].window).exp_m1();
+        rates.first[first] = weight;
+        for second in (0..count).filter(|second| *second != first && others > 0.0) {
+            rates.second[first][second] = weight * comes_second * process.rate_beside(first, second) / others;
+        }
+    }
+    let per_year = |rate: &mut f64| *rate /= years;
+    rates.first.iter_mut().for_each(per_year);
+    rates.second.iter_mut().flatten().for_each(per_year);
+    rates
+}
+
 /// What is expected per cycle.
 #[derive(Default)]
 struct Sums {

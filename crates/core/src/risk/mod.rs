@@ -9,13 +9,17 @@
 //! What a loss costs comes from the fate model, exact. [`closed_form`] gives the expected values of this process,
 //! [`simulate`] plays it; the two must agree.
 
+mod advice;
+mod assess;
 mod closed;
 mod process;
 mod rates;
 mod simulate;
 mod unreadable;
 
-pub use closed::closed_form;
+pub use advice::{Action, Advice, FolderOnDisk, Market, advise};
+pub use assess::{Assessment, Conditions, Subject, assess};
+pub use closed::{EventRates, closed_form, event_rates};
 pub use process::{Cause, Figure, Hazard, Loss, Odds, Process, RiskDisk};
 pub use rates::{RateSource, YearlyRate, default_unreadable_per_bit, yearly_rate};
 pub use simulate::{Comparison, Simulated, compare, simulate};

@@ -26,6 +26,8 @@ pub enum Step {
     Settle,
     /// A file or folder is removed.
     Remove(RelPath),
+    /// One more parity drive, and a sync.
+    AddParity,
     /// A disk is replaced by one of that capacity; a missing one is rebuilt onto it.
     Replace {
         /// Its name.
@@ -36,19 +38,20 @@ pub enum Step {
 }
 
 impl Step {
-    /// Reads "sync", "settle", "rm PATH" or "replace DISK with SIZE".
+    /// Reads "sync", "settle", "add parity", "rm PATH" or "replace DISK with SIZE".
     ///
     /// # Errors
     /// When it is none of these.
     pub fn parse(text: &str) -> Result<Self> {
         let wrong = |why: String| {
             Error::new(Kind::Usage, "fate.after", why)
-                .remedy("write sync, settle, \"rm PATH\" or \"replace DISK with SIZE\"")
+                .remedy("write sync, settle, \"add parity\", \"rm PATH\" or \"replace DISK with SIZE\"")
         };
         let words: Vec<&str> = text.split_whitespace().collect();
         match words.as_slice() {
             ["sync"] => Ok(Self::Sync),
             ["settle"] => Ok(Self::Settle),
+            ["add", "parity"] => Ok(Self::AddParity),
             ["rm", ..] => {
                 let path = text.trim_start().trim_start_matches("rm").trim().trim_matches('/');
                 match RelPath::new(path) {
@@ -74,6 +77,11 @@ impl VolumeModel {
     pub fn after(&mut self, pool: &Pool, step: &Step) -> Result<Vec<String>> {
         match step {
             Step::Sync => self.after_sync(pool).map(|()| Vec::new()),
+            Step::AddParity => {
+                self.after_sync(pool)?;
+                self.model.add_parity(self.disks.len());
+                Ok(Vec::new())
+            }
             Step::Settle => Ok(vec![format!("nothing waits on a cache: {} has none", self.volume)]),
             Step::Remove(path) => {
                 // What is removed is held: parity and the lanes stay as they are.

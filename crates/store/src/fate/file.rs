@@ -34,6 +34,9 @@ pub struct FileFate<'a> {
     /// Its top folder, empty for what lies at the root.
     #[serde(skip)]
     pub top_folder: String,
+    /// The position of its object in the model of its volume.
+    #[serde(skip)]
+    pub position: usize,
     /// Its present content, where it was checksummed.
     #[serde(skip)]
     pub content: Option<VersionId>,

@@ -1,5 +1,7 @@
 //! What a loss is worked out for: the volumes of a pool that exists, or a pool on paper.
 
+use std::collections::BTreeMap;
+
 use sieve_core::fate::{Cost, DiskIndex, DiskSet, Exposures, Stakes};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
@@ -8,10 +10,14 @@ use sieve_core::units::{DiskId, VersionId};
 
 use super::{Evaluation, FileFate, Step, VolumeModel, load};
 use crate::catalogue::versions;
-use crate::error::Result;
+use crate::curves::forecast_pass;
+use crate::error::{Kind, Result};
+use crate::event::Silent;
 use crate::label::Role;
+use crate::member::usable_bytes;
 use crate::pool::Pool;
-use crate::scan;
+use crate::risk::{RiskMember, RiskVolume};
+use crate::{scan, sync};
 
 /// A disk that is missing now, and when it was last scanned.
 #[derive(Clone, Debug)]
@@ -66,6 +72,12 @@ pub trait Outlook {
     /// What the database says.
     fn checksum(&self, content: VersionId) -> Result<Option<[u8; 32]>>;
 
+    /// The volumes as the risk is worked out for them.
+    ///
+    /// # Errors
+    /// What a disk or the database says.
+    fn risk_volumes(&self) -> Result<Vec<RiskVolume>>;
+
     /// What any set of up to `most` disks costs.
     ///
     /// # Errors
@@ -90,6 +102,10 @@ impl Costs {
         };
         self.volumes.iter().map(cost).fold(Cost::default(), Cost::plus)
     }
+}
+
+fn days_between(from: i64, to: i64) -> f64 {
+    to.saturating_sub(from).max(0) as f64 / 86_400e9
 }
 
 /// A pool that exists.
@@ -118,6 +134,38 @@ impl<'a> PoolOutlook<'a> {
         }
         let missing = pool.members.iter().filter(|m| !m.state.is_usable()).map(|m| m.row.id).collect();
         Ok(Self { pool, volumes, missing })
+    }
+
+    fn risk_members(&self, volume: &VolumeModel) -> Result<Vec<RiskMember>> {
+        let member = |id: &DiskId| self.pool.member(*id);
+        let mut members = Vec::new();
+        for id in &volume.disks {
+            let lost = member(id)?;
+            let reach = lost.used_bytes(&self.pool.catalogue)?;
+            let mut amounts = BTreeMap::new();
+            for other in &volume.disks {
+                let used = member(other)?.used_bytes(&self.pool.catalogue)?;
+                amounts.insert(member(other)?.row.name.clone(), used.min(reach));
+            }
+            let is_data = lost.row.role == Role::Data;
+            members.push(RiskMember {
+                name: lost.row.name.clone(),
+                spec: lost.spec.clone().unwrap_or_default(),
+                capacity: usable_bytes(lost.spec.as_ref(), lost.filesystem.as_ref()).unwrap_or(reach),
+                free: if is_data { Some(lost.free_bytes(&self.pool.catalogue)?) } else { None },
+                rebuild_hours: forecast_pass(self.pool, &amounts)?.likely.hours(),
+            });
+        }
+        Ok(members)
+    }
+
+    /// Hours that disks are busy with a sync, as one would be planned; none where it would stop and ask.
+    fn sync_hours(&self, volume: &VolumeModel) -> Result<Option<f64>> {
+        match sync::plan(self.pool, &sync::Options::default(), &Silent) {
+            Ok(plan) => Ok(Some(plan.forecast.likely.hours() * volume.disks.len() as f64)),
+            Err(error) if matches!(error.kind, Kind::Safety | Kind::Conflict) => Ok(None),
+            Err(error) => Err(error),
+        }
     }
 
     fn there(&self) -> impl Iterator<Item = (DiskId, &str)> {
@@ -178,6 +226,30 @@ impl Outlook for PoolOutlook<'_> {
 
     fn checksum(&self, content: VersionId) -> Result<Option<[u8; 32]>> {
         Ok(Some(versions::get(self.pool.catalogue.reading(), content)?.sum.whole))
+    }
+
+    fn risk_volumes(&self) -> Result<Vec<RiskVolume>> {
+        let age = self.pool.catalogue.synced_at()?.map(|at| days_between(at, self.pool.machine.now()));
+        let mut volumes = Vec::new();
+        for (volume, _) in &self.volumes {
+            let mut synced = volume.clone();
+            // With a disk missing there is no sync: then what is guarded now is all there is.
+            let can_sync = self.missing.is_empty() && age.is_some();
+            if can_sync {
+                synced.after(self.pool, &Step::Sync)?;
+            }
+            volumes.push(RiskVolume {
+                name: volume.volume.clone(),
+                now: volume.model.clone(),
+                synced: synced.model,
+                missing: volume.missing.clone(),
+                names: volume.name_counts(self.pool)?,
+                age,
+                disks: self.risk_members(volume)?,
+                sync_hours: if self.missing.is_empty() { self.sync_hours(volume)? } else { None },
+            });
+        }
+        Ok(volumes)
     }
 
     fn costs(&self, most: usize) -> Result<Costs> {

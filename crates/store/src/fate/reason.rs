@@ -118,8 +118,8 @@ impl Reason {
             return Ok(Self { own, rows: None });
         };
         let name = |disk: DiskIndex| {
-            let member = pool.member(model.disks[usize::from(disk.0)]);
-            member.map_or_else(|_| format!("disk {}", disk.0), |m| m.row.name.clone())
+            let known = model.disks.get(usize::from(disk.0)).and_then(|id| pool.member(*id).ok());
+            known.map_or_else(|| "another parity drive".into(), |m| m.row.name.clone())
         };
         let mut stale = Vec::new();
         for (disk, version) in &cause.stale {

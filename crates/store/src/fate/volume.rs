@@ -16,6 +16,7 @@ use crate::pool::Pool;
 use crate::scan::is_held;
 
 /// A volume as a model, and which of its parts is what in the catalogue.
+#[derive(Clone)]
 pub struct VolumeModel {
     /// The volume.
     pub volume: String,
@@ -213,6 +214,7 @@ impl VolumeModel {
             unguarded: evaluation.guards[position].reason,
             reason: self.reason(pool, evaluation, position)?,
             top_folder: top.unwrap_or_default(),
+            position,
             content: self.model.objects[position].present().and_then(|v| self.version_id(v)),
         }))
     }

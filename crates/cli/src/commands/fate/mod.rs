@@ -1,5 +1,6 @@
 //! `fate`: what becomes of every file when disks are lost.
 
+mod advice;
 mod any;
 mod backup;
 mod explain;
@@ -115,6 +116,9 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
         show::show(question, &shown, before.as_ref(), &notes);
         if let Some(comparison) = &comparison {
             comparison.show(question.asked.top);
+        }
+        if question.steps.is_empty() {
+            advice::show(outlook, question, &shown.summary.totals)?;
         }
     }
     Ok(Outcome::well(shown.summary.totals.all_survive()))

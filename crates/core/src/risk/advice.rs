@@ -1,0 +1,275 @@
+//! The few actions that would help most, each worked out with the same machinery as the risk itself.
+
+use serde::Serialize;
+
+use super::assess::{Assessment, Conditions, Subject, assess};
+use super::closed::closed_form;
+use super::process::{Process, RiskDisk};
+use super::rates::{default_unreadable_per_bit, yearly_rate};
+use crate::fate::Model;
+use crate::pool::{DiskSpec, Media, Price};
+use crate::units::{ByteLength, MAX_PARITIES};
+
+/// Something that could be done.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(tag = "action", rename_all = "kebab-case")]
+pub enum Action {
+    /// A sync now.
+    SyncNow,
+    /// Syncs more often.
+    SyncEvery {
+        /// Days from one to the next.
+        days: f64,
+    },
+    /// One more parity drive.
+    AddParity {
+        /// How large it has to be.
+        capacity: ByteLength,
+    },
+    /// Another disk in the place of one that is likely to fail.
+    Replace {
+        /// Which.
+        disk: String,
+    },
+    /// The files of a folder that lie on one disk go to another.
+    Move {
+        /// The folder.
+        folder: String,
+        /// Where its files lie now.
+        from: String,
+        /// Where they would go.
+        to: String,
+        /// How much that is.
+        bytes: ByteLength,
+    },
+}
+
+/// An action, what it saves, and what it costs.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Advice {
+    /// What is to be done.
+    #[serde(flatten)]
+    pub action: Action,
+    /// Bytes less to be expected to be lost in a year.
+    pub saves_bytes: f64,
+    /// How much smaller the probability of losing anything in a year becomes.
+    pub saves_chance: f64,
+    /// Hours that disks are busy with it, added up over the disks.
+    pub disk_hours: f64,
+    /// What has to be bought, in hundredths of the currency, if prices are known.
+    pub price: Option<Price>,
+}
+
+impl Advice {
+    /// Bytes saved per hour of disk time.
+    pub fn per_hour(&self) -> f64 {
+        self.saves_bytes / self.disk_hours.max(1.0 / 60.0)
+    }
+}
+
+/// What actions cost.
+pub struct Market {
+    /// Hours that disks are busy with a sync now; none where none can be made.
+    pub sync_hours: Option<f64>,
+    /// Hours that disks are busy with a rebuild of each disk, in the order of [`DiskIndex`].
+    pub rebuild_hours: Vec<f64>,
+    /// All space of each disk.
+    pub capacities: Vec<ByteLength>,
+    /// Free space of each data disk; nothing for parity disks.
+    pub free: Vec<Option<ByteLength>>,
+    /// What a disk of a size costs, if the pool file tells any prices.
+    pub price: Option<(f64, String)>,
+    /// Bytes of each folder on each disk, and what of them is to be expected to be lost in a year.
+    pub folders: Vec<FolderOnDisk>,
+    /// Bytes per second when files are moved from disk to disk.
+    pub move_rate: f64,
+}
+
+/// The files of a folder that lie on one disk.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FolderOnDisk {
+    /// The folder.
+    pub folder: String,
+    /// The disk.
+    pub disk: usize,
+    /// Their bytes.
+    pub bytes: f64,
+    /// Bytes of them to be expected to be lost in a year.
+    pub lost: f64,
+}
+
+/// A sync that finds nothing still has to scan, and to start every disk.
+const LEAST_SYNC_HOURS: f64 = 0.1;
+/// Savings below this share of what is to be expected are not worth a word.
+const LEAST_SHARE: f64 = 0.005;
+/// A folder is worth moving only if that many of its bytes lie there.
+const LEAST_MOVED: f64 = 1e6;
+
+/// Works out every action that is open, the best by disk time first; those that save next to nothing are left out.
+pub fn advise(
+    subject: &Subject<'_>,
+    conditions: &Conditions,
+    assessment: &Assessment,
+    market: &Market,
+) -> Vec<Advice> {
+    let advisor = Advisor { subject, conditions, assessment, market };
+    let mut all = Vec::new();
+    all.extend(advisor.sync_now());
+    all.extend(advisor.sync_more_often());
+    all.extend(advisor.add_parity());
+    all.extend(advisor.replace());
+    all.extend(advisor.move_folder());
+    let worth = assessment.odds.total().bytes * LEAST_SHARE;
+    all.retain(|advice| advice.saves_bytes > worth && advice.saves_bytes > 0.0);
+    all.sort_by(|a, b| b.per_hour().total_cmp(&a.per_hour()));
+    all
+}
+
+struct Advisor<'a> {
+    subject: &'a Subject<'a>,
+    conditions: &'a Conditions,
+    assessment: &'a Assessment,
+    market: &'a Market,
+}
+
+impl Advisor<'_> {
+    /// What another process saves against the present one.
+    fn against(&self, action: Action, other: &Process, disk_hours: f64, price: Option<Price>) -> Advice {
+        let (now, then) = (&self.assessment.odds, closed_form(other));
+        Advice {
+            action,
+            saves_bytes: now.total().bytes - then.total().bytes,
+            saves_chance: now.any_in_a_year() - then.any_in_a_year(),
+            disk_hours,
+            price,
+        }
+    }
+
+    /// What stays lost as long as nothing is synced, against what a sync leaves.
+    fn sync_now(&self) -> Option<Advice> {
+        let disk_hours = self.market.sync_hours?;
+        let frozen = |disk_loss: &super::Loss| super::Loss {
+            bytes: disk_loss.bytes + disk_loss.files_per_day * self.subject.age * disk_loss.bytes_each,
+            files: disk_loss.files + disk_loss.files_per_day * self.subject.age,
+            files_per_day: 0.0,
+            bytes_each: 0.0,
+        };
+        let clean = |loss: &super::Loss| super::Loss { files_per_day: 0.0, ..*loss };
+        let process = &self.assessment.process;
+        let with = |change: &dyn Fn(&super::Loss) -> super::Loss| Process {
+            single: process.single.iter().map(change).collect(),
+            second: process.second.iter().map(|row| row.iter().map(change).collect()).collect(),
+            ..process.clone()
+        };
+        let (now, then) = (closed_form(&with(&frozen)), closed_form(&with(&clean)));
+        Some(Advice {
+            action: Action::SyncNow,
+            saves_bytes: now.total().bytes - then.total().bytes,
+            saves_chance: now.any_in_a_year() - then.any_in_a_year(),
+            disk_hours,
+            price: None,
+        })
+    }
+
+    fn sync_more_often(&self) -> Option<Advice> {
+        self.market.sync_hours?;
+        let interval = self.conditions.sync_interval;
+        let days = if interval > 2.0 { 1.0 } else { interval / 2.0 };
+        let more = super::DAYS / days - super::DAYS / interval;
+        let other = Process { sync_interval: days, ..self.assessment.process.clone() };
+        let hours = more * LEAST_SYNC_HOURS * self.conditions.disks.len() as f64;
+        Some(self.against(Action::SyncEvery { days }, &other, hours, None))
+    }
+
+    /// The same volume with a parity that is valid wherever all of a row can be had.
+    fn add_parity(&self) -> Option<Advice> {
+        if self.subject.synced.parities.len() >= MAX_PARITIES {
+            return None;
+        }
+        let largest = (0..self.market.capacities.len())
+            .filter(|disk| self.market.free[*disk].is_some())
+            .map(|disk| self.market.capacities[disk])
+            .max()?;
+        let with = |model: &Model| {
+            let mut model = model.clone();
+            model.add_parity(self.conditions.disks.len());
+            model
+        };
+        let (now, synced) = (with(self.subject.now), with(self.subject.synced));
+        let subject = Subject { now: &now, synced: &synced, ..*self.subject };
+        let mut conditions = self.conditions.clone();
+        conditions.disks.push(self.new_disk("another parity"));
+        conditions.per_bit.push(default_unreadable_per_bit(Some(Media::Hdd)));
+        let other = assess(&subject, &conditions);
+        // It is computed from all data disks, as a lost parity drive would be.
+        let hours = self.market.rebuild_hours.iter().copied().fold(0.0, f64::max);
+        let action = Action::AddParity { capacity: largest };
+        Some(self.against(action, &other.process, hours, self.price_of(largest)))
+    }
+
+    fn replace(&self) -> Option<Advice> {
+        let fresh = self.new_disk("new").rate;
+        let worst = (0..self.conditions.disks.len())
+            .filter(|disk| self.conditions.disks[*disk].rate > fresh)
+            .max_by(|a, b| self.conditions.disks[*a].rate.total_cmp(&self.conditions.disks[*b].rate))?;
+        let mut other = self.assessment.process.clone();
+        other.disks[worst].rate = fresh;
+        other.disks[worst].batch = None;
+        let action = Action::Replace { disk: other.disks[worst].name.clone() };
+        let price = self.price_of(self.market.capacities[worst]);
+        Some(self.against(action, &other, self.market.rebuild_hours[worst], price))
+    }
+
+    /// The move of one folder off one disk that saves most: on the other disk it fares as what lies there does.
+    fn move_folder(&self) -> Option<Advice> {
+        let disks = self.conditions.disks.len();
+        let (mut bytes, mut lost) = (vec![0.0; disks], vec![0.0; disks]);
+        for part in &self.market.folders {
+            bytes[part.disk] += part.bytes;
+            lost[part.disk] += part.lost;
+        }
+        let fares = |disk: usize| if bytes[disk] > 0.0 { lost[disk] / bytes[disk] } else { f64::INFINITY };
+        let mut best: Option<(f64, &FolderOnDisk, usize)> = None;
+        for part in self.market.folders.iter().filter(|part| part.bytes >= LEAST_MOVED) {
+            for to in (0..disks).filter(|to| *to != part.disk) {
+                let has_room = self.market.free[to].is_some_and(|free| free.exact() as f64 >= part.bytes);
+                let saves = part.lost - part.bytes * fares(to);
+                if has_room && saves > best.map_or(0.0, |(most, ..)| most) {
+                    best = Some((saves, part, to));
+                }
+            }
+        }
+        let (saves_bytes, part, to) = best?;
+        let name = |disk: usize| self.conditions.disks[disk].name.clone();
+        Some(Advice {
+            action: Action::Move {
+                folder: part.folder.clone(),
+                from: name(part.disk),
+                to: name(to),
+                bytes: ByteLength::new(part.bytes as u64),
+            },
+            saves_bytes,
+            saves_chance: 0.0,
+            disk_hours: 2.0 * part.bytes / self.market.move_rate / 3600.0,
+            price: None,
+        })
+    }
+
+    /// A new disk, as it is bought; it takes as long to rebuild as the slowest of the others.
+    fn new_disk(&self, name: &str) -> RiskDisk {
+        let spec = DiskSpec { media: Some(Media::Hdd), ..DiskSpec::default() };
+        let window = self.conditions.disks.iter().map(|d| d.window).fold(0.0, f64::max);
+        RiskDisk {
+            name: name.into(),
+            rate: yearly_rate(&spec, Some(0.0), None).per_year(),
+            batch: None,
+            window,
+        }
+    }
+
+    fn price_of(&self, capacity: ByteLength) -> Option<Price> {
+        let (per_byte, currency) = self.market.price.as_ref()?;
+        let hundredths = (per_byte * capacity.exact() as f64).round() as u64;
+        Some(Price { hundredths, currency: currency.clone() })
+    }
+}

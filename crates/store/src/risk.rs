@@ -1,0 +1,346 @@
+//! How much to worry about a pool: its disks, its rebuilds and its habits brought to the process of failures.
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+use sieve_core::fate::{LostSet, Model};
+use sieve_core::health::{Verdict, age_in_years};
+use sieve_core::pool::{DiskSpec, PoolSpec};
+use sieve_core::risk::{
+    Advice, Assessment, Cause, Comparison, Conditions, DAYS, Figure, FolderOnDisk, Market, Odds, RiskDisk,
+    Simulated, Subject, YearlyRate, advise, assess, compare, default_unreadable_per_bit, simulate,
+    yearly_rate,
+};
+use sieve_core::units::ByteLength;
+
+use crate::error::Result;
+use crate::fate::Outlook;
+
+/// A volume as the risk is worked out for it.
+pub struct RiskVolume {
+    /// Its name.
+    pub name: String,
+    /// As it is.
+    pub now: Model,
+    /// As it would be right after a sync.
+    pub synced: Model,
+    /// The disks that are missing.
+    pub missing: LostSet,
+    /// How many names of files each object has.
+    pub names: Vec<u32>,
+    /// Days since the last sync; none where there was none, or on paper.
+    pub age: Option<f64>,
+    /// Its disks, in the model's order.
+    pub disks: Vec<RiskMember>,
+    /// Hours that disks are busy with a sync now; none where none can be made.
+    pub sync_hours: Option<f64>,
+}
+
+/// A disk of such a volume.
+pub struct RiskMember {
+    /// Its name.
+    pub name: String,
+    /// What the pool file says of it.
+    pub spec: DiskSpec,
+    /// All its space.
+    pub capacity: ByteLength,
+    /// What is free on it, for a data disk.
+    pub free: Option<ByteLength>,
+    /// Hours that a rebuild of it takes.
+    pub rebuild_hours: f64,
+}
+
+/// What is asked for.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// What the health of disks tells, by name.
+    pub verdicts: BTreeMap<String, Verdict>,
+    /// Today, for the age of disks.
+    pub today: jiff::civil::Date,
+    /// Play so many years.
+    pub simulate: Option<f64>,
+    /// The seed of the play.
+    pub seed: u64,
+    /// Work out what would help.
+    pub advise: bool,
+}
+
+/// Where the interval of the syncs comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum IntervalSource {
+    /// The pool file.
+    Given,
+    /// The journal.
+    Observed,
+    /// Nothing is known.
+    Assumed,
+}
+
+/// How much to worry about one volume.
+#[derive(Clone, Debug, Serialize)]
+pub struct VolumeRisk {
+    /// The volume.
+    pub volume: String,
+    /// Its disks.
+    pub disks: Vec<DiskRisk>,
+    /// Days from one sync to the next.
+    pub sync_every_days: f64,
+    /// Where that comes from.
+    pub sync_every_source: IntervalSource,
+    /// So many times likelier a disk fails while another of its batch is being rebuilt.
+    pub batch_factor: f64,
+    /// What is to be expected in a year, by cause.
+    pub odds: Odds,
+    /// All causes together.
+    pub total: Figure,
+    /// The probability of losing anything within a year.
+    pub any_in_a_year: f64,
+    /// By top folder, the most first.
+    pub folders: Vec<FolderRisk>,
+    /// The play, where it was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub simulated: Option<Simulated>,
+    /// The play against the closed form.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub comparison: Vec<Comparison>,
+    /// What would help, the best first, where it was asked for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub advice: Vec<Advice>,
+}
+
+/// One disk.
+#[derive(Clone, Debug, Serialize)]
+pub struct DiskRisk {
+    /// Its name.
+    pub name: String,
+    /// How likely it is to fail within a year.
+    pub rate: YearlyRate,
+    /// Its batch.
+    pub batch: Option<String>,
+    /// It is missing now.
+    pub is_missing: bool,
+    /// Days from its failure until it is replaced and rebuilt.
+    pub window_days: f64,
+    /// Hours of these that the rebuild takes.
+    pub rebuild_hours: f64,
+    /// The share of its bits that cannot be read.
+    pub unreadable_per_bit: f64,
+}
+
+/// What is to be expected of one folder in a year.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct FolderRisk {
+    /// The top folder; empty for what lies at the root.
+    pub folder: String,
+    /// Bytes lost.
+    pub bytes: f64,
+    /// Files lost.
+    pub files: f64,
+}
+
+/// Days until a successor is in the bay of a disk that failed, where nobody says.
+const REPLACE_WITHIN: f64 = 3.0;
+/// Days from sync to sync, where nobody says and the journal does not tell.
+const SYNC_EVERY: f64 = 7.0;
+/// So many times likelier a disk fails while another of its batch is being rebuilt, where nobody says.
+const BATCH_FACTOR: f64 = 3.0;
+/// The least age of a sync that a rate of change is taken from, in days: what changed within an hour tells little.
+const LEAST_AGE: f64 = 1.0;
+/// The least time from one sync to the next, in days.
+const LEAST_GAP: f64 = 1.0 / 24.0;
+/// Bytes per second of a move from disk to disk, through one processor.
+const MOVE_RATE: f64 = 1e8;
+
+/// Works the risk out for each volume.
+///
+/// # Errors
+/// What a disk or the database says.
+pub fn risk(outlook: &mut dyn Outlook, request: &Request, sync_gap: Option<f64>) -> Result<Vec<VolumeRisk>> {
+    outlook.lose(&[], false)?;
+    let spec = outlook.spec().clone();
+    let volumes = outlook.risk_volumes()?;
+    volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, request, sync_gap)).collect()
+}
+
+fn of_volume(
+    outlook: &dyn Outlook,
+    spec: &PoolSpec,
+    volume: RiskVolume,
+    request: &Request,
+    sync_gap: Option<f64>,
+) -> Result<VolumeRisk> {
+    let (interval, source) = match (spec.risk.sync_every, sync_gap) {
+        (Some(days), _) => (days, IntervalSource::Given),
+        (None, Some(days)) => (days.max(LEAST_GAP), IntervalSource::Observed),
+        (None, None) => (SYNC_EVERY, IntervalSource::Assumed),
+    };
+    let disks: Vec<DiskRisk> = (0..)
+        .zip(&volume.disks)
+        .map(|(position, m)| disk_risk(spec, &volume, position, m, request))
+        .collect();
+    let conditions = Conditions {
+        disks: disks.iter().map(as_process_disk).collect(),
+        per_bit: disks.iter().map(|d| d.unreadable_per_bit).collect(),
+        batch_factor: spec.risk.batch_factor.unwrap_or(BATCH_FACTOR),
+        sync_interval: interval,
+    };
+    let age = volume.age.unwrap_or(interval).max(LEAST_AGE);
+    let subject = Subject {
+        now: &volume.now,
+        synced: &volume.synced,
+        missing: &volume.missing,
+        names: &volume.names,
+        age,
+    };
+    let assessment = assess(&subject, &conditions);
+    let parts = folders(outlook, &volume, &assessment, &subject)?;
+    let simulated = request.simulate.map(|years| simulate(&assessment.process, years, request.seed));
+    let comparison = simulated.as_ref().map(|s| compare(&assessment.odds, s)).unwrap_or_default();
+    let advice = if request.advise {
+        advise(&subject, &conditions, &assessment, &market(spec, &volume, parts.on_disks))
+    } else {
+        Vec::new()
+    };
+    let odds = assessment.odds;
+    Ok(VolumeRisk {
+        volume: volume.name,
+        disks,
+        sync_every_days: interval,
+        sync_every_source: source,
+        batch_factor: conditions.batch_factor,
+        total: odds.total(),
+        any_in_a_year: odds.any_in_a_year(),
+        odds,
+        folders: parts.folders,
+        simulated,
+        comparison,
+        advice,
+    })
+}
+
+fn disk_risk(
+    spec: &PoolSpec,
+    volume: &RiskVolume,
+    position: u16,
+    member: &RiskMember,
+    request: &Request,
+) -> DiskRisk {
+    let age = age_in_years(&member.spec, request.today);
+    let verdict = request.verdicts.get(&member.name).copied();
+    let usual = default_unreadable_per_bit(member.spec.media);
+    DiskRisk {
+        name: member.name.clone(),
+        rate: yearly_rate(&member.spec, age, verdict),
+        batch: member.spec.batch.clone(),
+        is_missing: volume.missing.contains(&sieve_core::fate::DiskIndex(position)),
+        window_days: spec.risk.replace_within.unwrap_or(REPLACE_WITHIN) + member.rebuild_hours / 24.0,
+        rebuild_hours: member.rebuild_hours,
+        unreadable_per_bit: spec.risk.unreadable_per_bit.unwrap_or(usual),
+    }
+}
+
+fn as_process_disk(disk: &DiskRisk) -> RiskDisk {
+    RiskDisk {
+        name: disk.name.clone(),
+        rate: if disk.is_missing { 0.0 } else { disk.rate.per_year() },
+        batch: disk.batch.clone(),
+        window: disk.window_days / DAYS,
+    }
+}
+
+struct Parts {
+    folders: Vec<FolderRisk>,
+    on_disks: Vec<FolderOnDisk>,
+}
+
+#[derive(Clone, Copy, Default)]
+struct Part {
+    bytes: f64,
+    lost_bytes: f64,
+    lost_files: f64,
+    squares: f64,
+    /// Without what changes between syncs: that would be lost anywhere.
+    lost_where_it_lies: f64,
+}
+
+/// Sums what is to be expected up by folder, and by folder and disk.
+///
+/// The failures of disks are summed up file by file, and scaled to their total where changes since the last sync
+/// count for several files at once. What unreadable sectors take is shared out by the squares of sizes: a file is hit
+/// in proportion to its size, and is lost with all of it.
+fn folders(
+    outlook: &dyn Outlook,
+    volume: &RiskVolume,
+    assessment: &Assessment,
+    subject: &Subject<'_>,
+) -> Result<Parts> {
+    let yearly = assessment.yearly_losses(subject);
+    let mut parts: BTreeMap<(String, usize), Part> = BTreeMap::new();
+    outlook.for_each_file(&mut |file| {
+        if file.volume != volume.name {
+            return Ok(());
+        }
+        let disk = usize::from(volume.now.objects[file.position].disk.0);
+        let part = parts.entry((file.top_folder.clone(), disk)).or_default();
+        let size = file.size_bytes.exact() as f64;
+        part.bytes += size;
+        let (guarded, all) = yearly[file.position];
+        part.lost_bytes += all * size;
+        part.lost_files += all;
+        part.lost_where_it_lies += guarded * size;
+        part.squares += size * size;
+        Ok(())
+    })?;
+    let of = |cause: Cause| assessment.odds.causes.get(&cause).copied().unwrap_or_default();
+    let (single, second, unreadable) = (of(Cause::Single), of(Cause::Second), of(Cause::Unreadable));
+    let share = |total: f64, sum: f64| if sum > 0.0 { total / sum } else { 0.0 };
+    let sum = |value: &dyn Fn(&Part) -> f64| parts.values().map(value).sum::<f64>();
+    let bytes = share(single.bytes + second.bytes, sum(&|p| p.lost_bytes));
+    let files = share(single.files + second.files, sum(&|p| p.lost_files));
+    let squares = sum(&|p| p.squares);
+    for part in parts.values_mut() {
+        let hit = share(part.squares, squares);
+        part.lost_bytes = part.lost_bytes * bytes + unreadable.bytes * hit;
+        part.lost_files = part.lost_files * files + unreadable.files * hit;
+    }
+    let mut by_folder: BTreeMap<String, FolderRisk> = BTreeMap::new();
+    let mut on_disks = Vec::new();
+    for ((folder, disk), part) in parts {
+        let sum = by_folder.entry(folder.clone()).or_insert(FolderRisk {
+            folder: folder.clone(),
+            bytes: 0.0,
+            files: 0.0,
+        });
+        sum.bytes += part.lost_bytes;
+        sum.files += part.lost_files;
+        on_disks.push(FolderOnDisk { folder, disk, bytes: part.bytes, lost: part.lost_where_it_lies });
+    }
+    let mut folders: Vec<FolderRisk> = by_folder.into_values().collect();
+    folders.sort_by(|a, b| b.bytes.total_cmp(&a.bytes));
+    Ok(Parts { folders, on_disks })
+}
+
+fn market(spec: &PoolSpec, volume: &RiskVolume, folders: Vec<FolderOnDisk>) -> Market {
+    let priced: Vec<(f64, &str)> = spec
+        .disks
+        .iter()
+        .filter_map(|disk| {
+            let (price, capacity) = (disk.price.as_ref()?, disk.capacity?);
+            Some((price.hundredths as f64 / capacity.exact() as f64, price.currency.as_str()))
+        })
+        .collect();
+    let currency = priced.first().map(|(_, currency)| *currency);
+    let same: Vec<f64> =
+        priced.iter().filter(|(_, c)| Some(*c) == currency).map(|(price, _)| *price).collect();
+    let price = currency.map(|c| (same.iter().sum::<f64>() / same.len() as f64, c.to_string()));
+    Market {
+        sync_hours: volume.sync_hours,
+        rebuild_hours: volume.disks.iter().map(|d| d.rebuild_hours * volume.disks.len() as f64).collect(),
+        capacities: volume.disks.iter().map(|d| d.capacity).collect(),
+        free: volume.disks.iter().map(|d| d.free).collect(),
+        price,
+        folders,
+        move_rate: MOVE_RATE,
+    }
+}
