@@ -395,12 +395,15 @@ pub(crate) enum Command {
     Risk(RiskArguments),
     /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
     #[command(
-        after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\""
+        after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\"\n  zinc-sieve drill --practice /tmp/practice"
     )]
     Drill {
         /// The disks that are taken to be lost
-        #[arg(long, required = true, value_name = "NAME", value_delimiter = ',')]
+        #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',')]
         lose: Vec<String>,
+        /// Make a small pool like yours in this new folder, with made-up files, to rehearse the failure on
+        #[arg(long, value_name = "DIR", conflicts_with = "sample")]
+        practice: Option<PathBuf>,
         /// Look at this share of the files only: quick, and no proof
         #[arg(long, value_name = "SHARE")]
         sample: Option<String>,

@@ -145,3 +145,38 @@ fn a_sample_is_said_to_be_no_proof_and_proofs_are_remembered() {
         lab.run(wrong).expect(&[2]);
     }
 }
+
+#[test]
+fn a_practice_pool_lets_the_whole_failure_be_rehearsed() {
+    let lab = pool();
+    let dir = lab.root().join("practice");
+    let arguments = ["drill", "--practice", dir.to_str().unwrap(), "--lose", "beech", "--json"];
+    let made = lab.run(&arguments).expect(&[0]).json();
+    let disks = made["disks"].as_array().unwrap();
+    let names: Vec<&str> = disks.iter().map(|d| d["name"].as_str().unwrap()).collect();
+    assert_eq!(names, lab.data.iter().chain(&lab.parity).collect::<Vec<_>>(), "the same disks");
+    let commands: Vec<&str> =
+        made["commands"].as_array().unwrap().iter().map(|c| c.as_str().unwrap()).collect();
+    assert!(commands.contains(&"rm -r disks/beech"), "{commands:?}");
+    for command in &commands[1..] {
+        let mut words: Vec<&str> = command.split(' ').collect();
+        let program = if words[0] == "zinc-sieve" { PROGRAM } else { words[0] };
+        if ["rebuild", "sync"].contains(&words[1]) {
+            words.push("--yes");
+        }
+        let run = std::process::Command::new(program).args(&words[1..]).current_dir(&dir).output().unwrap();
+        let code = run.status.code().unwrap();
+        assert!(code <= 1, "{command}: {}", String::from_utf8_lossy(&run.stderr));
+    }
+    let rest = lab.run(&arguments).expect(&[2]);
+    assert!(rest.stdout.contains("is not empty") || rest.stderr.contains("is not empty"));
+}
+
+#[test]
+fn a_drill_says_how_long_it_takes_and_when_it_was_last_proven() {
+    let lab = pool();
+    let first = lab.run(&["drill", "--lose", "alder"]).expect(&[0, 1]).stdout;
+    assert!(first.contains("likely") && first.contains("never proven so far"), "{first}");
+    let second = lab.run(&["drill", "--lose", "alder"]).expect(&[0, 1]).stdout;
+    assert!(second.contains("alder: last proven just now"), "{second}");
+}

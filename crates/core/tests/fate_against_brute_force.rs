@@ -56,7 +56,10 @@ fn pool() -> impl Strategy<Value = Model> {
     (prop::collection::vec(lane, 1..=8), prop::collection::vec(invalid, 1..=4), replicas).prop_map(build)
 }
 
-fn build((lanes, parities, replicas): (Vec<Drawn>, Vec<Vec<(u64, u64)>>, Vec<bool>)) -> Model {
+/// Lanes, the invalid rows of each parity, and which disks have a replica of the catalogue.
+type DrawnPool = (Vec<Drawn>, Vec<Vec<(u64, u64)>>, Vec<bool>);
+
+fn build((lanes, parities, replicas): DrawnPool) -> Model {
     let mut model = Model::default();
     for (slot, drawn) in lanes.iter().enumerate() {
         let disk = DiskIndex(slot as u16);
@@ -98,7 +101,7 @@ fn add_file(model: &mut Model, disk: DiskIndex, row: u64, length: u64, state: St
     };
     if matches!(state, New | Node) {
         object.version = None;
-        object.catalogued = (state == Node).then_some(length % 4 > 0);
+        object.catalogued = (state == Node).then_some(!length.is_multiple_of(4));
         model.objects.push(object);
         return;
     }

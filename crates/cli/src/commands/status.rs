@@ -73,12 +73,7 @@ fn show(status: &Status) {
         style::heading("Proven by a drill");
     }
     for proof in &status.proven {
-        let what = match proof.files {
-            0 => units::parity_cells(proof.parity_cells),
-            files => units::files(files),
-        };
-        let when = time::ago(proof.at, status.now);
-        anstream::println!("  {} lost: {when}, {what} as predicted", proof.lost.join(" and "));
+        anstream::println!("  {}", super::drill::proof_words(proof, status.now));
     }
     for note in &status.notes {
         anstream::println!("\nnote: {note}");

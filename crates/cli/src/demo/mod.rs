@@ -2,8 +2,11 @@
 
 mod machine;
 mod paper;
+mod practice;
 mod stage;
 mod world;
+
+pub(crate) use practice::practice;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};

@@ -137,7 +137,7 @@ fn set_age(path: &Path, days: u64) -> Result<()> {
 }
 
 /// Bytes that no compression shrinks, and the same in every run: the extended output of BLAKE3 of the file's name.
-fn noise(path: &Path, length: usize) -> Result<()> {
+pub(super) fn noise(path: &Path, length: usize) -> Result<()> {
     let name = path.file_name().unwrap_or_default().as_encoded_bytes();
     let folder = path.parent().and_then(Path::file_name).unwrap_or_default().as_encoded_bytes();
     let mut hasher = blake3::Hasher::new();

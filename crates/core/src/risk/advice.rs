@@ -207,17 +207,19 @@ impl Advisor<'_> {
         Some(self.against(action, &other.process, hours, self.price_of(largest)))
     }
 
+    /// The disk whose replacement by a new one saves most.
     fn replace(&self) -> Option<Advice> {
         let fresh = self.new_disk("new").rate;
-        let worst = (0..self.conditions.disks.len())
-            .filter(|disk| self.conditions.disks[*disk].rate > fresh)
-            .max_by(|a, b| self.conditions.disks[*a].rate.total_cmp(&self.conditions.disks[*b].rate))?;
-        let mut other = self.assessment.process.clone();
-        other.disks[worst].rate = fresh;
-        other.disks[worst].batch = None;
-        let action = Action::Replace { disk: other.disks[worst].name.clone() };
-        let price = self.price_of(self.market.capacities[worst]);
-        Some(self.against(action, &other, self.market.rebuild_hours[worst], price))
+        let worn = (0..self.conditions.disks.len()).filter(|disk| self.conditions.disks[*disk].rate > fresh);
+        let replaced = worn.map(|worn| {
+            let mut other = self.assessment.process.clone();
+            other.disks[worn].rate = fresh;
+            other.disks[worn].batch = None;
+            let action = Action::Replace { disk: other.disks[worn].name.clone() };
+            let price = self.price_of(self.market.capacities[worn]);
+            self.against(action, &other, self.market.rebuild_hours[worn], price)
+        });
+        replaced.max_by(|a, b| a.saves_bytes.total_cmp(&b.saves_bytes))
     }
 
     /// The move of one folder off one disk that saves most: on the other disk it fares as what lies there does.

@@ -7,10 +7,12 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::fate::Fate;
+use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, Slot};
 
 use crate::catalogue;
 use crate::content::Contents;
+use crate::curves::forecast_pass;
 use crate::damage;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
@@ -96,6 +98,34 @@ pub struct Proof {
     pub files: u64,
     /// Cells of parity that were computed and are as they lie there.
     pub parity_cells: u64,
+}
+
+/// What a drill reads, and how long that takes.
+#[derive(Clone, Debug, Serialize)]
+pub struct DrillForecast {
+    /// Bytes read at most, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// How long.
+    pub duration: Forecast,
+}
+
+/// Forecasts a drill: every survivor is read as far as the disks that are taken to be lost reach.
+///
+/// # Errors
+/// When the disks are of different volumes, or what the database says.
+pub fn forecast(pool: &Pool, names: &[String]) -> Result<DrillForecast> {
+    let (volume, lost) = volume_of(pool, names)?;
+    let used = |id: &DiskId| pool.member(*id)?.used_bytes(&pool.catalogue);
+    let reach = lost.iter().map(used).collect::<Result<Vec<_>>>()?.into_iter().max().unwrap_or_default();
+    let mut read_bytes = BTreeMap::new();
+    for member in pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable()) {
+        // A parity disk that is taken to be lost is there, and is compared with.
+        if !lost.contains(&member.row.id) || member.row.role == Role::Parity {
+            read_bytes.insert(member.row.name.clone(), used(&member.row.id)?.min(reach));
+        }
+    }
+    let duration = forecast_pass(pool, &read_bytes)?;
+    Ok(DrillForecast { read_bytes, duration })
 }
 
 /// Reconstructs what the disks of these names hold, without reading them, and compares.
