@@ -229,3 +229,101 @@ fn the_map_has_what_each_pair_costs() {
     assert!(disks.iter().all(|d| svg.contains(d)) && svg.contains("must not die together"));
     assert!(lab.run(&["fate", "--map", "losses.gif"]).expect(&[2]).stderr.contains(".svg or a .png"));
 }
+
+/// A pool on paper with every kind of group in its file.
+fn grouped() -> Lab {
+    let lab = Lab::new(PROGRAM, 1, 0, "60 MB");
+    let disk = |name: &str, bay: &str, about: &str| {
+        format!("[[disk]]\nname = \"{name}\"\ncapacity = \"1 GB\"\nbay = \"{bay}\"\n{about}\n")
+    };
+    let text = "[pool]\nname = \"grouped\"\n".to_string()
+        + "[[case]]\nname = \"tower\"\nbays = [[\"A1\", \"A2\"], [\"B1\", \"B2\"]]\n"
+        + "[[link]]\nname = \"front\"\nrate = \"600 MB/s\"\n"
+        + &disk("alder", "A1", "batch = \"march\"\nlink = \"front\"")
+        + &disk("beech", "A2", "batch = \"march\"")
+        + &disk("cedar", "B1", "link = \"front\"")
+        + &disk("oak", "B2", "")
+        + "[[group]]\nname = \"old\"\ndisks = [\"cedar\", \"oak\"]\n"
+        + "[[volume]]\nname = \"v\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
+    lab.write_pool_file(&text);
+    let lines: String = (0..60).map(|n| format!("box-{}/clip-{n}.mkv,{}\n", n % 4, n * 300_000)).collect();
+    fs::write(lab.root().join("listing.csv"), format!("path,size_bytes\n{lines}")).unwrap();
+    lab
+}
+
+#[rstest]
+#[case("old", &["cedar", "oak"])]
+#[case("front", &["alder", "cedar"])]
+#[case("march", &["alder", "beech"])]
+#[case("tower", &["alder", "beech", "cedar", "oak"])]
+#[case("tower:1", &["alder", "beech"])]
+#[case("tower:2", &["cedar", "oak"])]
+fn groups_follow_from_the_pool_file(#[case] group: &str, #[case] disks: &[&str]) {
+    let lab = grouped();
+    let told = fate(&lab, &["--files", "listing.csv", "--group", group]);
+    assert_eq!(told["lose"], serde_json::json!(disks));
+    assert_eq!(told["totals"], fate(&lab, &["--files", "listing.csv", "--lose", &disks.join(",")])["totals"]);
+}
+
+#[test]
+fn a_name_of_two_groups_is_refused() {
+    let lab = grouped();
+    let twice = lab.pool_text().replace("name = \"old\"", "name = \"march\"");
+    lab.write_pool_file(&twice);
+    let run = lab.run(&["fate", "--files", "listing.csv", "--group", "march"]).expect(&[2]);
+    assert!(run.stderr.contains("is a group and a batch"), "{}", run.stderr);
+}
+
+#[test]
+fn on_paper_too_something_may_be_done_first() {
+    let lab = grouped();
+    let ask = |arguments: &[&str]| fate(&lab, &[&["--files", "listing.csv"], arguments].concat());
+    let pair = ["--lose", "alder,beech"];
+    let more = ask(&[&pair[..], &["--after", "add parity"]].concat());
+    let (now, then) = (&more["totals_now"], &more["totals"]);
+    assert!(now["gone"]["files"].as_u64().unwrap() + now["torn"]["files"].as_u64().unwrap() > 0);
+    assert_eq!((&then["gone"]["files"], &then["torn"]["files"]), (&0.into(), &0.into()), "{more}");
+    let fewer = ask(&[&pair[..], &["--after", "rm box-1"]].concat());
+    let files = |totals: &Value| -> u64 {
+        ["untouched", "rebuilt", "older", "torn", "gone"]
+            .iter()
+            .map(|f| totals[f]["files"].as_u64().unwrap())
+            .sum()
+    };
+    assert_eq!((files(&fewer["totals_now"]), files(&fewer["totals"])), (60, 45));
+    let all = "replace alder with 1 MB,replace beech with 1 MB,replace cedar with 1 MB";
+    let steps: Vec<&str> = all.split(',').flat_map(|step| ["--after", step]).collect();
+    let arguments = [&["fate", "--files", "listing.csv", "--lose", "alder"], &steps[..]].concat();
+    let small = lab.run(&arguments).expect(&[2]).stderr;
+    assert!(small.contains("fits on no disk"), "{small}");
+    let larger = ask(&["--lose", "alder", "--after", "replace beech with 2 GB"]);
+    assert!(larger["notes"][0].as_str().unwrap().contains("placed anew"), "{larger}");
+    // The steps are done in their order.
+    let both = ask(&[&pair[..], &["--after", "rm box-1", "--after", "add parity"]].concat());
+    assert_eq!(files(&both["totals"]), 45);
+    assert_eq!(both["totals"]["gone"]["files"], 0);
+}
+
+#[test]
+fn a_missing_disk_comes_first() {
+    let lab = pool();
+    fs::remove_dir_all(lab.disk("alder")).unwrap();
+    let words = lab.run(&["fate", "--lose", "cedar"]).expect(&[1]).stdout;
+    assert!(words.contains("bring alder back: `zinc-sieve rebuild alder --onto DIR`"), "{words}");
+    let refused = lab.run(&["fate", "--lose", "cedar", "--after", "sync"]).expect(&[2]).stderr;
+    assert!(refused.contains("a sync needs every data disk"), "{refused}");
+}
+
+#[test]
+fn the_last_lines_say_what_would_help() {
+    let lab = pool();
+    let words = lab.run(&["fate", "--lose", "alder,beech"]).expect(&[1]).stdout;
+    assert!(words.contains("one more parity drive, and a sync, would save"), "{words}");
+    let status = lab.run(&["status", "--json"]).expect(&[1]).json();
+    let unguarded = status["guard"][0]["files"].as_u64().unwrap();
+    assert_eq!(status["sync_would_guard"]["files"].as_u64(), Some(unguarded), "{status}");
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let after = lab.run(&["status", "--json"]).expect(&[0]).json();
+    assert_eq!(after["sync_would_guard"], Value::Null);
+    assert_eq!(after["guard"][0]["files"], 0);
+}

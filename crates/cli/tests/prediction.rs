@@ -464,7 +464,15 @@ fn lose_and_compare(case: &mut Case, synced: &[BTreeMap<String, Tree>], most: us
         case.run(&["sync", "--yes", "--accept", &accept], &[0, 1]);
         return;
     }
+    let foretold = case.json(&["fate", "--lose", &lose, "--after", "sync", "--json"], &[0, 1]);
     case.sync();
+    let after = case.json(&["fate", "--lose", &lose, "--json"], &[0, 1]);
+    assert_eq!(
+        foretold["totals"],
+        after["totals"],
+        "{}\nwhat a sync brings was foretold",
+        case.log.join("\n")
+    );
     case.run(&["verify"], &[0]);
     let status = case.json(&["status", "--json"], &[0, 1]);
     let duplicates = !status["conflicts"].as_array().unwrap().is_empty();

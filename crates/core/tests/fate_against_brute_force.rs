@@ -214,6 +214,27 @@ fn subsets(disks: usize) -> impl Iterator<Item = LostSet> {
         .map(move |set| (0..disks as u16).filter(|d| set >> d & 1 == 1).map(DiskIndex).collect())
 }
 
+/// A cause lists exactly what is in the row.
+fn check_cause(model: &Model, lost: &LostSet, cause: &Cause, row: u64) -> Result<(), TestCaseError> {
+    let covers = |rows: Rows| rows.start() <= row && row < rows.end();
+    let (mut lanes, mut stale) = (Vec::new(), Vec::new());
+    for lane in &model.lanes {
+        match lane.pieces.iter().find(|p| covers(p.rows)) {
+            Some(piece) if piece.stale => stale.push((lane.disk, piece.version)),
+            Some(_) if lost.contains(&lane.disk) => lanes.push(lane.disk),
+            _ => {}
+        }
+    }
+    prop_assert_eq!(&cause.lost, &lanes);
+    prop_assert_eq!(&cause.stale, &stale);
+    let usable = |p: &&ParityState| !lost.contains(&p.disk) && !p.invalid.iter().any(|rows| covers(*rows));
+    let valid: Vec<DiskIndex> = model.parities.iter().filter(usable).map(|p| p.disk).collect();
+    prop_assert_eq!(&cause.valid, &valid);
+    let all = cause.valid.len() + cause.lost_parities.len() + cause.invalid_parities.len();
+    prop_assert_eq!(all, model.parities.len());
+    Ok(())
+}
+
 /// How many random pools each law is held against.
 fn cases() -> u32 {
     std::env::var("FATE_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(500)
@@ -249,6 +270,44 @@ proptest! {
                 let set: DiskSet = lost.iter().copied().collect();
                 prop_assert_eq!(stakes.cost(&set), expected, "lost {:?} besides {:?}", lost, &missing);
             }
+        }
+    }
+
+    #[test]
+    fn a_reason_is_what_the_rows_show(model in pool(), seed in any::<u64>()) {
+        let disks = model.lanes.len() + model.parities.len();
+        for lost in subsets(disks).skip((seed % 5) as usize).step_by(1 + 2 * disks) {
+            let gone = brute(&model, &lost);
+            let shortages = Shortages::new(&model, &lost, |_| true);
+            for version in 0..model.versions.len() as u32 {
+                let found = shortages.of(version);
+                prop_assert_eq!(found.is_some(), gone.contains_key(&version), "content {}", version);
+                let Some((shortage, cause)) = found else { continue };
+                prop_assert_eq!(shortage.granules, gone[&version].len() as u64);
+                prop_assert!(cause.missing() > cause.valid.len(), "the count decides: {:?}", cause);
+                prop_assert!(!shortage.rows.is_empty());
+                for row in shortage.rows.start()..shortage.rows.end() {
+                    check_cause(&model, &lost, cause, row)?;
+                    let own = model.lanes.iter().flat_map(|l| &l.pieces).find(|p| {
+                        p.version == version && p.rows.start() <= row && row < p.rows.end()
+                    });
+                    let own = own.expect("the rows are rows of the content");
+                    prop_assert!(gone[&version].contains(&(own.offset + row - own.rows.start())));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn one_more_parity_saves_what_one_more_loss_would_take(model in pool()) {
+        let disks = model.lanes.len() + model.parities.len();
+        let mut more = model.clone();
+        more.add_parity(disks);
+        prop_assert_eq!(more.parities.len(), model.parities.len() + 1);
+        let (before, after) = (guards(&model, &LostSet::new()), guards(&more, &LostSet::new()));
+        for (position, (before, after)) in before.iter().zip(&after).enumerate() {
+            prop_assert!(after.level >= before.level, "object {}", position);
+            prop_assert!(after.level <= before.level + 1 || before.level == 0, "object {}", position);
         }
     }
 

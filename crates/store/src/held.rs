@@ -5,8 +5,9 @@ use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
+use crate::catalogue::held_files::{self, HeldRow};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::objects::{self, HeldRow, ObjectRow};
+use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::parity_state;
 use crate::disk::{Disk, Stat};
 use crate::durable;
@@ -130,7 +131,7 @@ fn move_in_catalogue(
     objects::remove_name(t, disk, &row.original)?;
     objects::set_name(t, disk, &row.path, object.id)?;
     objects::set_stat(t, object.id, stat, standing)?;
-    objects::insert_held(t, disk, row)
+    held_files::insert(t, disk, row)
 }
 
 /// Finishes or drops one hold that a crash interrupted.
@@ -189,7 +190,7 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
     let lane = parity_state::lane(reading, member.row.id)?;
     let needed: std::collections::BTreeSet<_> = lane.iter().map(|i| i.value.version).collect();
     let mut released = Vec::new();
-    for held in objects::held(reading, member.row.id)?.into_iter().filter(|h| h.since < before) {
+    for held in held_files::all(reading, member.row.id)?.into_iter().filter(|h| h.since < before) {
         let object = objects::by_path(reading, member.row.id, &held.path)?;
         let still_encoded = object
             .as_ref()
@@ -213,7 +214,7 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
         pool.catalogue.transaction(|t| {
             for (held, _) in &released {
                 objects::remove_name(t, member.row.id, &held.path)?;
-                objects::remove_held(t, member.row.id, &held.path)?;
+                held_files::remove(t, member.row.id, &held.path)?;
             }
             for object in &trusted {
                 expect_new_change_time(t, &**disk, object)?;

@@ -6,8 +6,8 @@ use serde::Serialize;
 use sieve_core::fate::Unguarded;
 use sieve_core::units::ByteLength;
 
-use crate::catalogue::{intents, objects, parity_state};
-use crate::drill::Proof;
+use crate::catalogue::proofs::Proof;
+use crate::catalogue::{held_files, intents, objects, parity_state};
 use crate::error::Result;
 use crate::fate::{self, Count};
 use crate::label::Role;
@@ -143,7 +143,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         now: pool.machine.now(),
         conflicts: conflicts(pool)?,
         damaged_cells: 0,
-        proven: crate::catalogue::proofs(pool.catalogue.reading())?,
+        proven: crate::catalogue::proofs::all(pool.catalogue.reading())?,
         notes,
     };
     for member in &pool.members {
@@ -225,7 +225,7 @@ fn guarded_by_a_sync(pool: &Pool, unguarded: &BTreeMap<Unguarded, Count>) -> Res
 fn held(pool: &Pool) -> Result<Count> {
     let mut count = Count::default();
     for member in &pool.members {
-        for row in objects::held(pool.catalogue.reading(), member.row.id)? {
+        for row in held_files::all(pool.catalogue.reading(), member.row.id)? {
             let object = objects::by_path(pool.catalogue.reading(), member.row.id, &row.path)?;
             count.add(object.map(|o| o.size).unwrap_or_default());
         }

@@ -2,9 +2,9 @@
 
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
+use sieve_core::fate::LossMap;
 
 use super::{Canvas, Drawn, FAINT, INK, text};
-use crate::commands::LossMap;
 use crate::human::size;
 
 /// Where the matrix begins, and its length, in pixels.
@@ -24,7 +24,7 @@ const READABLE: i32 = 58;
 
 pub(crate) fn draw(canvas: &Canvas<'_>, map: &LossMap, title: &str) -> Drawn {
     let count = i32::try_from(map.disks.len().max(1)).unwrap_or(i32::MAX);
-    let side = (SIDE / count).min(110);
+    let side = (SIDE / count).min(150);
     canvas.draw(&Text::new(format!("What a pair of disks costs{title}"), (40, 26), text(28, INK)))?;
     canvas.draw(&Text::new(
         "Bytes that do not come back as they are when both are lost; of one disk alone on the diagonal",

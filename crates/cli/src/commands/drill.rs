@@ -5,8 +5,8 @@ use std::path::Path;
 use serde::Serialize;
 use sieve_core::pool::Share;
 use sieve_core::units::ByteLength;
-use sieve_store::catalogue::proofs;
-use sieve_store::drill::{Proof, Report, drill, forecast as drill_forecast};
+use sieve_store::catalogue::proofs::{self, Proof};
+use sieve_store::drill::{Report, drill, forecast as drill_forecast};
 use sieve_store::pool::Pool;
 use sieve_store::status::status;
 use sieve_store::{Error, Kind, Result, paper};
@@ -70,7 +70,7 @@ fn announce(pool: &Pool, lose: &[String]) -> Result<()> {
         forecast.duration.likely,
         forecast.duration.cautious
     );
-    let proofs = proofs(pool.catalogue.reading())?;
+    let proofs = proofs::all(pool.catalogue.reading())?;
     match proofs.iter().find(|proof| proof.lost == lose) {
         Some(proof) => anstream::println!("{}\n", proof_words(proof, pool.machine.now())),
         None => anstream::println!("{}: never proven so far\n", lose.join(" and ")),

@@ -21,8 +21,6 @@ mod status;
 mod sync;
 mod verify;
 
-pub(crate) use fate::map::LossMap;
-
 use std::path::PathBuf;
 
 use sieve_core::path::RelPath;

@@ -184,7 +184,7 @@ fn show_folders(volume: &VolumeRisk) {
 }
 
 fn show_disks(volume: &VolumeRisk) {
-    style::heading("Taken from");
+    style::heading("Worked out from");
     let mut table = Table::new(&["disk", ">fails in a year", ">back within", ">of that rebuild", ""]);
     for disk in &volume.disks {
         let raised = if disk.rate.raised > 1.0 {
@@ -198,7 +198,7 @@ fn show_disks(volume: &VolumeRisk) {
             (disk.name.clone(), style::HEAD),
             (percent(disk.rate.share), Style::new()),
             (days(disk.window_days), Style::new()),
-            (format!("{:.1} h", disk.rebuild_hours), Style::new()),
+            (hours(disk.rebuild_hours), Style::new()),
             raised,
         ]);
     }
@@ -321,7 +321,7 @@ fn show_advice(advice: &[Advice]) {
 
 fn action_words(action: &Action) -> String {
     match action {
-        Action::SyncNow => "sync now".into(),
+        Action::SyncNow => "sync now (against leaving it as it is)".into(),
         Action::SyncEvery { days: every } => format!("sync every {}", days(*every)),
         Action::AddParity { capacity } => format!("one more parity drive, {}", size(*capacity)),
         Action::Replace { disk } => format!("replace {disk} by a new disk"),

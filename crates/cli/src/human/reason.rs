@@ -5,12 +5,14 @@ use sieve_store::fate::{Reason, RowsShort, StaleLane};
 
 use super::units::count;
 
-/// A sentence without a full stop.
-pub(crate) fn sentence(reason: &Reason) -> String {
+/// A sentence without a full stop, about a file at a path.
+pub(crate) fn sentence(reason: &Reason, path: &str) -> String {
     match (reason.own, &reason.rows) {
         (Some(own), None) => own_words(own).into(),
-        (Some(own), Some(rows)) => format!("{}, and of the last sync: {}", own_words(own), rows_words(rows)),
-        (None, Some(rows)) => rows_words(rows),
+        (Some(own), Some(rows)) => {
+            format!("{}; of what it was then: {}", own_words(own), rows_words(rows, path))
+        }
+        (None, Some(rows)) => rows_words(rows, path),
         (None, None) => "its disk is lost".into(),
     }
 }
@@ -29,37 +31,35 @@ pub(crate) const fn own_words(own: Unguarded) -> &'static str {
     }
 }
 
-fn rows_words(rows: &RowsShort) -> String {
+fn rows_words(rows: &RowsShort, path: &str) -> String {
     let lost: Vec<&str> = rows.lost.iter().chain(&rows.lost_parities).map(String::as_str).collect();
     let place = if rows.first == rows.last {
         format!("row {}", count(rows.first))
     } else {
         format!("rows {}–{}", count(rows.first), count(rows.last))
     };
-    let mut text = String::new();
-    if !lost.is_empty() {
-        text += &format!("{} {} lost", listed(&lost), if lost.len() == 1 { "is" } else { "are" });
-    }
-    if rows.stale.is_empty() {
-        text += &format!("; {place}");
-    } else {
-        let stale: Vec<String> = rows.stale.iter().map(stale_words).collect();
-        let stale: Vec<&str> = stale.iter().map(String::as_str).collect();
-        text += &format!(", and {place} also need {}", listed(&stale));
-    }
+    // That the file itself is not what it was is said already.
+    let others = rows.stale.iter().filter(|lane| lane.path.as_deref() != Some(path));
+    let stale: Vec<String> = others.map(stale_words).collect();
+    let stale: Vec<&str> = stale.iter().map(String::as_str).collect();
+    let needs = if stale.is_empty() { place } else { format!("{place} also need {}", listed(&stale)) };
+    let mut text = match lost.as_slice() {
+        [] => needs,
+        [one] if stale.is_empty() => format!("{one} is lost; {needs}"),
+        [one] => format!("{one} is lost, and {needs}"),
+        _ => format!("{} are lost; {needs}", listed(&lost)),
+    };
     if !rows.invalid_parities.is_empty() {
         let invalid: Vec<&str> = rows.invalid_parities.iter().map(String::as_str).collect();
         text += &format!("; there the parity on {} is not valid", listed(&invalid));
     }
     let missing = rows.lost.len() + rows.stale.len();
-    let parities = rows.parities.len();
-    text += &match parities {
+    text + &match rows.parities.len() {
         0 if missing == 1 => ": no parity is left".to_string(),
         0 => format!(": no parity for {missing} missing"),
         1 => format!(": 1 parity for {missing} missing"),
         n => format!(": {n} parities for {missing} missing"),
-    };
-    text.trim_start_matches("; ").trim_start_matches(", and ").to_string()
+    }
 }
 
 fn stale_words(lane: &StaleLane) -> String {
@@ -80,5 +80,72 @@ pub(crate) fn listed(words: &[&str]) -> String {
         [] => String::new(),
         [one] => (*one).into(),
         [start @ .., last] => format!("{} and {last}", start.join(", ")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn rows(
+        lost: &[&str],
+        stale: &[(&str, Option<&str>)],
+        parities: usize,
+        gone: &[&str],
+        bad: &[&str],
+    ) -> Reason {
+        let names = |list: &[&str]| list.iter().map(ToString::to_string).collect();
+        let lane = |(disk, path): &(&str, Option<&str>)| StaleLane {
+            disk: (*disk).into(),
+            path: path.map(Into::into),
+            why: Unguarded::Changed,
+        };
+        let short = RowsShort {
+            first: 1204,
+            last: 1377,
+            bytes: sieve_core::units::ByteLength::new(4096),
+            lost: names(lost),
+            stale: stale.iter().map(lane).collect(),
+            parities: vec!["oak".into(); parities],
+            lost_parities: names(gone),
+            invalid_parities: names(bad),
+        };
+        Reason { own: None, rows: Some(short) }
+    }
+
+    #[rstest]
+    #[case(
+        rows(&["cedar"], &[("beech", Some("nest-cams/box7.mkv"))], 1, &[], &[]),
+        "cedar is lost, and rows 1,204–1,377 also need beech, where nest-cams/box7.mkv changed after the last sync: 1 parity for 2 missing"
+    )]
+    #[case(
+        rows(&["cedar"], &[("beech", None)], 1, &[], &[]),
+        "cedar is lost, and rows 1,204–1,377 also need beech, where a file is no longer what it was at the last sync: 1 parity for 2 missing"
+    )]
+    #[case(rows(&["cedar"], &[], 0, &["oak"], &[]), "cedar and oak are lost; rows 1,204–1,377: no parity is left")]
+    #[case(
+        rows(&["alder", "cedar"], &[], 1, &[], &[]),
+        "alder and cedar are lost; rows 1,204–1,377: 1 parity for 2 missing"
+    )]
+    #[case(
+        rows(&["cedar"], &[], 0, &[], &["oak"]),
+        "cedar is lost; rows 1,204–1,377; there the parity on oak is not valid: no parity is left"
+    )]
+    #[case(rows(&["alder", "beech", "cedar"], &[], 2, &[], &[]), "alder, beech and cedar are lost; rows 1,204–1,377: 2 parities for 3 missing")]
+    fn rows_are_told_with_what_they_need(#[case] reason: Reason, #[case] words: &str) {
+        assert_eq!(sentence(&reason, "mine"), words);
+    }
+
+    #[test]
+    fn the_files_own_change_is_said_once() {
+        let both = [("cedar", Some("mine")), ("beech", Some("other"))];
+        let reason = Reason { own: Some(Unguarded::Changed), ..rows(&[], &both, 1, &[], &[]) };
+        assert_eq!(
+            sentence(&reason, "mine"),
+            "changed after the last sync; of what it was then: rows 1,204–1,377 also need beech, where other changed after the last sync: 1 parity for 2 missing"
+        );
+        let new = Reason { own: Some(Unguarded::New), rows: None };
+        assert_eq!(sentence(&new, "mine"), "came after the last sync");
     }
 }

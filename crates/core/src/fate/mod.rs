@@ -6,6 +6,7 @@
 
 mod exposure;
 mod guard;
+mod map;
 mod model;
 mod pattern;
 mod sets;
@@ -15,6 +16,7 @@ mod verdict;
 
 pub use exposure::{DiskSet, ExposureId, Exposures, Limit, Stakes};
 pub use guard::{Guard, Unguarded, guards};
+pub use map::LossMap;
 pub use model::{
     DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
 };

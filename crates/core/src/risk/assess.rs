@@ -159,3 +159,126 @@ impl Assessment {
         sum
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::paper::PaperVolume;
+    use crate::pool::parse;
+    use crate::units::{ByteLength, GRANULE};
+    use rstest::rstest;
+
+    /// Five data disks with a few hundred files of all sizes, and so many parities.
+    fn volume(parities: usize) -> PaperVolume {
+        let names: Vec<String> = (0..5 + parities).map(|n| format!("\"d{n}\"")).collect();
+        let disks: String =
+            names.iter().map(|n| format!("[[disk]]\nname = {n}\ncapacity = \"4 GB\"\n")).collect();
+        let text = format!(
+            "[pool]\nname = \"p\"\n{disks}[[volume]]\nname = \"v\"\nkind = \"unstriped\"\ndata = [{}]\nparity = [{}]\n",
+            names[..5].join(","),
+            names[5..].join(",")
+        );
+        let spec = parse(&text).spec.unwrap();
+        let mut volume = PaperVolume::new(&spec, &spec.volumes[0]).unwrap();
+        for number in 0..300u64 {
+            let size = ByteLength::new(number * number * 97 % 3_000_000);
+            volume.add(&format!("folder-{}/{number}", number % 7), size).unwrap();
+        }
+        volume
+    }
+
+    /// The model with every `each`th file changed since the sync.
+    fn changed(model: &Model, each: usize) -> Model {
+        let mut model = model.clone();
+        for position in (0..model.objects.len()).step_by(each) {
+            let version = model.objects[position].version;
+            model.objects[position].standing = crate::fate::Standing::Changed;
+            for piece in model.lanes.iter_mut().flat_map(|l| &mut l.pieces) {
+                piece.stale |= Some(piece.version) == version;
+            }
+        }
+        model
+    }
+
+    fn conditions(disks: usize) -> Conditions {
+        let disk = |n: usize| RiskDisk {
+            name: format!("d{n}"),
+            rate: 0.03 + 0.02 * n as f64,
+            batch: n.is_multiple_of(2).then(|| "march".to_string()),
+            window: 0.02,
+        };
+        Conditions {
+            disks: (0..disks).map(disk).collect(),
+            per_bit: vec![1e-13; disks],
+            batch_factor: 4.0,
+            sync_interval: 7.0,
+        }
+    }
+
+    #[rstest]
+    fn what_each_file_may_lose_adds_up_to_what_the_volume_may(#[values(0, 1, 2)] parities: usize) {
+        let volume = volume(parities);
+        let (model, names) = (volume.model(), vec![1; 300]);
+        let missing = LostSet::new();
+        let subject = Subject { now: model, synced: model, missing: &missing, names: &names, age: 7.0 };
+        let assessment = assess(&subject, &conditions(5 + parities));
+        let yearly = assessment.yearly_losses(&subject);
+        let files: f64 = yearly.iter().map(|(_, all)| all).sum();
+        let bytes: f64 =
+            model.objects.iter().zip(&yearly).map(|(o, (_, all))| o.size.exact() as f64 * all).sum();
+        let of = |cause| assessment.odds.causes[&cause];
+        let (single, second) = (of(super::super::Cause::Single), of(super::super::Cause::Second));
+        let near = |a: f64, b: f64| (a - b).abs() <= b.abs() * 1e-9 + 1e-12;
+        assert!(near(files, single.files + second.files), "{files} {single:?} {second:?}");
+        assert!(near(bytes, single.bytes + second.bytes), "{bytes} {single:?} {second:?}");
+        assert_eq!(single.files > 0.0, parities == 0);
+        assert_eq!(second.files > 0.0, parities < 2);
+    }
+
+    #[test]
+    fn what_changed_since_the_sync_costs_in_proportion_to_the_interval() {
+        let volume = volume(1);
+        let synced = volume.model();
+        let now = changed(synced, 40);
+        let (names, missing) = (vec![1; 300], LostSet::new());
+        let subject = Subject { now: &now, synced, missing: &missing, names: &names, age: 7.0 };
+        let cost = |interval: f64| {
+            let conditions = Conditions { sync_interval: interval, ..conditions(6) };
+            assess(&subject, &conditions).odds.causes[&super::super::Cause::Single].bytes
+        };
+        assert!(cost(1.0) > 0.0);
+        assert!((cost(2.0) / cost(1.0) - 2.0).abs() < 1e-9, "{} {}", cost(1.0), cost(2.0));
+        // More than everything cannot be stale.
+        let all: f64 = synced.objects.iter().map(|o| o.size.exact() as f64).sum();
+        assert!(cost(3000.0) < all, "{} of {all}", cost(3000.0));
+    }
+
+    #[test]
+    fn a_dead_disk_leaves_less_to_guard_with() {
+        let volume = volume(1);
+        let model = volume.model();
+        let names = vec![1; 300];
+        let total = |missing: &LostSet| {
+            let subject = Subject { now: model, synced: model, missing, names: &names, age: 7.0 };
+            let mut conditions = conditions(6);
+            missing.iter().for_each(|disk| conditions.disks[usize::from(disk.0)].rate = 0.0);
+            assess(&subject, &conditions).odds.total().bytes
+        };
+        let (none, parity): (LostSet, LostSet) = (LostSet::new(), [DiskIndex(5)].into());
+        assert!(total(&parity) > 10.0 * total(&none));
+    }
+
+    #[test]
+    fn unreadable_sectors_count_in_bytes_of_all_that_is_read() {
+        let volume = volume(1);
+        let model = volume.model();
+        let (names, missing) = (vec![1; 300], LostSet::new());
+        let subject = Subject { now: model, synced: model, missing: &missing, names: &names, age: 7.0 };
+        let assessment = assess(&subject, &conditions(6));
+        // Losing the parity drive, every granule of every file is one that must be read.
+        let granules: u64 = model.objects.iter().map(|o| o.size.granules()).sum();
+        let expected = granules as f64 * (GRANULE * 8) as f64 * 1e-13;
+        let found = assessment.process.unreadable[5].events;
+        assert!((found - expected).abs() < expected * 1e-9, "{found} {expected}");
+    }
+}

@@ -1,10 +1,12 @@
 //! What the pool knows: a SQLite database beside the pool file, with a replica on every disk.
 
 pub mod disks;
+pub mod held_files;
 pub mod intents;
 pub mod looks;
 pub mod objects;
 pub mod parity_state;
+pub mod proofs;
 mod schema;
 pub mod versions;
 
@@ -212,29 +214,6 @@ pub(crate) fn check_format(c: &Connection, path: &Path) -> Result<()> {
         return Err(Error::new(Kind::Corrupt, "catalogue.newer", message).remedy("use a newer zinc-sieve"));
     }
     Ok(())
-}
-
-/// Keeps when the loss of some disks was last proven.
-///
-/// # Errors
-/// What the database says.
-pub(crate) fn keep_proof(c: &Connection, proof: &crate::drill::Proof) -> Result<()> {
-    let text = serde_json::to_string(proof)
-        .map_err(|e| Error::new(Kind::Internal, "proof.write", format!("a proof cannot be written: {e}")))?;
-    let key = format!("proven:{}", proof.lost.join(","));
-    c.execute("INSERT OR REPLACE INTO meta VALUES (?1, ?2)", [key, text])?;
-    Ok(())
-}
-
-/// When which losses were last proven.
-///
-/// # Errors
-/// What the database says; a proof that cannot be understood is none.
-pub fn proofs(c: &Connection) -> Result<Vec<crate::drill::Proof>> {
-    let mut statement = c.prepare_cached("SELECT value FROM meta WHERE key LIKE 'proven:%' ORDER BY key")?;
-    let texts =
-        statement.query_map([], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
-    Ok(texts.iter().filter_map(|text| serde_json::from_str(text).ok()).collect())
 }
 
 pub(crate) fn corrupt(message: String) -> Error {

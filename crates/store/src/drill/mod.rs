@@ -5,12 +5,13 @@ mod prover;
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use sieve_core::fate::Fate;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, Slot};
 
 use crate::catalogue;
+use crate::catalogue::proofs::{self, Proof};
 use crate::content::Contents;
 use crate::curves::forecast_pass;
 use crate::damage;
@@ -87,19 +88,6 @@ impl Report {
     }
 }
 
-/// When the loss of some disks was last proven, and with how many files.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Proof {
-    /// The disks.
-    pub lost: Vec<String>,
-    /// When, nanoseconds since 1970.
-    pub at: i64,
-    /// Files that were looked at.
-    pub files: u64,
-    /// Cells of parity that were computed and are as they lie there.
-    pub parity_cells: u64,
-}
-
 /// What a drill reads, and how long that takes.
 #[derive(Clone, Debug, Serialize)]
 pub struct DrillForecast {
@@ -160,7 +148,7 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
             files: report.files(),
             parity_cells: report.parity_cells,
         };
-        pool.catalogue.transaction(|t| catalogue::keep_proof(t, &proof))?;
+        pool.catalogue.transaction(|t| proofs::keep(t, &proof))?;
     }
     journal::append(&*pool.home, pool.machine.now(), "drill", &report)?;
     Ok(report)

@@ -8,7 +8,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
 use super::{FileFate, Reason, shown_path};
-use crate::catalogue::objects;
+use crate::catalogue::{held_files, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::label::Role;
@@ -109,13 +109,13 @@ impl VolumeModel {
     pub fn evaluate_with_reasons(&self, named: &[DiskId]) -> Evaluation {
         let lost = self.lost_set(named);
         let mut evaluation = self.evaluate(named);
-        let mut wanted = BTreeSet::new();
-        for (object, fate) in self.model.objects.iter().zip(&evaluation.fates) {
-            if !fate.is_whole() {
-                wanted.extend(object.present().into_iter().chain(object.past()));
-            }
+        let mut wanted = vec![false; self.model.versions.len()];
+        let objects = self.model.objects.iter().zip(&evaluation.fates);
+        for (object, _) in objects.filter(|(_, fate)| !fate.is_whole()) {
+            object.present().into_iter().chain(object.past()).for_each(|c| wanted[c as usize] = true);
         }
-        evaluation.shortages = Some(Shortages::new(&self.model, &lost, |version| wanted.contains(&version)));
+        let is_wanted = |version: u32| wanted[version as usize];
+        evaluation.shortages = Some(Shortages::new(&self.model, &lost, is_wanted));
         evaluation
     }
 
@@ -132,7 +132,7 @@ impl VolumeModel {
         };
         objects::for_each_link(pool.catalogue.reading(), |object| count(object, 1))?;
         for member in pool.members_of(&self.volume, Role::Data) {
-            for held in objects::held(pool.catalogue.reading(), member.row.id)? {
+            for held in held_files::all(pool.catalogue.reading(), member.row.id)? {
                 if let Some(object) = objects::by_path(pool.catalogue.reading(), member.row.id, &held.path)? {
                     count(object.id.get(), -1);
                 }

@@ -11,7 +11,7 @@ use super::jobs::{self, Assembly, Job};
 use super::run::DataTarget;
 use super::{RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{self, disks, objects, parity_state, versions};
+use crate::catalogue::{self, disks, held_files, objects, parity_state, versions};
 use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
@@ -258,7 +258,7 @@ fn adopt_object(
     let (Some(version), Some(first), Some(stat)) = (source, first, stat) else {
         for name in &names {
             objects::remove_name(t, target.disk_id, name)?;
-            objects::remove_held(t, target.disk_id, name)?;
+            held_files::remove(t, target.disk_id, name)?;
         }
         return Ok(());
     };

@@ -13,7 +13,7 @@ use super::finish;
 use super::jobs::{self, Assembly, Job};
 use super::{Prepared, RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{objects, parity_state, versions};
+use crate::catalogue::{held_files, objects, parity_state, versions};
 use crate::content::Contents;
 use crate::damage;
 use crate::disk::{Disk, WriteFile};
@@ -351,7 +351,7 @@ impl DataTarget {
             self.jobs.iter().filter_map(|job| jobs::outcome(job, &self.assemblies).1).collect();
         used.sort_unstable();
         self.shared = used.windows(2).filter(|pair| pair[0] == pair[1]).map(|pair| pair[0]).collect();
-        for row in objects::held(pool.catalogue.reading(), self.disk_id)? {
+        for row in held_files::all(pool.catalogue.reading(), self.disk_id)? {
             let object = objects::by_path(pool.catalogue.reading(), self.disk_id, &row.path)?;
             let position = object.and_then(|o| self.jobs.binary_search_by_key(&o.id, |job| job.object).ok());
             self.held.extend(position.and_then(|p| jobs::outcome(&self.jobs[p], &self.assemblies).1));

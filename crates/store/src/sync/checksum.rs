@@ -11,6 +11,7 @@ use sieve_core::pool::VolumeSpec;
 use sieve_core::units::{DiskId, ObjectId, VersionId};
 
 use super::{Options, SyncReport};
+use crate::catalogue::held_files;
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::versions;
 use crate::content;
@@ -175,7 +176,7 @@ fn settle_standing(
         }
         // Nobody edits what is held; and an edit that leaves the times as they were is not told from damage.
         let unexplained = matches!(object.standing, Standing::Doubtful | Standing::Suspect)
-            || is_held(path) && !objects::was_edited_before_held(t, disk, path)?;
+            || is_held(path) && !held_files::was_edited_before(t, disk, path)?;
         if unexplained && !accepted {
             objects::set_version(t, object.id, Some(known), Standing::Suspect, object.older)?;
             return Ok(true);

@@ -130,7 +130,11 @@ impl Story {
         for loss in self.losses.iter().take(1).chain(self.losses.iter().skip(1).filter(|l| !is_well(l))) {
             let word = style::paint(style::of_fate(loss.fate), loss.fate.word());
             let verb = if loss.lose.len() == 1 { "dies" } else { "die" };
-            let why = loss.reason.as_ref().map(|r| format!(": {}", reason::sentence(r))).unwrap_or_default();
+            let why = loss
+                .reason
+                .as_ref()
+                .map(|r| format!(": {}", reason::sentence(r, &self.path)))
+                .unwrap_or_default();
             anstream::println!("  If {} {verb} it is {word}{why}.", told(loss));
         }
         let survived: Vec<&str> = self

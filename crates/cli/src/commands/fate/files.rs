@@ -118,6 +118,6 @@ fn plain(file: &FileFate<'_>) -> Vec<String> {
         file.size_bytes.exact().to_string(),
         file.fate.word().into(),
         file.guard.to_string(),
-        file.reason.as_ref().map(reason::sentence).unwrap_or_default(),
+        file.reason.as_ref().map(|r| reason::sentence(r, &file.path)).unwrap_or_default(),
     ]
 }

@@ -5,7 +5,7 @@ mod any;
 mod backup;
 mod explain;
 mod files;
-pub(crate) mod map;
+mod map;
 mod show;
 mod summary;
 

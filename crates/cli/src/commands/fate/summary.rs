@@ -44,7 +44,7 @@ pub(super) fn summarise(outlook: &dyn Outlook, question: &Question<'_>) -> Resul
             summary.lines.push(Line {
                 fate: file.fate,
                 text: format!("{} on {}", size(file.size_bytes), file.disks[0]),
-                why: file.reason.as_ref().map(reason::sentence).unwrap_or_default(),
+                why: file.reason.as_ref().map(|r| reason::sentence(r, &file.path)).unwrap_or_default(),
                 path: file.path,
             });
         } else if is_wanted {

@@ -1,0 +1,78 @@
+//! Files that were removed or replaced, and stay out of sight until a sync has passed them.
+
+use rusqlite::{Connection, OptionalExtension};
+use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
+
+use super::objects::path_of;
+use crate::error::Result;
+
+/// A file that was removed or replaced through us, until a sync has passed it.
+#[derive(Clone, Debug)]
+pub struct HeldRow {
+    /// Where it lies now.
+    pub path: RelPath,
+    /// The name it had.
+    pub original: RelPath,
+    /// Since when, nanoseconds since 1970.
+    pub since: i64,
+    /// Another file has its name now.
+    pub replaced: bool,
+    /// Its owner had changed it before it was held: that its content is not the last one known is no damage.
+    pub edited: bool,
+}
+
+/// Notes that a file is held.
+///
+/// # Errors
+/// What the database says.
+pub fn insert(c: &Connection, disk: DiskId, row: &HeldRow) -> Result<()> {
+    c.execute(
+        "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        (disk.get(), row.path.tree_key(), row.original.tree_key(), row.since, row.replaced, row.edited),
+    )?;
+    Ok(())
+}
+
+/// What is held on a disk.
+///
+/// # Errors
+/// What the database says, or an invalid path in it.
+pub fn all(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
+    let mut statement = c.prepare_cached(
+        "SELECT path, original, since, replaced, edited FROM held WHERE disk = ?1 ORDER BY path",
+    )?;
+    let mut rows = statement.query([disk.get()])?;
+    let mut found = Vec::new();
+    while let Some(row) = rows.next()? {
+        found.push(HeldRow {
+            path: path_of(&row.get::<_, Vec<u8>>(0)?)?,
+            original: path_of(&row.get::<_, Vec<u8>>(1)?)?,
+            since: row.get(2)?,
+            replaced: row.get(3)?,
+            edited: row.get(4)?,
+        });
+    }
+    Ok(found)
+}
+
+/// Whether the file held there had been changed by its owner before.
+///
+/// # Errors
+/// What the database says.
+pub fn was_edited_before(c: &Connection, disk: DiskId, path: &RelPath) -> Result<bool> {
+    let edited = c
+        .prepare_cached("SELECT edited FROM held WHERE disk = ?1 AND path = ?2")?
+        .query_row((disk.get(), path.tree_key()), |row| row.get(0))
+        .optional()?;
+    Ok(edited.unwrap_or(false))
+}
+
+/// Forgets that a file was held.
+///
+/// # Errors
+/// What the database says.
+pub fn remove(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
+    c.execute("DELETE FROM held WHERE disk = ?1 AND path = ?2", (disk.get(), path.tree_key()))?;
+    Ok(())
+}
