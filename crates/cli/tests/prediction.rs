@@ -1,6 +1,6 @@
 //! Guards against a prediction that reality does not keep: random pools, random changes, disks really deleted.
 //!
-//! PREDICTION_CASES sets the number of cases, PREDICTION_SEED runs one of them.
+//! PREDICTION_CASES sets the number of cases, PREDICTION_FROM the first, PREDICTION_SEED runs one of them.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,
@@ -521,7 +521,10 @@ fn compare(
     };
     let sound = case.sound.get(&(disk.to_string(), path.to_vec()));
     if back == *bytes || sound == Some(&back) {
-        assert!(rank(fate) == 2 || case.doubtful, "{}\nand came back whole", context());
+        // An older content may happen to be the present one again: two empty files, say.
+        let is_same = |trees: &BTreeMap<String, Tree>| matches!(trees[disk].get(path), Some(Thing::File { bytes, .. }) if *bytes == back);
+        let was_same = rank(fate) == 1 && synced.iter().any(is_same);
+        assert!(rank(fate) == 2 || case.doubtful || was_same, "{}\nand came back whole", context());
         if rank(fate) == 2 {
             let meta = fs::metadata(&place).unwrap();
             assert_eq!(((meta.mtime(), meta.mtime_nsec()), meta.mode()), (*mtime, *mode), "{}", context());
@@ -563,13 +566,14 @@ fn prediction_is_truth() {
         return play(seed.parse().unwrap(), 4);
     }
     let cases: u64 = std::env::var("PREDICTION_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(200);
-    let next = std::sync::atomic::AtomicU64::new(0);
+    let first: u64 = std::env::var("PREDICTION_FROM").ok().and_then(|n| n.parse().ok()).unwrap_or(0);
+    let next = std::sync::atomic::AtomicU64::new(first);
     std::thread::scope(|scope| {
         for _ in 0..2 {
             scope.spawn(|| {
                 loop {
                     let seed = next.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
-                    if seed >= cases {
+                    if seed >= first + cases {
                         break;
                     }
                     play(seed, 4);

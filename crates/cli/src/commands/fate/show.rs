@@ -137,7 +137,10 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
             let indent = "          ";
             let lines = textwrap::wrap(
                 &line.why,
-                textwrap::Options::new(WIDTH).initial_indent(indent).subsequent_indent(indent),
+                textwrap::Options::new(WIDTH)
+                    .word_splitter(textwrap::WordSplitter::NoHyphenation)
+                    .initial_indent(indent)
+                    .subsequent_indent(indent),
             );
             lines.iter().for_each(|line| anstream::println!("{}", style::paint(style::FAINT, line)));
         }
