@@ -214,6 +214,29 @@ fn subsets(disks: usize) -> impl Iterator<Item = LostSet> {
         .map(move |set| (0..disks as u16).filter(|d| set >> d & 1 == 1).map(DiskIndex).collect())
 }
 
+/// Makes files of several objects out of some, on as many disks.
+fn joined_at_random(mut model: Model, seed: u64) -> Model {
+    let mut free: Vec<u32> = (0..model.objects.len() as u32).collect();
+    let mut draw = seed;
+    while free.len() >= 3 && model.composites.len() < 3 {
+        let mut parts: Vec<u32> = Vec::new();
+        for _ in 0..2 + draw % 2 {
+            draw = draw.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let object = free.remove((draw >> 33) as usize % free.len());
+            let disk = |o: u32| model.objects[o as usize].disk;
+            if parts.iter().all(|part| disk(*part) != disk(object)) {
+                parts.push(object);
+            }
+        }
+        model.composites.push(if draw >> 40 & 1 == 0 {
+            Composite::Pieces(parts)
+        } else {
+            Composite::Copies(parts)
+        });
+    }
+    model
+}
+
 /// A cause lists exactly what is in the row.
 fn check_cause(model: &Model, lost: &LostSet, cause: &Cause, row: u64) -> Result<(), TestCaseError> {
     let covers = |rows: Rows| rows.start() <= row && row < rows.end();
@@ -294,6 +317,60 @@ proptest! {
                     let own = own.expect("the rows are rows of the content");
                     prop_assert!(gone[&version].contains(&(own.offset + row - own.rows.start())));
                 }
+            }
+        }
+    }
+
+    #[test]
+    fn files_of_several_objects_fare_as_their_parts_do(model in pool(), seed in any::<u64>()) {
+        let disks = model.lanes.len() + model.parities.len();
+        prop_assume!(disks <= 8);
+        let model = joined_at_random(model, seed);
+        let nothing = LostSet::new();
+        let exposures = Exposures::new(&model, &nothing, disks);
+        let levels = guards(&model, &nothing);
+        let mut expected = vec![disks; model.composites.len()];
+        for lost in subsets(disks) {
+            let gone = brute(&model, &lost);
+            let fates: Vec<Fate> = model.objects.iter().map(|o| brute_fate(&model, o, &gone, &lost)).collect();
+            for (composite, level) in model.composites.iter().zip(&mut expected) {
+                let fate = fate_of_composite(&model, composite, &fates);
+                let (parts, is_pieces) = (composite.objects(), matches!(composite, Composite::Pieces(_)));
+                let whole = parts.iter().filter(|part| fates[**part as usize].is_whole()).count();
+                let survives = if is_pieces { whole == parts.len() } else { whole > 0 };
+                prop_assert_eq!(fate.is_whole(), survives, "{:?} under {:?}", composite, &lost);
+                let nothing_left = parts.iter().all(|part| fates[*part as usize] == Fate::Gone);
+                prop_assert_eq!(fate == Fate::Gone, nothing_left, "{:?} under {:?}", composite, &lost);
+                if !survives {
+                    *level = (*level).min(lost.len().saturating_sub(1));
+                }
+            }
+            let mut cost = Cost::default();
+            let is_part = |o: usize| model.composites.iter().any(|c| c.objects().contains(&(o as u32)));
+            for (position, (object, fate)) in model.objects.iter().zip(&fates).enumerate() {
+                if !is_part(position) {
+                    cost.add(*fate, 1, object.size);
+                }
+            }
+            for composite in &model.composites {
+                let sizes = composite.objects().iter().map(|o| model.objects[*o as usize].size);
+                let size = match composite {
+                    Composite::Pieces(_) => sizes.sum(),
+                    Composite::Copies(_) => sizes.max().unwrap(),
+                };
+                cost.add(fate_of_composite(&model, composite, &fates), 1, size);
+            }
+            let stakes = Exposures::new(&model, &nothing, disks).stakes(&model, |_| 1);
+            prop_assert_eq!(stakes.cost(&lost.iter().copied().collect()), cost, "under {:?}", &lost);
+        }
+        for (composite, expected) in model.composites.iter().zip(expected) {
+            let level = guard_of_composite(&model, composite, &exposures, &levels, &nothing);
+            let is_changed = |o: &u32| model.objects[*o as usize].standing != Standing::Same;
+            if matches!(composite, Composite::Copies(_)) || !composite.objects().iter().any(is_changed) {
+                prop_assert!(usize::from(level) <= expected, "{:?} promises {} of {}", composite, level, expected);
+            }
+            if matches!(composite, Composite::Copies(_)) {
+                prop_assert_eq!(usize::from(level), expected, "{:?}", composite);
             }
         }
     }

@@ -385,3 +385,66 @@ fn days(days: f64) -> String {
 fn hours(hours: f64) -> String {
     if hours < 1.0 { format!("{:.0} min", (hours * 60.0).max(1.0)) } else { format!("{hours:.1} h") }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0.0, "never")]
+    #[case(1e-12, "hardly ever")]
+    #[case(0.00005, "once in 20,000 years")]
+    #[case(0.25, "once in 4 years")]
+    #[case(2.5, "2.5 times a year")]
+    fn rates_are_told_in_years(#[case] events: f64, #[case] words: &str) {
+        assert_eq!(often(events), words);
+    }
+
+    #[rstest]
+    #[case(0.0, "0 %")]
+    #[case(1e-9, "< 0.0001 %")]
+    #[case(0.00025, "0.0250 %")]
+    #[case(0.08, "8.0 %")]
+    #[case(1.0, "100.0 %")]
+    fn shares_keep_the_digits_that_matter(#[case] share: f64, #[case] words: &str) {
+        assert_eq!(percent(share), words);
+    }
+
+    #[rstest]
+    #[case(0.0, "0.00")]
+    #[case(0.0004, "4.0e-4")]
+    #[case(0.123, "0.12")]
+    #[case(1234.4, "1,234")]
+    fn small_numbers_stay_numbers(#[case] number: f64, #[case] words: &str) {
+        assert_eq!(small(number), words);
+    }
+
+    #[rstest]
+    #[case(0.01, "14 min")]
+    #[case(0.5, "12.0 h")]
+    #[case(1.0, "day")]
+    #[case(3.0, "3 days")]
+    #[case(3.7, "3.7 days")]
+    fn stretches_of_days_are_told(#[case] stretch: f64, #[case] words: &str) {
+        assert_eq!(days(stretch), words);
+    }
+
+    #[rstest]
+    #[case(&[], None)]
+    #[case(&[5], None)]
+    #[case(&[5, 5], None)]
+    #[case(&[0, 2, 4, 9], Some(3.0))]
+    fn past_syncs_tell_how_often_there_is_one(#[case] days: &[i64], #[case] gap: Option<f64>) {
+        let times: Vec<i64> = days.iter().map(|day| day * 86_400_000_000_000).collect();
+        assert_eq!(mean_gap(&times), gap);
+    }
+
+    #[test]
+    fn only_the_last_syncs_count() {
+        let mut times: Vec<i64> = (0..5).map(|n| n * 30 * 86_400_000_000_000).collect();
+        let last = times[4];
+        times.extend((1..=10).map(|n| last + n * 86_400_000_000_000));
+        assert_eq!(mean_gap(&times), Some(1.0));
+    }
+}

@@ -209,3 +209,56 @@ fn show(dir: &Path, spec: &PoolSpec, disks: &[Small], commands: &[String]) {
         anstream::println!("  {command:<width$}  {}", style::paint(style::FAINT, why));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use sieve_store::member::State;
+
+    fn disk(name: &str, role: Role, used: u64, total: u64) -> DiskStatus {
+        DiskStatus {
+            name: name.into(),
+            volume: "recordings".into(),
+            role,
+            state: State::Present,
+            advice: None,
+            bay: None,
+            serial: None,
+            used: ByteLength::new(used),
+            free: ByteLength::new(total - used),
+            scanned_at: None,
+            read_only: false,
+        }
+    }
+
+    #[test]
+    fn proportions_are_kept_down_to_a_least_size() {
+        const TB: u64 = 1_000_000_000_000;
+        let disks = [
+            disk("alder", Role::Data, 6 * TB, 12 * TB),
+            disk("beech", Role::Data, 6 * TB, 6 * TB),
+            disk("cedar", Role::Data, 0, TB / 2),
+            disk("oak", Role::Parity, 6 * TB, 12 * TB),
+        ];
+        let small = scaled(&disks);
+        let capacities: Vec<u64> = small.iter().map(|d| d.capacity_bytes).collect();
+        assert_eq!(capacities, [LARGEST, LARGEST / 2, SMALLEST, LARGEST + SMALLEST]);
+        let filled: Vec<u64> = small.iter().map(|d| d.filled_bytes).collect();
+        assert_eq!(
+            filled,
+            [LARGEST / 2, LARGEST / 4, 0, 0],
+            "a full disk is filled by half, parity not at all"
+        );
+        assert_eq!(to_lose(&small, &[]).unwrap(), ["alder"], "the fullest");
+        assert_eq!(to_lose(&small, &["oak".into()]).unwrap(), ["oak"]);
+        assert!(to_lose(&small, &["elm".into()]).is_err());
+    }
+
+    #[test]
+    fn the_commands_fit_the_disks_that_die() {
+        let lines = commands(Path::new("/tmp/practice"), &["alder".into(), "oak".into()]);
+        assert!(lines.contains(&"rm -r disks/alder disks/oak".into()));
+        let rebuild = "zinc-sieve rebuild alder oak --onto disks/alder-new --onto disks/oak-new";
+        assert!(lines.contains(&rebuild.into()), "{lines:?}");
+    }
+}

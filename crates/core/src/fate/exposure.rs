@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-use super::model::{DiskIndex, LostSet, Model, ObjectState};
+use super::composite;
+use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::sets::Cost;
 use super::sweep::{Segment, sweep};
 
@@ -137,6 +138,16 @@ impl Exposures {
         self.lists[exposure.0 as usize].iter().any(|limit| limit.is_passed_by(lost))
     }
 
+    /// The disks that are missing in any case.
+    pub(super) const fn missing(&self) -> &DiskSet {
+        &self.missing
+    }
+
+    /// The disks that count in any of these lists of limits.
+    pub(super) fn disks_of(&self, exposures: impl Iterator<Item = ExposureId>) -> DiskSet {
+        exposures.flat_map(|id| &self.lists[id.0 as usize]).flat_map(|limit| limit.within.iter()).collect()
+    }
+
     /// The limits of an object's present content: if its own disk is lost and one of them is passed, it does not
     /// come back as it is.
     pub fn of(&self, model: &Model, object: &ObjectState) -> ExposureId {
@@ -157,7 +168,15 @@ impl Exposures {
     /// `names` gives how many names of files each object has, in the model's order.
     pub fn stakes(self, model: &Model, names: impl Fn(usize) -> u32) -> Stakes {
         let mut classes: HashMap<(DiskIndex, ExposureId), Cost> = HashMap::new();
+        let composites = self.composite_stakes(model, &names);
+        let mut is_part = vec![false; if composites.is_empty() { 0 } else { model.objects.len() }];
+        for object in model.composites.iter().flat_map(Composite::objects) {
+            is_part[*object as usize] = true;
+        }
         for (position, object) in model.objects.iter().enumerate() {
+            if is_part.get(position).copied().unwrap_or(false) {
+                continue;
+            }
             let exposure = self.of(model, object);
             if exposure != NEVER {
                 classes.entry((object.disk, exposure)).or_default().count(names(position), object.size);
@@ -176,7 +195,23 @@ impl Exposures {
             }
             by_disk[index].push((exposure, cost));
         }
-        Stakes { exposures: self, of_missing, by_disk }
+        Stakes { exposures: self, of_missing, by_disk, composites }
+    }
+
+    /// What each file of several objects costs when it is lost: once, whatever it consists of.
+    fn composite_stakes(&self, model: &Model, names: &impl Fn(usize) -> u32) -> Vec<CompositeStake> {
+        let stake = |composite: &Composite| {
+            let objects = composite.objects().iter().map(|position| &model.objects[*position as usize]);
+            let size = match composite {
+                Composite::Pieces(_) => objects.clone().map(|object| object.size).sum(),
+                Composite::Copies(_) => objects.clone().map(|object| object.size).max().unwrap_or_default(),
+            };
+            let mut cost = Cost::default();
+            cost.count(composite.objects().first().map_or(0, |first| names(*first as usize)), size);
+            let parts = objects.map(|object| (object.disk, self.of(model, object))).collect();
+            CompositeStake { composite: composite.clone(), parts, cost }
+        };
+        model.composites.iter().map(stake).collect()
     }
 }
 
@@ -186,6 +221,14 @@ pub struct Stakes {
     pub exposures: Exposures,
     of_missing: Vec<(ExposureId, Cost)>,
     by_disk: Vec<Vec<(ExposureId, Cost)>>,
+    composites: Vec<CompositeStake>,
+}
+
+/// A file of several objects, and what it costs when it is lost.
+struct CompositeStake {
+    composite: Composite,
+    parts: Vec<(DiskIndex, ExposureId)>,
+    cost: Cost,
 }
 
 impl Stakes {
@@ -196,7 +239,11 @@ impl Stakes {
         let of_lost = lost.iter().filter_map(|disk| self.by_disk.get(usize::from(disk.0))).flatten();
         let at_stake = self.of_missing.iter().chain(of_lost);
         let lost_ones = at_stake.filter(|(exposure, _)| self.exposures.is_lost(*exposure, lost));
-        lost_ones.fold(Cost::default(), |sum, (_, cost)| sum.plus(*cost))
+        let single = lost_ones.fold(Cost::default(), |sum, (_, cost)| sum.plus(*cost));
+        let is_lost = |stake: &&CompositeStake| {
+            composite::is_lost(&stake.composite, &stake.parts, &self.exposures, lost)
+        };
+        self.composites.iter().filter(is_lost).fold(single, |sum, stake| sum.plus(stake.cost))
     }
 }
 

@@ -39,3 +39,58 @@ impl LossMap {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::units::ByteLength;
+    use rstest::rstest;
+
+    /// What three disks cost: nothing for the second alone, most for the first and the third.
+    fn map() -> LossMap {
+        let names = ["alder", "beech", "cedar"].map(String::from).to_vec();
+        LossMap::new(names, |set| {
+            assert!(set.windows(2).all(|pair| pair[0] < pair[1]), "positions come in order");
+            let bytes = match set {
+                [1] => 0,
+                [0, 2] => 4000,
+                [one] => 500 * (*one as u64 + 1),
+                _ => 1001,
+            };
+            Cost { bytes: ByteLength::new(bytes), files: u64::from(bytes > 0) }
+        })
+    }
+
+    #[test]
+    fn the_matrix_is_the_same_both_ways_round() {
+        let map = map();
+        for row in 0..3 {
+            for column in 0..3 {
+                assert_eq!(map.costs[row][column], map.costs[column][row]);
+            }
+        }
+        assert_eq!(
+            map.worst().map(|(row, column, cost)| (row, column, cost.bytes.exact())),
+            Some((2, 0, 4000))
+        );
+    }
+
+    #[rstest]
+    #[case(0, 0)]
+    #[case(1, 1)]
+    #[case(1000, 1)]
+    #[case(1001, 2)]
+    #[case(2001, 3)]
+    #[case(3001, 4)]
+    #[case(4000, 4)]
+    fn heat_goes_by_quarters_of_the_worst(#[case] bytes: u64, #[case] heat: usize) {
+        let cost = Cost { bytes: ByteLength::new(bytes), files: u64::from(bytes > 0) };
+        assert_eq!(map().heat(cost), heat);
+    }
+
+    #[test]
+    fn files_without_bytes_count_and_an_empty_map_has_no_worst() {
+        assert_eq!(map().heat(Cost { bytes: ByteLength::ZERO, files: 3 }), 1);
+        assert_eq!(LossMap::new(Vec::new(), |_| Cost::default()).worst(), None);
+    }
+}

@@ -4,6 +4,7 @@
 //! lost or stale. They all come back if they are at most as many as the surviving valid parities of the
 //! row; otherwise none does. Everything here follows from it by arithmetic on intervals.
 
+mod composite;
 mod exposure;
 mod guard;
 mod map;
@@ -14,11 +15,13 @@ mod shortage;
 mod sweep;
 mod verdict;
 
+pub use composite::{fate_of_composite, guard_of_composite};
 pub use exposure::{DiskSet, ExposureId, Exposures, Limit, Stakes};
 pub use guard::{Guard, Unguarded, guards};
 pub use map::LossMap;
 pub use model::{
-    DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
+    Composite, DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece,
+    VersionState,
 };
 pub use pattern::{Pattern, for_each_pattern};
 pub use sets::{Cost, RankedSet, rank_sets};

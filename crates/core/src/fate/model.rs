@@ -94,6 +94,24 @@ pub struct ObjectState {
     pub catalogued: Option<bool>,
 }
 
+/// A file that consists of several objects, as positions in [`Model::objects`].
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Composite {
+    /// Pieces in order: all are needed.
+    Pieces(Vec<u32>),
+    /// Copies of the same content: one is enough.
+    Copies(Vec<u32>),
+}
+
+impl Composite {
+    /// Its objects.
+    pub fn objects(&self) -> &[u32] {
+        match self {
+            Self::Pieces(objects) | Self::Copies(objects) => objects,
+        }
+    }
+}
+
 /// Everything that decides what survives.
 #[derive(Clone, Debug, Default)]
 pub struct Model {
@@ -105,8 +123,10 @@ pub struct Model {
     pub versions: Vec<VersionState>,
     /// For contents that are only partly in the snapshot: the granules that are not.
     pub unmapped: BTreeMap<u32, Vec<Rows>>,
-    /// The objects.
+    /// The objects. What waits on a cache is an object of a disk without a lane, and new until it has moved.
     pub objects: Vec<ObjectState>,
+    /// The files that consist of several objects; every other object is a file by itself.
+    pub composites: Vec<Composite>,
     /// The disks that carry a current replica of the catalogue.
     pub replicas: BTreeSet<DiskIndex>,
 }

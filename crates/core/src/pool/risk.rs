@@ -62,3 +62,25 @@ fn days(text: &str) -> Result<f64, String> {
     let days = number * each;
     if days > 0.0 && days <= MOST_DAYS { Ok(days) } else { Err(wrong()) }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("12 hours", Some(0.5))]
+    #[case("1 day", Some(1.0))]
+    #[case(" 2 weeks ", Some(14.0))]
+    #[case("1.5 days", Some(1.5))]
+    #[case("0 days", None)]
+    #[case("-1 days", None)]
+    #[case("nan days", None)]
+    #[case("9999 weeks", None)]
+    #[case("7", None)]
+    #[case("7 moons", None)]
+    #[case("", None)]
+    fn stretches_of_time_are_read(#[case] text: &str, #[case] expected: Option<f64>) {
+        assert_eq!(days(text).ok(), expected);
+    }
+}

@@ -275,3 +275,117 @@ impl Advisor<'_> {
         Some(Price { hundredths, currency: currency.clone() })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fate::{LostSet, Standing};
+    use crate::paper::PaperVolume;
+    use crate::pool::parse;
+    use crate::units::GRANULE;
+
+    const DISKS: usize = 4;
+
+    /// Three data disks and a parity; every tenth file changed since the sync.
+    fn models() -> (Model, Model) {
+        let text = "[pool]\nname = \"p\"\n".to_string()
+            + &["a", "b", "c", "o"]
+                .map(|n| format!("[[disk]]\nname = \"{n}\"\ncapacity = \"1 GB\"\n"))
+                .concat()
+            + "[[volume]]\nname = \"v\"\nkind = \"unstriped\"\ndata = [\"a\", \"b\", \"c\"]\nparity = [\"o\"]\n";
+        let spec = parse(&text).spec.unwrap();
+        let mut volume = PaperVolume::new(&spec, &spec.volumes[0]).unwrap();
+        for number in 0..90 {
+            volume.add(&format!("f/{number}"), ByteLength::new((1 + number % 13) * GRANULE)).unwrap();
+        }
+        let synced = volume.model().clone();
+        let mut now = synced.clone();
+        for object in now.objects.iter_mut().step_by(10) {
+            object.standing = Standing::Changed;
+            for piece in now.lanes.iter_mut().flat_map(|l| &mut l.pieces) {
+                piece.stale |= Some(piece.version) == object.version;
+            }
+        }
+        (now, synced)
+    }
+
+    fn conditions() -> Conditions {
+        let disk = |n: usize| RiskDisk {
+            name: ["a", "b", "c", "o"][n].into(),
+            rate: [0.05, 0.4, 0.06, 0.05][n],
+            batch: None,
+            window: 0.01,
+        };
+        Conditions {
+            disks: (0..DISKS).map(disk).collect(),
+            per_bit: vec![1e-12; DISKS],
+            batch_factor: 1.0,
+            sync_interval: 8.0,
+        }
+    }
+
+    fn market() -> Market {
+        Market {
+            sync_hours: Some(0.5),
+            rebuild_hours: vec![4.0; DISKS],
+            capacities: vec![ByteLength::new(1_000_000_000); DISKS],
+            free: vec![Some(ByteLength::new(900_000_000)), Some(ByteLength::ZERO), None, None],
+            price: Some((2.5e-6, "EUR".into())),
+            folders: Vec::new(),
+            move_rate: 1e8,
+        }
+    }
+
+    fn advice(market: &Market) -> (Assessment, Vec<Advice>) {
+        let (now, synced) = models();
+        let (names, missing) = (vec![1; now.objects.len()], LostSet::new());
+        let subject = Subject { now: &now, synced: &synced, missing: &missing, names: &names, age: 4.0 };
+        let assessment = assess(&subject, &conditions());
+        let advice = advise(&subject, &conditions(), &assessment, market);
+        (assessment, advice)
+    }
+
+    fn find(advice: &[Advice], wanted: impl Fn(&Action) -> bool) -> &Advice {
+        advice.iter().find(|a| wanted(&a.action)).unwrap_or_else(|| panic!("{advice:?}"))
+    }
+
+    #[test]
+    fn each_action_saves_what_the_changed_process_says() {
+        let (assessment, advice) = advice(&market());
+        let total = assessment.odds.total().bytes;
+        let daily = Process { sync_interval: 1.0, ..assessment.process.clone() };
+        let often = find(&advice, |a| matches!(a, Action::SyncEvery { days } if (days - 1.0).abs() < 1e-9));
+        assert!((often.saves_bytes - (total - closed_form(&daily).total().bytes)).abs() < 1e-6);
+        let replace = find(&advice, |a| matches!(a, Action::Replace { .. }));
+        assert_eq!(replace.action, Action::Replace { disk: "b".into() }, "the one that fails most");
+        assert!(replace.saves_chance > 0.0 && replace.saves_bytes < total);
+        let price = replace.price.as_ref().unwrap();
+        assert_eq!((price.hundredths, price.currency.as_str()), (2500, "EUR"));
+        let now = find(&advice, |a| *a == Action::SyncNow);
+        assert!((now.disk_hours - 0.5).abs() < 1e-12);
+        let parity = find(&advice, |a| matches!(a, Action::AddParity { .. }));
+        assert!(parity.saves_bytes > 0.0 && parity.saves_bytes < total);
+        let per_hour: Vec<f64> = advice.iter().map(Advice::per_hour).collect();
+        assert!(per_hour.windows(2).all(|pair| pair[0] >= pair[1]), "{per_hour:?}");
+    }
+
+    #[test]
+    fn without_a_sync_nobody_is_told_to_sync() {
+        let (_, advice) = advice(&Market { sync_hours: None, ..market() });
+        assert!(advice.iter().all(|a| !matches!(a.action, Action::SyncNow | Action::SyncEvery { .. })));
+    }
+
+    #[test]
+    fn a_folder_moves_where_it_fares_better_and_fits() {
+        let part = |disk, lost| FolderOnDisk { folder: "f".into(), disk, bytes: 5e6, lost };
+        let folders = vec![part(0, 10.0), part(1, 9e5), part(2, 20.0)];
+        let (_, told) = advice(&Market { folders: folders.clone(), ..market() });
+        let moved = find(&told, |a| matches!(a, Action::Move { .. }));
+        let Action::Move { from, to, bytes, .. } = &moved.action else { panic!("{moved:?}") };
+        assert_eq!((from.as_str(), to.as_str(), bytes.exact()), ("b", "a", 5_000_000));
+        assert!((moved.saves_bytes - (9e5 - 10.0)).abs() < 1.0, "there it fares as what lies there");
+        let full = vec![None; DISKS];
+        let (_, told) = advice(&Market { folders, free: full, ..market() });
+        assert!(told.iter().all(|a| !matches!(a.action, Action::Move { .. })));
+    }
+}

@@ -298,3 +298,32 @@ impl VolumeModel {
         Vec::new()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("sync", Step::Sync)]
+    #[case("  settle ", Step::Settle)]
+    #[case("add parity", Step::AddParity)]
+    #[case("rm nest-cams/box 7", Step::Remove(RelPath::fixed("nest-cams/box 7")))]
+    #[case("rm /notes/", Step::Remove(RelPath::fixed("notes")))]
+    #[case("replace cedar with 8TB", Step::Replace { disk: "cedar".into(), capacity: ByteLength::new(8_000_000_000_000) })]
+    #[case("replace cedar with 8 TB", Step::Replace { disk: "cedar".into(), capacity: ByteLength::new(8_000_000_000_000) })]
+    fn steps_are_read(#[case] text: &str, #[case] step: Step) {
+        assert_eq!(Step::parse(text).unwrap(), step);
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("rm")]
+    #[case("rm ..")]
+    #[case("replace cedar")]
+    #[case("replace cedar with much")]
+    #[case("sync now")]
+    fn what_is_no_step_is_refused(#[case] text: &str) {
+        assert_eq!(Step::parse(text).unwrap_err().kind, Kind::Usage);
+    }
+}
