@@ -305,6 +305,14 @@ fn on_paper_too_something_may_be_done_first() {
 }
 
 #[test]
+fn a_folder_that_is_not_there_is_no_comfort() {
+    let lab = pool();
+    let run = lab.run(&["fate", "--lose", "alder", "--folder", "nope"]).expect(&[2]);
+    assert!(run.stderr.contains("there is no file in `nope`"), "{}", run.stderr);
+    assert!(lab.run(&["fate", "--lose", "alder"]).expect(&[1]).stdout.contains("chorus/"));
+}
+
+#[test]
 fn a_missing_disk_comes_first() {
     let lab = pool();
     fs::remove_dir_all(lab.disk("alder")).unwrap();

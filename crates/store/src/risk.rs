@@ -262,6 +262,8 @@ struct Part {
     squares: f64,
     /// Without what changes between syncs: that would be lost anywhere.
     lost_where_it_lies: f64,
+    /// Failures a year that take the most exposed of them.
+    hits: f64,
 }
 
 /// Sums what is to be expected up by folder, and by folder and disk.
@@ -289,6 +291,7 @@ fn folders(
         part.lost_bytes += all * size;
         part.lost_files += all;
         part.lost_where_it_lies += guarded * size;
+        part.hits = part.hits.max(guarded);
         part.squares += size * size;
         Ok(())
     })?;
@@ -314,7 +317,13 @@ fn folders(
         });
         sum.bytes += part.lost_bytes;
         sum.files += part.lost_files;
-        on_disks.push(FolderOnDisk { folder, disk, bytes: part.bytes, lost: part.lost_where_it_lies });
+        on_disks.push(FolderOnDisk {
+            folder,
+            disk,
+            bytes: part.bytes,
+            lost: part.lost_where_it_lies,
+            hits: part.hits,
+        });
     }
     let mut folders: Vec<FolderRisk> = by_folder.into_values().collect();
     folders.sort_by(|a, b| b.bytes.total_cmp(&a.bytes));

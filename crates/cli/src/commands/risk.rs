@@ -14,14 +14,14 @@ use sieve_store::{Error, Kind, Result, journal, paper};
 use super::Context;
 use crate::args::RiskArguments;
 use crate::exit::Outcome;
-use crate::human::{Table, count, reason, size, style, time};
+use crate::human::{Table, count, size, style, time};
 use crate::shelf::Shelf;
 use crate::{json, load};
 
 /// So many past syncs tell how often there is one.
 const SYNCS: usize = 10;
 /// So many pieces of advice are shown.
-const ADVICE: usize = 5;
+const ADVICE: usize = 6;
 /// So many folders are shown.
 const FOLDERS: usize = 8;
 
@@ -289,30 +289,25 @@ fn show_advice(advice: &[Advice]) {
         anstream::println!("  nothing that is worth a word");
         return;
     }
-    let mut table = Table::new(&[
-        "",
-        ">saves a year",
-        ">chance of a loss",
-        ">disk time",
-        ">price",
-        ">for each unit of money",
-    ]);
+    let mut table =
+        Table::new(&["", ">saves a year", ">chance of a loss", ">disk time", ">price, saves each"]);
     for one in advice.iter().take(ADVICE) {
-        let price = one.price.as_ref();
-        let per_money = price.map(|p| {
-            let units = (p.hundredths as f64 / 100.0).max(0.01);
-            format!("{} per {}", bytes(one.saves_bytes / units), p.currency)
+        let price = one.price.as_ref().map(|price| {
+            let units = (price.hundredths as f64 / 100.0).max(0.01);
+            format!("{price}, {}", bytes(one.saves_bytes / units))
         });
         table.styled_row([
             (action_words(&one.action), style::HEAD),
-            (bytes(one.saves_bytes), style::WELL),
+            match one.action {
+                Action::Gather { .. } => ("-".into(), style::FAINT),
+                _ => (bytes(one.saves_bytes), style::WELL),
+            },
             (
                 if one.saves_chance > 0.0 { format!("−{}", percent(one.saves_chance)) } else { "-".into() },
                 Style::new(),
             ),
             (hours(one.disk_hours), Style::new()),
-            (price.map_or("-".into(), ToString::to_string), Style::new()),
-            (per_money.unwrap_or_else(|| "-".into()), style::FAINT),
+            (price.unwrap_or_else(|| "-".into()), Style::new()),
         ]);
     }
     table.leave_blanks_out();
@@ -325,11 +320,19 @@ fn action_words(action: &Action) -> String {
         Action::SyncEvery { days: every } => format!("sync every {}", days(*every)),
         Action::AddParity { capacity } => format!("one more parity drive, {}", size(*capacity)),
         Action::Replace { disk } => format!("replace {disk} by a new disk"),
+        Action::Gather { folder, to, hits, hits_then, .. } => {
+            let years = |hits: f64| count((1.0 / hits.max(1e-9)).round() as u64);
+            let (now, then) = (years(*hits), years(*hits_then));
+            format!("gather {} on {to}: a hit in {then} years, not {now}", folder_words(folder))
+        }
         Action::Move { folder, from, to, bytes } => {
-            let folder = if folder.is_empty() { "the files at the top".into() } else { format!("{folder}/") };
-            format!("move {folder} ({}) from {} to {}", size(*bytes), reason::listed(&[from]), to)
+            format!("move {} ({}) from {} to {}", folder_words(folder), size(*bytes), from, to)
         }
     }
+}
+
+fn folder_words(folder: &str) -> String {
+    if folder.is_empty() { "the files at the top".into() } else { format!("{folder}/") }
 }
 
 fn bytes(bytes: f64) -> String {

@@ -42,6 +42,19 @@ pub enum Action {
         /// How much that is.
         bytes: ByteLength,
     },
+    /// All files of a folder go to one disk: fewer failures hit it, and each of those hits more of it.
+    Gather {
+        /// The folder.
+        folder: String,
+        /// Where its files would go.
+        to: String,
+        /// How much has to be moved for that.
+        bytes: ByteLength,
+        /// Failures a year that hit the folder now.
+        hits: f64,
+        /// Failures a year that would.
+        hits_then: f64,
+    },
 }
 
 /// An action, what it saves, and what it costs.
@@ -96,12 +109,16 @@ pub struct FolderOnDisk {
     pub bytes: f64,
     /// Bytes of them to be expected to be lost in a year.
     pub lost: f64,
+    /// Failures a year that take any of them, right after a sync: those that take the most exposed one.
+    pub hits: f64,
 }
 
 /// A sync that finds nothing still has to scan, and to start every disk.
 const LEAST_SYNC_HOURS: f64 = 0.1;
 /// Savings below this share of what is to be expected are not worth a word.
 const LEAST_SHARE: f64 = 0.005;
+/// Failures a year that a folder has to be spared for a word about gathering it.
+const LEAST_HITS: f64 = 1e-4;
 /// A folder is worth moving only if that many of its bytes lie there.
 const LEAST_MOVED: f64 = 1e6;
 
@@ -121,6 +138,7 @@ pub fn advise(
     all.extend(advisor.move_folder());
     let worth = assessment.odds.total().bytes * LEAST_SHARE;
     all.retain(|advice| advice.saves_bytes > worth && advice.saves_bytes > 0.0);
+    all.extend(advisor.gather_folder());
     all.sort_by(|a, b| b.per_hour().total_cmp(&a.per_hour()));
     all
 }
@@ -257,6 +275,35 @@ impl Advisor<'_> {
         })
     }
 
+    /// The folder that most failures fewer would hit if it lay on one disk.
+    fn gather_folder(&self) -> Option<Advice> {
+        let parts = &self.market.folders;
+        let mut best: Option<(f64, Action, f64)> = None;
+        for folder in parts.iter().map(|part| &part.folder).collect::<std::collections::BTreeSet<_>>() {
+            let of_folder = || parts.iter().filter(|part| part.folder == *folder && part.bytes > 0.0);
+            let (bytes, hits): (f64, f64) =
+                of_folder().fold((0.0, 0.0), |(bytes, hits), part| (bytes + part.bytes, hits + part.hits));
+            for to in of_folder() {
+                let moved = bytes - to.bytes;
+                let has_room = self.market.free[to.disk].is_some_and(|free| free.exact() as f64 >= moved);
+                let saves = hits - to.hits;
+                if has_room && moved >= LEAST_MOVED && saves > best.as_ref().map_or(LEAST_HITS, |b| b.0) {
+                    let action = Action::Gather {
+                        folder: folder.clone(),
+                        to: self.conditions.disks[to.disk].name.clone(),
+                        bytes: ByteLength::new(moved as u64),
+                        hits,
+                        hits_then: to.hits,
+                    };
+                    best = Some((saves, action, moved));
+                }
+            }
+        }
+        let (_, action, moved) = best?;
+        let disk_hours = 2.0 * moved / self.market.move_rate / 3600.0;
+        Some(Advice { action, saves_bytes: 0.0, saves_chance: 0.0, disk_hours, price: None })
+    }
+
     /// A new disk, as it is bought; it takes as long to rebuild as the slowest of the others.
     fn new_disk(&self, name: &str) -> RiskDisk {
         let spec = DiskSpec { media: Some(Media::Hdd), ..DiskSpec::default() };
@@ -377,13 +424,25 @@ mod tests {
 
     #[test]
     fn a_folder_moves_where_it_fares_better_and_fits() {
-        let part = |disk, lost| FolderOnDisk { folder: "f".into(), disk, bytes: 5e6, lost };
+        let part = |disk, lost| FolderOnDisk {
+            folder: "f".into(),
+            disk,
+            bytes: 5e6,
+            lost,
+            hits: 0.1 * (1 + disk) as f64,
+        };
         let folders = vec![part(0, 10.0), part(1, 9e5), part(2, 20.0)];
         let (_, told) = advice(&Market { folders: folders.clone(), ..market() });
         let moved = find(&told, |a| matches!(a, Action::Move { .. }));
         let Action::Move { from, to, bytes, .. } = &moved.action else { panic!("{moved:?}") };
         assert_eq!((from.as_str(), to.as_str(), bytes.exact()), ("b", "a", 5_000_000));
         assert!((moved.saves_bytes - (9e5 - 10.0)).abs() < 1.0, "there it fares as what lies there");
+        let gathered = find(&told, |a| matches!(a, Action::Gather { .. }));
+        let Action::Gather { to, bytes, hits, hits_then, .. } = &gathered.action else {
+            panic!("{gathered:?}")
+        };
+        assert_eq!((to.as_str(), bytes.exact()), ("a", 10_000_000), "only a has room");
+        assert!((hits - 0.6).abs() < 1e-9 && (hits_then - 0.1).abs() < 1e-9);
         let full = vec![None; DISKS];
         let (_, told) = advice(&Market { folders, free: full, ..market() });
         assert!(told.iter().all(|a| !matches!(a.action, Action::Move { .. })));

@@ -168,10 +168,8 @@ impl Comparison {
             table.print();
         }
         for (word, files) in rest {
-            anstream::println!(
-                "  and {} more {word}: --top N, or all with --csv or --json",
-                units::files(files)
-            );
+            let files = units::files(files);
+            anstream::println!("  and {files} more ({word}): --top N, or all with --csv or --json");
         }
     }
 }

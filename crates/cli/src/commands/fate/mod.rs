@@ -92,6 +92,7 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
             .remedy("name the disks that are to be lost: zinc-sieve fate --lose NAME[,NAME…]"));
     }
     let now = state(outlook, question)?;
+    refuse_empty_folder(question.asked, &now.summary)?;
     let (before, shown, notes) = if question.steps.is_empty() {
         (None, now, Vec::new())
     } else {
@@ -127,6 +128,17 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
 fn state(outlook: &mut dyn Outlook, question: &Question<'_>) -> Result<State> {
     outlook.lose(&question.lose, true)?;
     Ok(State { missing: outlook.missing(), summary: summarise(outlook, question)? })
+}
+
+/// A folder without files is a slip of the pen, and no comfort.
+fn refuse_empty_folder(asked: &FateArguments, summary: &Summary) -> Result<()> {
+    match &asked.folder {
+        Some(folder) if summary.parts.is_empty() => {
+            Err(Error::new(Kind::NotFound, "fate.no-folder", format!("there is no file in `{folder}`"))
+                .remedy("name a folder of the volume, as `zinc-sieve ls` shows it"))
+        }
+        _ => Ok(()),
+    }
 }
 
 /// Prints a heading that says what is lost.
