@@ -90,6 +90,8 @@ pub struct VolumeRisk {
     pub sync_every_source: IntervalSource,
     /// So many times likelier a disk fails while another of its batch is being rebuilt.
     pub batch_factor: f64,
+    /// Some of its disks are caches.
+    pub has_cache: bool,
     /// What is to be expected in a year, by cause.
     pub odds: Odds,
     /// All causes together.
@@ -209,6 +211,7 @@ fn of_volume(
         sync_every_days: interval,
         sync_every_source: source,
         batch_factor: conditions.batch_factor,
+        has_cache: assessment.process.caches.contains(&true),
         total: odds.total(),
         any_in_a_year: odds.any_in_a_year(),
         odds,

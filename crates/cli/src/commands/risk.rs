@@ -146,6 +146,7 @@ const fn cause_words(cause: Cause) -> &'static str {
         Cause::Single => "one disk fails, and takes what was unguarded",
         Cause::Second => "a second disk fails during a rebuild",
         Cause::Unreadable => "a sector cannot be read during a rebuild",
+        Cause::Cache => "a cache fails, and takes what waits on it",
     }
 }
 
@@ -153,6 +154,12 @@ fn show_causes(volume: &VolumeRisk) {
     style::heading("By cause");
     let mut table = Table::new(&["", ">happens", ">size a year", ">files a year"]);
     for (cause, figure) in &volume.odds.causes {
+        if *cause == Cause::Cache && !volume.has_cache {
+            let none = || ("-".to_string(), style::FAINT);
+            let words = ("files wait unguarded on a cache: there is none".to_string(), style::FAINT);
+            table.styled_row([words, none(), none(), none()]);
+            continue;
+        }
         table.row([
             cause_words(*cause).into(),
             often(figure.events),
@@ -160,13 +167,6 @@ fn show_causes(volume: &VolumeRisk) {
             small(figure.files),
         ]);
     }
-    let none = || ("-".to_string(), style::FAINT);
-    table.styled_row([
-        ("files wait unguarded on a cache: there is none".into(), style::FAINT),
-        none(),
-        none(),
-        none(),
-    ]);
     table.print();
 }
 
@@ -317,6 +317,8 @@ fn show_advice(advice: &[Advice]) {
 fn action_words(action: &Action) -> String {
     match action {
         Action::SyncNow => "sync now (against leaving it as it is)".into(),
+        Action::SettleNow => "settle now, and sync".into(),
+        Action::MirrorCache { disk } => format!("mirror the cache {disk}"),
         Action::SyncEvery { days: every } => format!("sync every {}", days(*every)),
         Action::AddParity { capacity } => format!("one more parity drive, {}", size(*capacity)),
         Action::Replace { disk } => format!("replace {disk} by a new disk"),

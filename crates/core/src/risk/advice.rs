@@ -6,7 +6,7 @@ use super::assess::{Assessment, Conditions, Subject, assess};
 use super::closed::closed_form;
 use super::process::{Process, RiskDisk};
 use super::rates::{default_unreadable_per_bit, yearly_rate};
-use crate::fate::Model;
+use crate::fate::{Composite, DiskIndex, Model, ObjectState};
 use crate::pool::{DiskSpec, Media, Price};
 use crate::units::{ByteLength, MAX_PARITIES};
 
@@ -20,6 +20,13 @@ pub enum Action {
     SyncEvery {
         /// Days from one to the next.
         days: f64,
+    },
+    /// What waits on a cache goes to the disks, and a sync.
+    SettleNow,
+    /// Another disk beside a cache, with the same files.
+    MirrorCache {
+        /// Which.
+        disk: String,
     },
     /// One more parity drive.
     AddParity {
@@ -133,6 +140,8 @@ pub fn advise(
     let mut all = Vec::new();
     all.extend(advisor.sync_now());
     all.extend(advisor.sync_more_often());
+    all.extend(advisor.settle_now());
+    all.extend(advisor.mirror_cache());
     all.extend(advisor.add_parity());
     all.extend(advisor.replace());
     all.extend(advisor.move_folder());
@@ -197,6 +206,66 @@ impl Advisor<'_> {
         let other = Process { sync_interval: days, ..self.assessment.process.clone() };
         let hours = more * LEAST_SYNC_HOURS * self.conditions.disks.len() as f64;
         Some(self.against(Action::SyncEvery { days }, &other, hours, None))
+    }
+
+    /// The disks that are caches, and the bytes that wait on each.
+    fn caches(&self) -> Vec<(usize, f64)> {
+        let model = self.subject.now;
+        let waiting = |disk: usize| {
+            let objects = model.objects.iter().filter(|object| usize::from(object.disk.0) == disk);
+            objects.map(|object| object.size.exact() as f64).sum()
+        };
+        let caches = (0..self.conditions.disks.len()).filter(|disk| self.assessment.process.caches[*disk]);
+        caches.map(|disk| (disk, waiting(disk))).collect()
+    }
+
+    /// The same volume without what waits: on the disks it is as safe as what lies there.
+    fn settle_now(&self) -> Option<Advice> {
+        let caches = self.caches();
+        let bytes: f64 = caches.iter().map(|(_, bytes)| bytes).sum();
+        if bytes <= 0.0 {
+            return None;
+        }
+        let is_waiting = |disk: DiskIndex| caches.iter().any(|(cache, _)| *cache == usize::from(disk.0));
+        let objects = self.subject.now.objects.iter().zip(self.subject.names);
+        let names: Vec<u32> =
+            objects.map(|(object, names)| if is_waiting(object.disk) { 0 } else { *names }).collect();
+        let other = assess(&Subject { names: &names, ..*self.subject }, self.conditions);
+        let hours = 2.0 * bytes / self.market.move_rate / 3600.0;
+        Some(self.against(Action::SettleNow, &other.process, hours, None))
+    }
+
+    /// Each file of the fullest cache on two disks: both have to fail to take it.
+    fn mirror_cache(&self) -> Option<Advice> {
+        let (cache, bytes) = self.caches().into_iter().max_by(|a, b| a.1.total_cmp(&b.1))?;
+        let position = self.conditions.disks.len();
+        let twin = DiskIndex(u16::try_from(position).ok()?);
+        let with_copies = |model: &Model| {
+            let mut model = model.clone();
+            for object in 0..model.objects.len() {
+                if usize::from(model.objects[object].disk.0) == cache {
+                    let copy = u32::try_from(model.objects.len()).unwrap_or(u32::MAX);
+                    model.objects.push(ObjectState { disk: twin, ..model.objects[object] });
+                    model.composites.push(Composite::Copies(vec![object as u32, copy]));
+                }
+            }
+            model
+        };
+        let (now, synced) = (with_copies(self.subject.now), with_copies(self.subject.synced));
+        let mut names = self.subject.names.to_vec();
+        names.resize(now.objects.len(), 0);
+        let mut conditions = self.conditions.clone();
+        conditions.disks.push(RiskDisk {
+            name: "its twin".into(),
+            batch: None,
+            ..conditions.disks[cache].clone()
+        });
+        conditions.per_bit.push(conditions.per_bit[cache]);
+        let other =
+            assess(&Subject { now: &now, synced: &synced, names: &names, ..*self.subject }, &conditions);
+        let action = Action::MirrorCache { disk: self.conditions.disks[cache].name.clone() };
+        let hours = 2.0 * bytes / self.market.move_rate / 3600.0;
+        Some(self.against(action, &other.process, hours, self.price_of(self.market.capacities[cache])))
     }
 
     /// The same volume with a parity that is valid wherever all of a row can be had.
@@ -414,6 +483,51 @@ mod tests {
         assert!(parity.saves_bytes > 0.0 && parity.saves_bytes < total);
         let per_hour: Vec<f64> = advice.iter().map(Advice::per_hour).collect();
         assert!(per_hour.windows(2).all(|pair| pair[0] >= pair[1]), "{per_hour:?}");
+    }
+
+    #[test]
+    fn a_cache_is_settled_or_mirrored() {
+        let (mut now, mut synced) = models();
+        // Two files wait on a fifth disk that takes part in no parity.
+        for model in [&mut now, &mut synced] {
+            for size in [40, 60] {
+                let waiting = ObjectState {
+                    disk: DiskIndex(4),
+                    size: ByteLength::new(size * GRANULE),
+                    version: None,
+                    standing: Standing::Same,
+                    older: None,
+                    catalogued: None,
+                };
+                model.objects.push(waiting);
+            }
+        }
+        let mut conditions = conditions();
+        let flint = RiskDisk { name: "flint".into(), rate: 0.02, batch: None, window: 0.01 };
+        conditions.disks.push(flint);
+        conditions.per_bit.push(0.0);
+        let (names, missing) = (vec![1; now.objects.len()], LostSet::new());
+        let subject = Subject { now: &now, synced: &synced, missing: &missing, names: &names, age: 4.0 };
+        let assessment = assess(&subject, &conditions);
+        let waiting = (100 * GRANULE) as f64;
+        let cache = assessment.odds.causes[&super::super::Cause::Cache];
+        assert!((cache.bytes / (0.02 * waiting) - 1.0).abs() < 0.02, "{cache:?}: once in fifty years");
+        let market = Market {
+            rebuild_hours: vec![4.0; 5],
+            capacities: vec![ByteLength::new(1_000_000_000); 5],
+            free: vec![None; 5],
+            ..market()
+        };
+        let told = advise(&subject, &conditions, &assessment, &market);
+        let settle = find(&told, |a| *a == Action::SettleNow);
+        assert!((settle.saves_bytes / cache.bytes - 1.0).abs() < 0.05, "{settle:?} {cache:?}");
+        let mirror = find(&told, |a| matches!(a, Action::MirrorCache { disk } if disk == "flint"));
+        // What is left is that the twin fails within the window of the first.
+        assert!(
+            mirror.saves_bytes > 0.99 * cache.bytes && mirror.saves_bytes < settle.saves_bytes,
+            "{mirror:?}"
+        );
+        assert!(mirror.price.is_some());
     }
 
     #[test]

@@ -70,6 +70,7 @@ pub fn assess(subject: &Subject<'_>, conditions: &Conditions) -> Assessment {
         disks: conditions.disks.clone(),
         batch_factor: conditions.batch_factor,
         sync_interval: conditions.sync_interval,
+        caches: (0..count).map(|disk| is_cache(subject.now, index(disk))).collect(),
         single: (0..count).map(|disk| costs.loss(&[], &[disk])).collect(),
         second: (0..count)
             .map(|first| (0..count).map(|second| costs.loss(&[first], &[first, second])).collect())
@@ -119,6 +120,13 @@ impl Costs<'_> {
         let bytes_each = if fresh > 0.0 { (bytes_now - bytes).max(0.0) / fresh } else { 0.0 };
         Loss { bytes, files, files_per_day, bytes_each }
     }
+}
+
+/// Whether a disk holds files and takes part in no parity.
+pub(super) fn is_cache(model: &Model, disk: DiskIndex) -> bool {
+    let in_parity = model.lanes.iter().map(|l| l.disk).chain(model.parities.iter().map(|p| p.disk));
+    !in_parity.into_iter().any(|known| known == disk)
+        && model.objects.iter().any(|object| object.disk == disk)
 }
 
 fn index(position: usize) -> DiskIndex {

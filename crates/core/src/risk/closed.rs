@@ -28,6 +28,7 @@ pub fn closed_form(process: &Process) -> Odds {
         (Cause::Single, per_year(sums.single)),
         (Cause::Second, per_year(sums.second)),
         (Cause::Unreadable, per_year(sums.unreadable)),
+        (Cause::Cache, per_year(sums.cache)),
     ];
     Odds { causes: causes.into(), any: sums.any / years }
 }
@@ -73,6 +74,7 @@ struct Sums {
     single: Figure,
     second: Figure,
     unreadable: Figure,
+    cache: Figure,
     /// Cycles in which anything is lost.
     any: f64,
 }
@@ -81,7 +83,8 @@ struct Sums {
 fn add_first(process: &Process, first: usize, weight: f64, sums: &mut Sums) -> f64 {
     let interval = process.sync_interval;
     let single = &process.single[first];
-    add(&mut sums.single, weight, single, interval);
+    let figure = if process.cause_of(first) == Cause::Cache { &mut sums.cache } else { &mut sums.single };
+    add(figure, weight, single, interval);
     let met = process.unreadable[first];
     sums.unreadable.events += weight * -(-met.events).exp_m1();
     sums.unreadable.bytes += weight * met.events * met.bytes_each;

@@ -50,6 +50,8 @@ pub struct Process {
     pub batch_factor: f64,
     /// Days from one sync to the next.
     pub sync_interval: f64,
+    /// Which disks are caches: they hold files, and take part in no parity.
+    pub caches: Vec<bool>,
     /// What the failure of each disk costs.
     pub single: Vec<Loss>,
     /// What the failure of a second disk costs besides: first by the first to fail, then by the second.
@@ -70,11 +72,13 @@ pub enum Cause {
     Second,
     /// A sector cannot be read during a rebuild.
     Unreadable,
+    /// A cache fails, and takes what waited on it.
+    Cache,
 }
 
 impl Cause {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Single, Self::Second, Self::Unreadable];
+    pub const ALL: [Self; 4] = [Self::Single, Self::Second, Self::Unreadable, Self::Cache];
 }
 
 /// What is to be expected of one cause.
@@ -114,6 +118,11 @@ impl Odds {
 }
 
 impl Process {
+    /// The cause that the failure of a disk counts under while all others are there.
+    pub fn cause_of(&self, disk: usize) -> Cause {
+        if self.caches.get(disk).copied().unwrap_or(false) { Cause::Cache } else { Cause::Single }
+    }
+
     /// Failures per year of a disk while another is being rebuilt.
     pub fn rate_beside(&self, first: usize, second: usize) -> f64 {
         let (first, second) = (&self.disks[first], &self.disks[second]);
