@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 use std::fs;
 
 use serde::Deserialize;
+use serde_json::Value;
 use sieve_testkit::{Chance, Lab};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
@@ -188,3 +189,130 @@ fn errors_are_json_too() {
 }
 
 use std::os::unix::ffi::OsStringExt;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Figure {
+    events: f64,
+    bytes: f64,
+    files: f64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Odds {
+    causes: BTreeMap<String, Figure>,
+    any: f64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct FolderRisk {
+    folder: String,
+    bytes: f64,
+    files: f64,
+}
+
+#[derive(Deserialize)]
+struct Volume {
+    volume: String,
+    any_in_a_year: f64,
+    total: Figure,
+    odds: Odds,
+    folders: Vec<FolderRisk>,
+    disks: Vec<Value>,
+    comparison: Vec<Value>,
+    advice: Vec<Advice>,
+}
+
+#[derive(Deserialize)]
+struct Advice {
+    action: String,
+    saves_bytes: f64,
+    saves_chance: f64,
+    disk_hours: f64,
+    price: Option<Value>,
+}
+
+#[derive(Deserialize)]
+struct Risk {
+    volumes: Vec<Volume>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Map {
+    disks: Vec<String>,
+    costs: Vec<Vec<Count>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Loss {
+    lose: Vec<String>,
+    fate: String,
+    #[serde(default)]
+    reason: Option<Reason>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Story {
+    volume: String,
+    path: String,
+    disk: String,
+    size_bytes: u64,
+    guard: u8,
+    #[serde(default)]
+    unguarded: Option<String>,
+    rows: Vec<(u64, u64)>,
+    losses: Vec<Loss>,
+}
+
+#[test]
+fn the_keys_of_foresight_are_there_and_agree() {
+    let lab = Lab::new(PROGRAM, 3, 1, "60 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::create_dir(lab.disk("alder").join("dawn")).unwrap();
+    fs::write(lab.disk("alder").join("dawn/take.flac"), vec![1; 900_000]).unwrap();
+    fs::write(lab.disk("beech").join("take.flac"), vec![2; 500_000]).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("beech").join("late.flac"), vec![3; 9_000]).unwrap();
+
+    let risk: Risk = answer(&lab, &["risk", "--simulate", "1000", "--advise", "--json"], &[0, 1]);
+    let [volume] = risk.volumes.as_slice() else { panic!("one volume") };
+    assert_eq!((volume.volume.as_str(), volume.disks.len()), ("recordings", 4));
+    let names: Vec<&str> = volume.odds.causes.keys().map(String::as_str).collect();
+    assert_eq!(names, ["cache", "second", "single", "unreadable"]);
+    let sum = |of: fn(&Figure) -> f64| volume.odds.causes.values().map(of).sum::<f64>();
+    for (total, sum) in [
+        (volume.total.events, sum(|f| f.events)),
+        (volume.total.bytes, sum(|f| f.bytes)),
+        (volume.total.files, sum(|f| f.files)),
+    ] {
+        assert!((total - sum).abs() <= sum * 1e-9, "{total} {sum}");
+    }
+    assert!((volume.any_in_a_year - (1.0 - (-volume.odds.any).exp())).abs() < 1e-9);
+    assert!(volume.folders.iter().any(|f| f.folder == "dawn" && f.bytes > 0.0 && f.files > 0.0));
+    assert!(!volume.comparison.is_empty());
+    for advice in &volume.advice {
+        assert!(!advice.action.is_empty() && advice.disk_hours > 0.0 && advice.price.is_none());
+        assert!(advice.saves_bytes >= 0.0 && advice.saves_chance <= 1.0);
+    }
+
+    let map: Map = answer(&lab, &["fate", "--map", "--json"], &[1]);
+    assert_eq!(map.disks, ["alder", "beech", "cedar", "oak"]);
+    assert!(map.costs.len() == 4 && map.costs.iter().all(|row| row.len() == 4));
+    assert_eq!(map.costs[1][1], Count { files: 1, bytes: 9_000 });
+
+    let stories: Vec<Story> = answer(&lab, &["fate", "--explain", "dawn/take.flac", "--json"], &[0]);
+    let [story] = stories.as_slice() else { panic!("one file") };
+    let told =
+        (story.volume.as_str(), story.path.as_str(), story.disk.as_str(), story.size_bytes, story.guard);
+    assert_eq!(told, ("recordings", "dawn/take.flac", "alder", 900_000, 1));
+    assert!(story.unguarded.is_none() && story.rows.iter().all(|(first, last)| first <= last));
+    assert_eq!(story.losses.len(), 4, "alone, and with each other disk");
+    for loss in &story.losses {
+        assert_eq!(loss.reason.is_some(), loss.fate != "rebuilt", "{:?}", loss.lose);
+    }
+}
