@@ -8,8 +8,8 @@ use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::sets::Cost;
 use super::sweep::{Segment, sweep};
 
-/// The most disks of a volume: 248 data disks and 8 parity disks.
-const MOST_DISKS: usize = 256;
+/// The most disks that a set can hold: 248 data disks, 8 parity disks, and caches.
+pub const MOST_DISKS: usize = 320;
 
 /// A set of disks of one volume.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -19,7 +19,7 @@ impl DiskSet {
     /// Adds a disk.
     ///
     /// # Panics
-    /// When its index is not below 256, the most disks of a volume.
+    /// When its index is not below [`MOST_DISKS`].
     pub fn insert(&mut self, disk: DiskIndex) {
         let index = usize::from(disk.0);
         self.0[index / 64] |= 1 << (index % 64);

@@ -16,7 +16,7 @@ mod sweep;
 mod verdict;
 
 pub use composite::{fate_of_composite, guard_of_composite};
-pub use exposure::{DiskSet, ExposureId, Exposures, Limit, Stakes};
+pub use exposure::{DiskSet, ExposureId, Exposures, Limit, MOST_DISKS, Stakes};
 pub use guard::{Guard, Unguarded, guards};
 pub use map::LossMap;
 pub use model::{

@@ -6,7 +6,8 @@ use std::thread;
 
 use rusqlite::{Connection, OpenFlags};
 use sieve_core::fate::{
-    DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece, VersionState,
+    DiskIndex, LaneState, LostSet, MOST_DISKS, Model, ObjectState, ParityState, Standing, StatedPiece,
+    VersionState,
 };
 use sieve_core::lane::{Piece, Rows};
 use sieve_core::units::{ByteLength, DiskId, GRANULE, ParityIndex, Slot, VersionId};
@@ -36,6 +37,10 @@ pub fn load(pool: &Pool, volume: &str) -> Result<VolumeModel> {
         removed: Vec::new(),
         vanished: BTreeSet::new(),
     };
+    if loaded.disks.len() >= MOST_DISKS {
+        let message = format!("the catalogue knows {} disks of volume {volume}", loaded.disks.len());
+        return Err(crate::catalogue::corrupt(message));
+    }
     let away = pool.members.iter().filter(|m| !m.state.is_usable());
     loaded.missing = away.filter_map(|m| loaded.index(m.row.id)).collect();
     let data: Vec<DiskId> = pool.members_of(volume, Role::Data).map(|m| m.row.id).collect();
