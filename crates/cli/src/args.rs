@@ -11,7 +11,7 @@ Commands, in the order of the work:
   build             prepare, create
   use               put, get, ls, rm
   protect           sync, verify
-  foresee           fate, drill
+  foresee           fate, drill, risk
   repair            rebuild
   watch             status
   learn             demo
@@ -181,9 +181,9 @@ pub(crate) struct FateArguments {
     #[arg(long, value_name = "N", conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder"])]
     pub(crate) any: Option<usize>,
     /// Draw what each pair of disks costs: in the terminal, or into an .svg or .png file
-    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder", "csv"])]
+    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["any", "lose", "group", "list", "explain", "backup", "folder", "csv"])]
     pub(crate) map: Option<Option<PathBuf>>,
-    /// Take it that this was done first: sync, settle, "rm PATH" or "replace DISK with SIZE"
+    /// Take it that this was done first: sync, settle, "add parity", "rm PATH" or "replace DISK with SIZE"
     #[arg(long, value_name = "STEP")]
     pub(crate) after: Vec<String>,
     /// Look at the files of this folder only
@@ -385,14 +385,9 @@ pub(crate) enum Command {
     Verify,
     /// Tell what becomes of every file when disks are lost
     #[command(
-        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2 --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
+        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2\n  zinc-sieve fate --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
     )]
     Fate(FateArguments),
-    /// Tell how much to worry: what a year may cost, from what, and what would help
-    #[command(
-        after_help = "Example:\n  zinc-sieve risk --advise\n  zinc-sieve risk --simulate 100000\n  zinc-sieve risk --from machine    # with what the disks report of themselves"
-    )]
-    Risk(RiskArguments),
     /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
     #[command(
         after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\"\n  zinc-sieve drill --practice /tmp/practice"
@@ -408,6 +403,11 @@ pub(crate) enum Command {
         #[arg(long, value_name = "SHARE")]
         sample: Option<String>,
     },
+    /// Tell how much to worry: what a year may cost, from what, and what would help
+    #[command(
+        after_help = "Example:\n  zinc-sieve risk --advise\n  zinc-sieve risk --simulate 100000\n  zinc-sieve risk --from machine    # with what the disks report of themselves"
+    )]
+    Risk(RiskArguments),
     /// Bring lost disks back onto new, empty ones
     #[command(
         after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2"

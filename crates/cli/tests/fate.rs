@@ -227,6 +227,7 @@ fn the_map_has_what_each_pair_costs() {
     }
     let svg = fs::read_to_string(lab.root().join("losses.svg")).unwrap();
     assert!(disks.iter().all(|d| svg.contains(d)) && svg.contains("must not die together"));
+    lab.run(&["fate", "--any", "2", "--map"]).expect(&[2]);
     assert!(lab.run(&["fate", "--map", "losses.gif"]).expect(&[2]).stderr.contains(".svg or a .png"));
 }
 
