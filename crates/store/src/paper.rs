@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use sieve_core::fate::{DiskIndex, Exposures, Fate, Guard, LostSet, Shortages};
+use sieve_core::fate::{DiskIndex, Exposures, Fate, Guard, LostSet, Shortages, own_trouble};
 use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
 use sieve_core::paper::PaperVolume;
 use sieve_core::path::RelPath;
@@ -12,9 +12,7 @@ use sieve_core::units::{ByteLength, VersionId};
 
 use crate::curves::Curves;
 use crate::error::{Error, Kind, Result};
-use crate::fate::{
-    AtPath, Costs, Count, FileFate, Missing, Outlook, Reason, RowsShort, Step, own_trouble, shortage_of,
-};
+use crate::fate::{AtPath, Costs, Count, FileFate, Missing, Outlook, Reason, RowsShort, Step, shortage_of};
 use crate::label::Role;
 use crate::listing;
 use crate::member::State;

@@ -9,7 +9,7 @@ use sieve_core::units::ByteLength;
 use crate::catalogue::proofs::Proof;
 use crate::catalogue::{held_files, intents, objects, parity_state};
 use crate::error::Result;
-use crate::fate::{self, Count};
+use crate::fate::{self, Count, VolumeModel};
 use crate::label::Role;
 use crate::member::State;
 use crate::pool::Pool;
@@ -179,6 +179,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
 
 fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
     let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
+    let mut models = Vec::new();
     for volume in pool.volumes() {
         let model = fate::load(pool, &volume.name)?;
         let evaluation = model.evaluate(&[]);
@@ -189,9 +190,10 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
             }
             Ok(())
         })?;
+        models.push(model);
     }
     if status.a_sync_helps() {
-        status.sync_would_guard = Some(guarded_by_a_sync(pool, &status.unguarded)?);
+        status.sync_would_guard = Some(guarded_by_a_sync(pool, models, &status.unguarded)?);
     }
     let top = levels.keys().max().copied().unwrap_or(0);
     status.guard = (0..=top)
@@ -204,10 +206,13 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
 }
 
 /// What is unguarded now and would not be after a sync.
-fn guarded_by_a_sync(pool: &Pool, unguarded: &BTreeMap<Unguarded, Count>) -> Result<Count> {
+fn guarded_by_a_sync(
+    pool: &Pool,
+    models: Vec<VolumeModel>,
+    unguarded: &BTreeMap<Unguarded, Count>,
+) -> Result<Count> {
     let mut left = Count::default();
-    for volume in pool.volumes() {
-        let mut model = fate::load(pool, &volume.name)?;
+    for mut model in models {
         model.after(pool, &fate::Step::Sync)?;
         let evaluation = model.evaluate(&[]);
         model.for_each_file(pool, &evaluation, |file| {

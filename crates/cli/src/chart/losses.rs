@@ -68,8 +68,7 @@ fn label_size(side: i32) -> i32 {
 
 fn legend(canvas: &Canvas<'_>, map: &LossMap) -> Drawn {
     let x = 880;
-    let worst = map.worst();
-    let most = worst.map_or(0, |(_, _, cost)| cost.bytes.exact());
+    let most = map.worst().map_or(0, |(_, _, cost)| cost.bytes.exact());
     canvas.draw(&Text::new("costs", (x, TOP), text(17, INK)))?;
     for (heat, colour) in (0..).zip(HEATS) {
         let y = TOP + 34 + heat * 34;
@@ -83,15 +82,8 @@ fn legend(canvas: &Canvas<'_>, map: &LossMap) -> Drawn {
         };
         canvas.draw(&Text::new(words, (x + 38, y + 5), text(16, INK)))?;
     }
-    let Some((row, column, cost)) = worst.filter(|(_, _, cost)| cost.files > 0) else {
-        return Ok(());
-    };
-    let y = TOP + 240;
-    let who = if row == column {
-        map.disks[row].clone()
-    } else {
-        format!("{} and {}", map.disks[column], map.disks[row])
-    };
+    let Some((disks, cost)) = map.worst_disks() else { return Ok(()) };
+    let (y, who) = (TOP + 240, disks.join(" and "));
     canvas.draw(&Text::new("must not die together", (x, y), text(17, FAINT)))?;
     canvas.draw(&Text::new(who, (x, y + 28), text(22, INK)))?;
     let told = format!("{}, {} files", size(cost.bytes), crate::human::count(cost.files));

@@ -85,25 +85,11 @@ fn tightness(segment: &Segment<'_>, lane_missing: &[bool], parity_there: &[bool]
 
 fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing: &LostSet) -> Guard {
     let unguarded = |reason| Guard { level: 0, reason: Some(reason) };
-    if let Some(recorded) = object.catalogued {
-        return if recorded { replica_guard(model, object, missing) } else { unguarded(Unguarded::New) };
-    }
-    let Some(index) = object.version else {
-        return unguarded(if object.older.is_some() { Unguarded::Changed } else { Unguarded::New });
+    let index = match own_trouble(model, object) {
+        Some(Unguarded::NoReplica) => return replica_guard(model, object, missing),
+        Some(trouble) => return unguarded(trouble),
+        None => object.version.expect("what has no trouble of its own has a content"),
     };
-    match object.standing {
-        Standing::Same => {}
-        Standing::Changed => return unguarded(Unguarded::Changed),
-        Standing::Doubtful | Standing::Touched => return unguarded(Unguarded::Doubtful),
-        Standing::Suspect => return unguarded(Unguarded::Suspect),
-    }
-    let version = &model.versions[index as usize];
-    if !version.is_complete() {
-        return unguarded(if object.older.is_some() { Unguarded::Changed } else { Unguarded::New });
-    }
-    if version.data == 0 {
-        return replica_guard(model, object, missing);
-    }
     let least = tightest[index as usize];
     if least.own_stale {
         return unguarded(Unguarded::Suspect);
@@ -113,6 +99,25 @@ fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing:
         0 if least.valid == 0 => unguarded(Unguarded::NoParity),
         0 => unguarded(Unguarded::StaleNeighbours),
         level => Guard { level, reason: None },
+    }
+}
+
+/// What is the matter with an object itself, whatever its rows are like; [`Unguarded::NoReplica`] where all of it lives in
+/// the catalogue, and comes back as long as a replica does.
+pub fn own_trouble(model: &Model, object: &ObjectState) -> Option<Unguarded> {
+    if let Some(recorded) = object.catalogued {
+        return Some(if recorded { Unguarded::NoReplica } else { Unguarded::New });
+    }
+    let came_or_changed = if object.older.is_some() { Unguarded::Changed } else { Unguarded::New };
+    let Some(index) = object.version else { return Some(came_or_changed) };
+    let version = &model.versions[index as usize];
+    match object.standing {
+        Standing::Changed => Some(Unguarded::Changed),
+        Standing::Doubtful | Standing::Touched => Some(Unguarded::Doubtful),
+        Standing::Suspect => Some(Unguarded::Suspect),
+        Standing::Same if !version.is_complete() => Some(came_or_changed),
+        Standing::Same if version.data == 0 => Some(Unguarded::NoReplica),
+        Standing::Same => None,
     }
 }
 

@@ -30,6 +30,16 @@ impl LossMap {
         cells.map(|(row, column)| (row, column, self.costs[row][column])).rev().max_by_key(|cell| cell.2)
     }
 
+    /// The disks of the costliest pair, or the one, and what they cost; nothing where nothing costs anything.
+    pub fn worst_disks(&self) -> Option<(Vec<&str>, Cost)> {
+        let (row, column, cost) = self.worst().filter(|(.., cost)| cost.files > 0)?;
+        let mut disks = vec![self.disks[column].as_str()];
+        if row != column {
+            disks.push(&self.disks[row]);
+        }
+        Some((disks, cost))
+    }
+
     /// How much of the worst a cost is: 0 for nothing, then 1 to 4 by quarters.
     pub fn heat(&self, cost: Cost) -> usize {
         let worst = self.worst().map_or(0, |(_, _, worst)| worst.bytes.exact());

@@ -17,7 +17,7 @@ mod verdict;
 
 pub use composite::{fate_of_composite, guard_of_composite};
 pub use exposure::{DiskSet, ExposureId, Exposures, Limit, MOST_DISKS, Stakes};
-pub use guard::{Guard, Unguarded, guards};
+pub use guard::{Guard, Unguarded, guards, own_trouble};
 pub use map::LossMap;
 pub use model::{
     Composite, DiskIndex, LaneState, LostSet, Model, ObjectState, ParityState, Standing, StatedPiece,

@@ -135,9 +135,10 @@ impl Player<'_> {
         let since_sync = self.chance.random::<f64>() * process.sync_interval;
         // By cause, in the order of `Cause::ALL`: events, bytes and files.
         let mut lost = [[0.0; 3]; Cause::ALL.len()];
-        let own = if process.cause_of(first) == Cause::Cache { 3 } else { 0 };
-        lost[own] = self.play_loss(&process.single[first], since_sync);
-        add(&mut lost[2], self.play_hazard(process.unreadable[first]));
+        let place = |cause| Cause::ALL.iter().position(|known| *known == cause).unwrap_or(0);
+        let (second_failure, unreadable) = (place(Cause::Second), place(Cause::Unreadable));
+        lost[place(process.cause_of(first))] = self.play_loss(&process.single[first], since_sync);
+        add(&mut lost[unreadable], self.play_hazard(process.unreadable[first]));
         let window = process.disks[first].window;
         let others = process.rate_of_others(first);
         let until_second = self.exponential(others);
@@ -146,8 +147,8 @@ impl Player<'_> {
                 .map(|other| if other == first { 0.0 } else { process.rate_beside(first, other) })
                 .collect();
             let second = self.choose(&rates);
-            lost[1] = self.play_loss(&process.second[first][second], since_sync);
-            add(&mut lost[2], self.play_hazard(process.unreadable_pair[first][second]));
+            lost[second_failure] = self.play_loss(&process.second[first][second], since_sync);
+            add(&mut lost[unreadable], self.play_hazard(process.unreadable_pair[first][second]));
             let window = process.disks[second].window;
             let remaining = (others - rates[second]).max(0.0);
             (until_second + window, self.exponential(remaining) < window)

@@ -161,17 +161,6 @@ pub fn by_version(c: &Connection, disk: DiskId, version: VersionId) -> Result<Op
     Ok(c.prepare_cached(&sql)?.query_row((disk.get(), version.get()), |row| read(row, 0)).optional()?)
 }
 
-/// The object whose present content, or that of the last sync, is this one.
-///
-/// # Errors
-/// What the database says.
-pub fn holder_of(c: &Connection, disk: DiskId, version: VersionId) -> Result<Option<ObjectRow>> {
-    let sql = format!(
-        "SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 AND (o.version = ?2 OR o.older = ?2) ORDER BY o.id LIMIT 1"
-    );
-    Ok(c.prepare_cached(&sql)?.query_row((disk.get(), version.get()), |row| read(row, 0)).optional()?)
-}
-
 /// Calls `visit` with the object of each name there is.
 ///
 /// # Errors

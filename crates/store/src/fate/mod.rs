@@ -17,6 +17,6 @@ pub use file::{FileFate, shown_path};
 pub use group::disks_of_group;
 pub use load::load;
 pub use outlook::{AtPath, Costs, Missing, Outlook, PoolOutlook};
+pub(crate) use reason::shortage_of;
 pub use reason::{Reason, RowsShort, StaleLane};
-pub(crate) use reason::{own_trouble, shortage_of};
 pub use volume::{Evaluation, VolumeModel};

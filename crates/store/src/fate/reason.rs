@@ -1,8 +1,12 @@
 //! Why a file does not come back as it is, with the names of the disks and files that decide it.
 
+use std::collections::{HashMap, HashSet};
+
 use serde::Serialize;
-use sieve_core::fate::{Cause, DiskIndex, Model, ObjectState, Shortage, Shortages, Standing, Unguarded};
-use sieve_core::units::{ByteLength, DiskId, GRANULE};
+use sieve_core::fate::{
+    Cause, DiskIndex, LostSet, Model, ObjectState, Shortage, Shortages, Standing, Unguarded, own_trouble,
+};
+use sieve_core::units::{ByteLength, GRANULE};
 
 use super::{VolumeModel, shown_path};
 use crate::catalogue::objects;
@@ -54,26 +58,6 @@ pub struct StaleLane {
     pub why: Unguarded,
 }
 
-/// What is the matter with an object itself.
-pub(crate) fn own_trouble(model: &Model, object: &ObjectState) -> Option<Unguarded> {
-    if object.catalogued.is_some() {
-        return Some(Unguarded::NoReplica);
-    }
-    let has_past = object.older.is_some();
-    let Some(version) = object.version else {
-        return Some(if has_past { Unguarded::Changed } else { Unguarded::New });
-    };
-    let version = &model.versions[version as usize];
-    match object.standing {
-        Standing::Changed => Some(Unguarded::Changed),
-        Standing::Doubtful | Standing::Touched => Some(Unguarded::Doubtful),
-        Standing::Suspect => Some(Unguarded::Suspect),
-        Standing::Same if version.is_complete() && version.data > 0 => None,
-        Standing::Same if version.is_complete() => Some(Unguarded::NoReplica),
-        Standing::Same => Some(if has_past { Unguarded::Changed } else { Unguarded::New }),
-    }
-}
-
 /// The first content of an object of which rows are short.
 pub(crate) fn shortage_of<'a>(
     object: &ObjectState,
@@ -106,15 +90,10 @@ impl RowsShort {
 
 impl Reason {
     /// Traces the verdict on one object.
-    pub(super) fn of(
-        model: &VolumeModel,
-        pool: &Pool,
-        shortages: &Shortages,
-        position: usize,
-    ) -> Result<Self> {
+    pub(super) fn of(model: &VolumeModel, pool: &Pool, traces: &Traces, position: usize) -> Result<Self> {
         let object = &model.model.objects[position];
         let own = own_trouble(&model.model, object);
-        let Some((shortage, cause)) = shortage_of(object, shortages) else {
+        let Some((shortage, cause)) = shortage_of(object, &traces.shortages) else {
             return Ok(Self { own, rows: None });
         };
         let name = |disk: DiskIndex| {
@@ -123,30 +102,54 @@ impl Reason {
         };
         let mut stale = Vec::new();
         for (disk, version) in &cause.stale {
-            let (path, why) = stale_content(model, pool, model.disks[usize::from(disk.0)], *version)?;
+            let (path, why) = traces.stale_content(model, pool, *version)?;
             stale.push(StaleLane { disk: name(*disk), path, why });
         }
         Ok(Self { own, rows: Some(RowsShort::named(shortage, cause, name, stale)) })
     }
 }
 
-/// Which file a stale content is of, and what became of it.
-fn stale_content(
-    model: &VolumeModel,
-    pool: &Pool,
-    disk: DiskId,
-    version: u32,
-) -> Result<(Option<String>, Unguarded)> {
-    let Some(id) = model.version_id(version) else { return Ok((None, Unguarded::Changed)) };
-    let reading = pool.catalogue.reading();
-    let Some(object) = objects::holder_of(reading, disk, id)? else { return Ok((None, Unguarded::Changed)) };
-    let names = objects::names(reading, object.id)?;
-    let path = names.iter().find(|path| !is_held(path)).map(|path| shown_path(path).0);
-    let why = match object.standing {
-        _ if object.older == Some(id) => Unguarded::Changed,
-        Standing::Changed => Unguarded::Changed,
-        Standing::Doubtful | Standing::Touched => Unguarded::Doubtful,
-        Standing::Same | Standing::Suspect => Unguarded::Suspect,
-    };
-    Ok((path, why))
+/// Why contents do not come back, and which objects the stale ones are of.
+pub(super) struct Traces {
+    shortages: Shortages,
+    /// For each stale content the position of its object, where there still is one.
+    holders: HashMap<u32, usize>,
+}
+
+impl Traces {
+    /// Traces the contents of `wanted` under a loss.
+    pub(super) fn new(model: &Model, lost: &LostSet, wanted: impl Fn(u32) -> bool) -> Self {
+        let pieces = model.lanes.iter().flat_map(|lane| &lane.pieces);
+        let stale: HashSet<u32> = pieces.filter(|piece| piece.stale).map(|piece| piece.version).collect();
+        let mut holders = HashMap::new();
+        for (position, object) in model.objects.iter().enumerate() {
+            for content in object.version.into_iter().chain(object.older).filter(|c| stale.contains(c)) {
+                holders.insert(content, position);
+            }
+        }
+        Self { shortages: Shortages::new(model, lost, wanted), holders }
+    }
+
+    /// Which file a stale content is of, and what became of it.
+    fn stale_content(
+        &self,
+        model: &VolumeModel,
+        pool: &Pool,
+        version: u32,
+    ) -> Result<(Option<String>, Unguarded)> {
+        let Some(position) = self.holders.get(&version) else { return Ok((None, Unguarded::Changed)) };
+        let names = match model.object_id(*position) {
+            Some(id) => objects::names(pool.catalogue.reading(), id)?,
+            None => Vec::new(),
+        };
+        let path = names.iter().find(|path| !is_held(path)).map(|path| shown_path(path).0);
+        let object = &model.model.objects[*position];
+        let why = match object.standing {
+            _ if object.older == Some(version) => Unguarded::Changed,
+            Standing::Changed => Unguarded::Changed,
+            Standing::Doubtful | Standing::Touched => Unguarded::Doubtful,
+            Standing::Same | Standing::Suspect => Unguarded::Suspect,
+        };
+        Ok((path, why))
+    }
 }

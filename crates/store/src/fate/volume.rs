@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use sieve_core::fate::{DiskIndex, Fate, Guard, LostSet, Model, Shortages, guards, verdicts};
+use sieve_core::fate::{DiskIndex, Fate, Guard, LostSet, Model, guards, verdicts};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
+use super::reason::Traces;
 use super::{FileFate, Reason, shown_path};
 use crate::catalogue::{held_files, objects};
 use crate::disk::EntryKind;
@@ -45,7 +46,7 @@ pub struct Evaluation {
     /// One for each object.
     pub guards: Vec<Guard>,
     /// Why contents do not come back; empty where that was not asked for.
-    pub(super) shortages: Option<Shortages>,
+    pub(super) traces: Option<Traces>,
 }
 
 impl VolumeModel {
@@ -83,6 +84,11 @@ impl VolumeModel {
         self.version_ids.get(index as usize).copied().map(VersionId::new)
     }
 
+    /// The number of an object of the model; symlinks have none.
+    pub(super) fn object_id(&self, position: usize) -> Option<ObjectId> {
+        self.object_ids.get(position).copied().map(ObjectId::new)
+    }
+
     /// The position of an object in the model.
     pub fn object_index(&self, object: ObjectId) -> Option<usize> {
         self.object_ids.binary_search(&object.get()).ok()
@@ -102,7 +108,7 @@ impl VolumeModel {
     /// Evaluates the loss of the disks named, besides those that are missing now; the guard is that of now.
     pub fn evaluate(&self, named: &[DiskId]) -> Evaluation {
         let fates = verdicts(&self.model, &self.lost_set(named)).fates;
-        Evaluation { fates, guards: guards(&self.model, &self.missing), shortages: None }
+        Evaluation { fates, guards: guards(&self.model, &self.missing), traces: None }
     }
 
     /// Evaluates a loss, and traces why what does not come back does not.
@@ -115,7 +121,7 @@ impl VolumeModel {
             object.present().into_iter().chain(object.past()).for_each(|c| wanted[c as usize] = true);
         }
         let is_wanted = |version: u32| wanted[version as usize];
-        evaluation.shortages = Some(Shortages::new(&self.model, &lost, is_wanted));
+        evaluation.traces = Some(Traces::new(&self.model, &lost, is_wanted));
         evaluation
     }
 
@@ -244,9 +250,9 @@ impl VolumeModel {
     }
 
     fn reason(&self, pool: &Pool, evaluation: &Evaluation, position: usize) -> Result<Option<Reason>> {
-        match &evaluation.shortages {
-            Some(shortages) if !evaluation.fates[position].is_whole() => {
-                Reason::of(self, pool, shortages, position).map(Some)
+        match &evaluation.traces {
+            Some(traces) if !evaluation.fates[position].is_whole() => {
+                Reason::of(self, pool, traces, position).map(Some)
             }
             _ => Ok(None),
         }

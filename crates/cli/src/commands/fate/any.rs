@@ -6,7 +6,7 @@ use sieve_core::units::ByteLength;
 use sieve_store::fate::Outlook;
 use sieve_store::{Error, Kind, Result};
 
-use super::{Question, heading};
+use super::{Question, csv_failed, heading};
 use crate::commands::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
@@ -112,16 +112,14 @@ impl Ranking {
     }
 
     fn print_csv(&self) -> Result<()> {
-        let failed =
-            |e: csv::Error| Error::new(Kind::Io, "csv.write", format!("the result cannot be printed: {e}"));
         let mut out = csv::Writer::from_writer(std::io::stdout().lock());
-        out.write_record(["lost", "files", "bytes"]).map_err(failed)?;
+        out.write_record(["lost", "files", "bytes"]).map_err(|e| csv_failed(&e))?;
         for set in &self.sets {
             let NamedSet { lose, cost } = self.named(set);
             let record = [lose.join(" "), cost.files.to_string(), cost.bytes.exact().to_string()];
-            out.write_record(record).map_err(failed)?;
+            out.write_record(record).map_err(|e| csv_failed(&e))?;
         }
-        out.flush().map_err(|e| failed(e.into()))
+        out.flush().map_err(|e| csv_failed(&e))
     }
 
     fn show_extremes(&self) {

@@ -3,12 +3,12 @@
 use serde::ser::{SerializeMap, SerializeSeq};
 use serde::{Serialize, Serializer};
 use sieve_core::fate::Fate;
+use sieve_store::Result;
 use sieve_store::fate::{FileFate, Outlook};
-use sieve_store::{Error, Kind, Result};
 
 use super::backup::Comparison;
 use super::summary::for_each_in_folder;
-use super::{Question, State};
+use super::{Question, State, csv_failed};
 use crate::human::reason;
 
 /// The answer as JSON.
@@ -85,14 +85,12 @@ pub(super) fn print_csv(
     question: &Question<'_>,
     comparison: Option<&Comparison>,
 ) -> Result<()> {
-    let failed =
-        |e: csv::Error| Error::new(Kind::Io, "csv.write", format!("the result cannot be printed: {e}"));
     let mut out = csv::Writer::from_writer(std::io::stdout().lock());
     let mut heading = vec!["volume", "path", "disk", "size_bytes", "fate", "guard", "reason"];
     if comparison.is_some() {
         heading.extend(["backup", "backup_path"]);
     }
-    out.write_record(&heading).map_err(failed)?;
+    out.write_record(&heading).map_err(|e| csv_failed(&e))?;
     let list = question.asked.list.map(Fate::from);
     let mut found = comparison.map(Comparison::in_order);
     for_each_in_folder(outlook, question, &mut |file| {
@@ -105,9 +103,9 @@ pub(super) fn print_csv(
             let (word, path) = looked.unwrap_or_default();
             record.extend([word.to_string(), path]);
         }
-        out.write_record(&record).map_err(failed)
+        out.write_record(&record).map_err(|e| csv_failed(&e))
     })?;
-    out.flush().map_err(|e| failed(e.into()))
+    out.flush().map_err(|e| csv_failed(&e))
 }
 
 fn plain(file: &FileFate<'_>) -> Vec<String> {

@@ -82,17 +82,12 @@ fn show_legend(map: &LossMap, is_small: bool, names: usize) {
         anstream::println!("  {:names$} {}", "", style::paint(style::FAINT, numbers));
         anstream::println!("\n  · nothing  ░ ▒ ▓ █ by quarters of the worst pair");
     }
-    match map.worst() {
-        Some((row, column, cost)) if cost.files > 0 => {
-            let who = if row == column {
-                map.disks[row].clone()
-            } else {
-                format!("{} and {}", map.disks[column], map.disks[row])
-            };
-            let told = format!("{who}: {}, {}", size(cost.bytes), units::files(cost.files));
+    match map.worst_disks() {
+        Some((disks, cost)) => {
+            let told = format!("{}: {}, {}", disks.join(" and "), size(cost.bytes), units::files(cost.files));
             anstream::println!("\n  The costliest: {}.", style::paint(style::BAD, told));
         }
-        _ => {
+        None => {
             let words = "No pair costs anything: every file survives the loss of any two.";
             anstream::println!("\n  {}", style::paint(style::WELL, words));
         }

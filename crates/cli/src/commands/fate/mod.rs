@@ -145,3 +145,7 @@ fn refuse_empty_folder(asked: &FateArguments, summary: &Summary) -> Result<()> {
 fn heading(text: &str) {
     anstream::println!("{}", style::paint(style::HEAD, text));
 }
+
+fn csv_failed(why: &dyn std::error::Error) -> Error {
+    Error::new(Kind::Io, "csv.write", format!("the result cannot be printed: {why}"))
+}
