@@ -4,6 +4,8 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use sieve_core::gf256::Kernel;
+
 use crate::disk::{Disk, RealDisk};
 use crate::error::Result;
 
@@ -20,6 +22,11 @@ pub trait Machine: Send + Sync {
 
     /// A random number.
     fn random(&self) -> u64;
+
+    /// The instructions that computing parity uses.
+    fn kernel(&self) -> Kernel {
+        Kernel::best()
+    }
 
     /// Called right before the catalogue commits: a simulated machine may lose power here.
     ///

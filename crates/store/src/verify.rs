@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, Slot, VersionId};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex, VersionId};
 
 use crate::catalogue::objects;
 use crate::catalogue::{parity_state, versions};
@@ -18,7 +18,8 @@ use crate::pool::Pool;
 use crate::scan;
 use crate::sync::{load_snapshot, open_images};
 use crate::traffic::Traffic;
-use crate::window::{LaneWindow, ReadProblem, encode};
+use crate::parity::ParityImage;
+use crate::window::ReadProblem;
 use crate::writer::LongWriter;
 
 /// What a verify found.
@@ -112,14 +113,14 @@ impl Pass<'_> {
             let window = snapshot.read(&mut self.contents, &[], cell, &mut problems)?;
             self.note(problems);
             let known = window.lanes.iter().all(|lane| lane.unknown.is_empty());
-            let slots: Vec<(Slot, &LaneWindow)> =
-                snapshot.lanes.iter().map(|lane| lane.slot).zip(&window.lanes).collect();
+            let indices: Vec<ParityIndex> = images.iter().map(ParityImage::index).collect();
+            let computed = if known { snapshot.encode(&indices, &window.lanes) } else { Vec::new() };
             let expected = snapshot.expected.at(u64::from(cell.get()));
-            for (member, image) in self.present_parities(volume).into_iter().zip(&images) {
+            for (position, (member, image)) in
+                self.present_parities(volume).into_iter().zip(&images).enumerate()
+            {
                 let bytes = expected.and_then(|id| image.read(cell, id));
-                let length = usize::try_from(snapshot.geometry.cell_bytes()).expect("a cell is in memory");
-                let good =
-                    bytes.as_ref().is_some_and(|b| !known || *b == encode(image.index(), &slots, length));
+                let good = bytes.as_ref().is_some_and(|b| !known || *b == computed[position]);
                 match (good, known) {
                     (true, true) => self.report.parity_cells_checked += 1,
                     (true, false) => self.report.parity_cells_by_checksum += 1,

@@ -1,7 +1,8 @@
 //! All lanes over the rows of one parity cell, as the snapshot has them: read where they can be, computed
 //! where they cannot.
 
-use sieve_core::code::{accumulate, solve};
+use sieve_core::code::{Decoder, Encoder};
+use sieve_core::gf256::Kernel;
 use sieve_core::lane::{IntervalMap, LaneMap, Rows};
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{CellIndex, CheckpointId, DiskId, GRANULE, ParityIndex, Slot, VersionId};
@@ -94,6 +95,8 @@ pub struct Snapshot {
     pub expected: IntervalMap<CheckpointId>,
     /// How rows are cut into cells.
     pub geometry: CellGeometry,
+    /// The instructions that computing uses.
+    pub kernel: Kernel,
 }
 
 /// All lanes over one cell, in the order of [`Snapshot::lanes`].
@@ -129,6 +132,19 @@ impl Snapshot {
         Ok(window)
     }
 
+    /// Computes parities over a cell whose lanes are all known.
+    pub fn encode(&self, parities: &[ParityIndex], lanes: &[LaneWindow]) -> Vec<Vec<u8>> {
+        let not_zero = || self.lanes.iter().zip(lanes).filter(|(_, window)| !window.is_zero);
+        let slots: Vec<Slot> = not_zero().map(|(lane, _)| lane.slot).collect();
+        let length = usize::try_from(self.geometry.cell_bytes()).expect("a cell is in memory");
+        let mut computed = vec![vec![0; length]; parities.len()];
+        Encoder::new(self.kernel, parities, &slots).encode(
+            &mut computed.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(),
+            &not_zero().map(|(_, window)| window.bytes.as_slice()).collect::<Vec<_>>(),
+        );
+        computed
+    }
+
     fn compute_unknown(&self, images: &[ParityImage], cell: CellIndex, window: &mut Window) {
         let Some(expected) = self.expected.at(u64::from(cell.get())) else { return };
         let parities: Vec<(ParityIndex, Vec<u8>)> =
@@ -153,25 +169,20 @@ impl Snapshot {
             return;
         }
         let bytes = span(rows, window.rows);
-        let syndromes: Vec<(ParityIndex, Vec<u8>)> = parities[..missing.len()]
-            .iter()
-            .map(|(index, parity)| {
-                let mut syndrome = parity[bytes.clone()].to_vec();
-                for (position, lane) in window.lanes.iter().enumerate() {
-                    if !lane.is_zero && !missing.contains(&position) {
-                        accumulate(
-                            &mut syndrome,
-                            *index,
-                            &lane.bytes[bytes.clone()],
-                            self.lanes[position].slot,
-                        );
-                    }
-                }
-                (*index, syndrome)
-            })
+        let known: Vec<usize> = (0..window.lanes.len())
+            .filter(|position| !window.lanes[*position].is_zero && !missing.contains(position))
             .collect();
-        let slots: Vec<Slot> = missing.iter().map(|position| self.lanes[*position].slot).collect();
-        let Ok(found) = solve(&slots, &syndromes) else { return };
+        let slots = |positions: &[usize]| -> Vec<Slot> {
+            positions.iter().map(|position| self.lanes[*position].slot).collect()
+        };
+        let indices: Vec<ParityIndex> = parities.iter().map(|(index, _)| *index).collect();
+        let Ok(decoder) = Decoder::new(self.kernel, &slots(&missing), &indices, &slots(&known)) else { return };
+        let mut found = vec![vec![0; bytes.len()]; missing.len()];
+        decoder.decode(
+            &mut found.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(),
+            &parities.iter().map(|(_, parity)| &parity[bytes.clone()]).collect::<Vec<_>>(),
+            &known.iter().map(|position| &window.lanes[*position].bytes[bytes.clone()]).collect::<Vec<_>>(),
+        );
         for (position, lane_bytes) in missing.into_iter().zip(found) {
             let lane = &mut window.lanes[position];
             lane.bytes[bytes.clone()].copy_from_slice(&lane_bytes);
@@ -189,13 +200,4 @@ pub(crate) fn without(ranges: &[Rows], cut: Rows) -> Vec<Rows> {
         })
         .filter(|r| !r.is_empty())
         .collect()
-}
-
-/// Encodes one parity over a window whose lanes are all known.
-pub fn encode(index: ParityIndex, lanes: &[(Slot, &LaneWindow)], length: usize) -> Vec<u8> {
-    let mut parity = vec![0; length];
-    for (slot, lane) in lanes.iter().filter(|(_, lane)| !lane.is_zero) {
-        accumulate(&mut parity, index, &lane.bytes, *slot);
-    }
-    parity
 }

@@ -1,9 +1,8 @@
 //! Solving for the lanes that are missing.
 
-use crate::gf256::{inverse, mul, mul_add};
-use crate::units::{ParityIndex, Slot};
-
 use super::coefficient;
+use crate::gf256::{Kernel, Start, inverse, mul, mul_add};
+use crate::units::{ParityIndex, Slot};
 
 /// There are fewer parities than missing lanes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -15,33 +14,63 @@ pub struct Unsolvable {
     pub parities: usize,
 }
 
-/// Brings back the `missing` lanes of some rows.
-///
-/// `syndromes` are the valid parities of the same rows, from which the contributions of all known lanes
-/// have been taken away already (in GF(2^8) taking away is [`super::accumulate`] again). The result has
-/// the missing lanes in the order given.
-///
-/// # Errors
-/// [`Unsolvable`] when there are fewer syndromes than missing lanes.
-pub fn solve(missing: &[Slot], syndromes: &[(ParityIndex, Vec<u8>)]) -> Result<Vec<Vec<u8>>, Unsolvable> {
-    let count = missing.len();
-    if syndromes.len() < count {
-        return Err(Unsolvable { missing: count, parities: syndromes.len() });
+/// Brings missing lanes back from parities and the lanes that are known: one sum of products for each, solved for
+/// once and used over many rows.
+#[derive(Clone, Debug)]
+pub struct Decoder {
+    kernel: Kernel,
+    /// One row a missing lane; a column for each parity that is used, then one for each known lane.
+    factors: Vec<Vec<u8>>,
+    used: usize,
+}
+
+impl Decoder {
+    /// Solves for `missing` from as many of `parities` as are needed, the first ones, and all `known` lanes.
+    ///
+    /// # Errors
+    /// [`Unsolvable`] when there are fewer parities than missing lanes.
+    pub fn new(
+        kernel: Kernel,
+        missing: &[Slot],
+        parities: &[ParityIndex],
+        known: &[Slot],
+    ) -> Result<Self, Unsolvable> {
+        let used = missing.len();
+        if parities.len() < used {
+            return Err(Unsolvable { missing: used, parities: parities.len() });
+        }
+        let parities = &parities[..used];
+        let square = parities.iter().map(|j| missing.iter().map(|i| coefficient(*j, *i)).collect()).collect();
+        let factors = invert(square)
+            .into_iter()
+            .map(|mut row| {
+                // A parity less what the known lanes give to it; taking away is adding.
+                let of = |slot: &Slot| {
+                    let products = parities.iter().zip(&row).map(|(j, f)| mul(*f, coefficient(*j, *slot)));
+                    products.fold(0, |sum, product| sum ^ product)
+                };
+                let of_known: Vec<u8> = known.iter().map(of).collect();
+                row.extend(of_known);
+                row
+            })
+            .collect();
+        Ok(Self { kernel, factors, used })
     }
-    let used = &syndromes[..count];
-    let inverted =
-        invert(used.iter().map(|(j, _)| missing.iter().map(|i| coefficient(*j, *i)).collect()).collect());
-    let length = used.first().map_or(0, |(_, bytes)| bytes.len());
-    Ok(inverted
-        .iter()
-        .map(|row| {
-            let mut lane = vec![0; length];
-            for (factor, (_, syndrome)) in row.iter().zip(used) {
-                mul_add(&mut lane, syndrome, *factor);
-            }
-            lane
-        })
-        .collect())
+
+    /// How many parities take part: the first ones of those given to [`Self::new`].
+    pub const fn parities_used(&self) -> usize {
+        self.used
+    }
+
+    /// Computes the missing lanes over some rows. All buffers have one length.
+    ///
+    /// # Panics
+    /// When there are other numbers of buffers than were prepared for, or their lengths differ.
+    pub fn decode(&self, missing: &mut [&mut [u8]], parities: &[&[u8]], known: &[&[u8]]) {
+        let sources: Vec<&[u8]> = parities[..self.used].iter().chain(known).copied().collect();
+        let factors: Vec<&[u8]> = self.factors.iter().map(Vec::as_slice).collect();
+        self.kernel.combine(missing, &sources, &factors, Start::Zero);
+    }
 }
 
 /// Gauss-Jordan elimination. Every square submatrix of the code is invertible, so a pivot is always found.
@@ -72,11 +101,44 @@ fn invert(mut matrix: Vec<Vec<u8>>) -> Vec<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::code::accumulate;
+    use crate::code::Encoder;
     use rstest::rstest;
 
+    const LENGTH: usize = 137;
+
     fn lane(slot: u8) -> Vec<u8> {
-        (0..37u8).map(|i| i.wrapping_mul(slot.wrapping_mul(7).wrapping_add(3)) ^ slot).collect()
+        (0..LENGTH as u8).map(|i| i.wrapping_mul(slot.wrapping_mul(7).wrapping_add(3)) ^ slot).collect()
+    }
+
+    /// Encodes lanes in `slots`, loses some lanes and parities, and expects back what the theorem says.
+    fn lose(kernel: Kernel, slots: &[u8], lost: impl Fn(usize) -> bool, parities: &[u8]) {
+        let slots: Vec<Slot> = slots.iter().copied().map(Slot::new).collect();
+        let parities: Vec<ParityIndex> = parities.iter().copied().map(ParityIndex::new).collect();
+        let lanes: Vec<Vec<u8>> = slots.iter().map(|slot| lane(slot.get())).collect();
+        let views = |is_wanted: &dyn Fn(usize) -> bool| -> Vec<&[u8]> {
+            (0..slots.len()).filter(|i| is_wanted(*i)).map(|i| lanes[i].as_slice()).collect()
+        };
+        let mut computed = vec![vec![0; LENGTH]; parities.len()];
+        Encoder::new(kernel, &parities, &slots).encode(
+            &mut computed.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(),
+            &views(&|_| true),
+        );
+        let of = |is_wanted: &dyn Fn(usize) -> bool| -> Vec<Slot> {
+            (0..slots.len()).filter(|i| is_wanted(*i)).map(|i| slots[i]).collect()
+        };
+        let (missing, known) = (of(&lost), of(&|i| !lost(i)));
+        match Decoder::new(kernel, &missing, &parities, &known) {
+            Ok(decoder) => {
+                let mut found = vec![vec![0xAA; LENGTH]; missing.len()];
+                decoder.decode(
+                    &mut found.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(),
+                    &computed.iter().map(Vec::as_slice).collect::<Vec<_>>(),
+                    &views(&|i| !lost(i)),
+                );
+                assert_eq!(found, views(&lost));
+            }
+            Err(_) => assert!(parities.len() < missing.len()),
+        }
     }
 
     #[rstest]
@@ -84,44 +146,22 @@ mod tests {
         #[values(1, 2, 3, 5, 6)] lanes: u8,
         #[values(1, 2, 3, 8)] parities: u8,
     ) {
+        let slots: Vec<u8> = (0..lanes).collect();
         for lost_lanes in 0u32..1 << lanes {
             for lost_parities in 0u32..1 << parities {
-                let missing: Vec<Slot> =
-                    (0..lanes).filter(|i| lost_lanes >> i & 1 == 1).map(Slot::new).collect();
-                let syndromes: Vec<(ParityIndex, Vec<u8>)> = (0..parities)
-                    .filter(|j| lost_parities >> j & 1 == 0)
-                    .map(|j| {
-                        let mut bytes = vec![0; 37];
-                        // Encoding all and taking away the known leaves the sum over the missing ones.
-                        for slot in (0..lanes).chain((0..lanes).filter(|i| lost_lanes >> i & 1 == 0)) {
-                            accumulate(&mut bytes, ParityIndex::new(j), &lane(slot), Slot::new(slot));
-                        }
-                        (ParityIndex::new(j), bytes)
-                    })
-                    .collect();
-                match solve(&missing, &syndromes) {
-                    Ok(found) => {
-                        assert!(missing.iter().zip(found).all(|(slot, bytes)| bytes == lane(slot.get())));
-                    }
-                    Err(_) => assert!(syndromes.len() < missing.len()),
-                }
+                let valid: Vec<u8> = (0..parities).filter(|j| lost_parities >> j & 1 == 0).collect();
+                lose(Kernel::best(), &slots, |i| lost_lanes >> i & 1 == 1, &valid);
             }
         }
     }
 
     #[test]
-    fn distant_slots_and_late_parities_come_back() {
-        let slots = [0u8, 100, 200, 247];
-        let syndromes: Vec<_> = [4u8, 5, 6, 7]
-            .map(|j| {
-                let mut bytes = vec![0; 37];
-                slots.iter().for_each(|s| {
-                    accumulate(&mut bytes, ParityIndex::new(j), &lane(*s), Slot::new(*s));
-                });
-                (ParityIndex::new(j), bytes)
-            })
-            .into();
-        let found = solve(&slots.map(Slot::new), &syndromes).unwrap();
-        assert!(slots.iter().zip(found).all(|(s, bytes)| bytes == lane(*s)));
+    fn distant_slots_and_late_parities_come_back_with_every_kernel() {
+        for kernel in Kernel::available() {
+            lose(kernel, &[0, 100, 200, 247], |_| true, &[4, 5, 6, 7]);
+            lose(kernel, &(0..248).map(|slot| slot as u8).collect::<Vec<_>>(), |i| i % 31 == 3, &[
+                0, 1, 2, 3, 4, 5, 6, 7,
+            ]);
+        }
     }
 }

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sieve_core::fate::Fate;
 use sieve_core::forecast::Forecast;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, Slot};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex};
 
 use crate::catalogue;
 use crate::catalogue::proofs::{self, Proof};
@@ -25,7 +25,7 @@ use crate::pool::Pool;
 use crate::scan;
 use crate::sync::{load_snapshot, open_images, resolve_doubts};
 use crate::traffic::Traffic;
-use crate::window::{LaneWindow, Snapshot, encode};
+use crate::window::{LaneWindow, Snapshot};
 use crate::writer::LongWriter;
 use prover::Prover;
 
@@ -238,16 +238,14 @@ impl<'a> Pass<'a> {
     fn compare_parity(&mut self, snapshot: &Snapshot, lanes: &[LaneWindow], cell: CellIndex) {
         let Some(expected) = snapshot.expected.at(u64::from(cell.get())) else { return };
         let known = lanes.iter().all(|lane| lane.unknown.is_empty());
-        let slots: Vec<(Slot, &LaneWindow)> = snapshot.lanes.iter().map(|l| l.slot).zip(lanes).collect();
-        let length = usize::try_from(snapshot.geometry.cell_bytes()).expect("a cell is in memory");
-        for image in &self.lost_images {
+        let indices: Vec<ParityIndex> = self.lost_images.iter().map(ParityImage::index).collect();
+        let computed = if known { snapshot.encode(&indices, lanes) } else { Vec::new() };
+        for (position, image) in self.lost_images.iter().enumerate() {
             let report = &mut self.report;
-            let count = match known
-                .then(|| image.read(cell, expected) == Some(encode(image.index(), &slots, length)))
-            {
+            let count = match computed.get(position) {
                 None => &mut report.parity_cells_lost,
-                Some(true) => &mut report.parity_cells,
-                Some(false) => &mut report.parity_cells_wrong,
+                Some(bytes) if image.read(cell, expected).as_ref() == Some(bytes) => &mut report.parity_cells,
+                Some(_) => &mut report.parity_cells_wrong,
             };
             *count += 1;
         }

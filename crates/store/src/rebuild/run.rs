@@ -7,7 +7,7 @@ use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Recovered;
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, ParityIndex, VersionId};
 
 use super::finish;
 use super::jobs::{self, Assembly, Job};
@@ -25,7 +25,7 @@ use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::sync::{image_limits, load_snapshot, open_images};
 use crate::traffic::Traffic;
-use crate::window::{LaneWindow, Snapshot, Window, encode};
+use crate::window::{Snapshot, Window};
 use crate::workspace::Workspace;
 use crate::writer::LongWriter;
 
@@ -225,11 +225,9 @@ impl<'a> Pass<'a> {
             self.parity_cells_left += 1;
             return Ok(());
         }
-        let slots: Vec<(Slot, &LaneWindow)> =
-            snapshot.lanes.iter().map(|lane| lane.slot).zip(&window.lanes).collect();
-        let length = usize::try_from(snapshot.geometry.cell_bytes()).expect("a cell is in memory");
-        for image in &mut self.parity {
-            image.write(cell, &encode(image.index(), &slots, length))?;
+        let indices: Vec<ParityIndex> = self.parity.iter().map(ParityImage::index).collect();
+        for (image, bytes) in self.parity.iter_mut().zip(snapshot.encode(&indices, &window.lanes)) {
+            image.write(cell, &bytes)?;
         }
         self.parity_cells += 1;
         Ok(())

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use sieve_core::fate::Standing;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::sync::WindowPlan;
-use sieve_core::units::{CellIndex, DiskId, Slot, VersionId};
+use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
 use super::volume::{self, VolumeSync, image_cells, invalid_cells, open_images};
 use super::{SyncReport, checkpoint, parity_full};
@@ -17,7 +17,7 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
-use crate::window::{LaneWindow, ReadProblem, encode, read_lane};
+use crate::window::{LaneWindow, ReadProblem, read_lane};
 
 /// At most so many bytes of parity are computed between two checkpoints.
 const BATCH_BYTES: u64 = 1 << 30;
@@ -140,11 +140,9 @@ impl Pass<'_> {
     }
 
     fn write(&mut self, sync: &VolumeSync, lanes: &[LaneWindow], cell: CellIndex) -> Result<()> {
-        let slots: Vec<(Slot, &LaneWindow)> =
-            sync.snapshot.lanes.iter().map(|lane| lane.slot).zip(lanes).collect();
-        let length = usize::try_from(sync.snapshot.geometry.cell_bytes()).expect("a cell is in memory");
-        for image in self.images.iter_mut() {
-            image.write(cell, &encode(image.index(), &slots, length))?;
+        let indices: Vec<ParityIndex> = self.images.iter().map(ParityImage::index).collect();
+        for (image, bytes) in self.images.iter_mut().zip(sync.snapshot.encode(&indices, lanes)) {
+            image.write(cell, &bytes)?;
         }
         Ok(())
     }

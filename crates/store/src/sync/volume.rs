@@ -52,7 +52,8 @@ pub(crate) fn load_snapshot(pool: &Pool, volume: &str) -> Result<Snapshot> {
         lanes.push(SnapshotLane { disk: member.row.id, slot: Slot::new(member.row.slot), map });
     }
     let expected = parity_state::parity_cells(reading, volume)?;
-    Ok(Snapshot { lanes, expected, geometry: disks::geometry(reading, volume)? })
+    let geometry = disks::geometry(reading, volume)?;
+    Ok(Snapshot { lanes, expected, geometry, kernel: pool.machine.kernel() })
 }
 
 /// Opens the parity images of a volume on all disks that are there, but those named.

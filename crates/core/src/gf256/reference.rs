@@ -1,4 +1,4 @@
-//! Arithmetic in GF(2^8) with the polynomial x^8 + x^4 + x^3 + x^2 + 1 (0x11D): the readable reference.
+//! The readable reference: multiplication by logarithms, and sums of products byte by byte.
 //!
 //! # Source
 //! J. S. Plank, "A Tutorial on Reed-Solomon Coding for Fault-Tolerance in RAID-like Systems": tables of
