@@ -18,7 +18,7 @@ const XOR_OF_THREE: i32 = 0x96;
 #[target_feature(enable = "avx512f,avx512bw")]
 pub(super) unsafe fn combine(work: &Work<'_>) -> usize {
     // SAFETY: the instructions are enabled here; the pointers are the caller's.
-    unsafe { run::<__m512i, 4, 2>(work) }
+    unsafe { run::<__m512i, 4, 2, 2>(work) }
 }
 
 #[expect(unsafe_code, reason = "vector instructions")]

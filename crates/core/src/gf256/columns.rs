@@ -49,14 +49,14 @@ const AHEAD: usize = 512;
 /// As [`Vector`]; the pointers of `work` are valid for its length, and no target overlaps anything else.
 #[expect(unsafe_code, reason = "vector instructions and raw loads")]
 #[inline(always)]
-pub(super) unsafe fn run<V: Vector, const WIDE: usize, const NARROW: usize>(work: &Work<'_>) -> usize {
+pub(super) unsafe fn run<V: Vector, const WIDE: usize, const MIDDLE: usize, const NARROW: usize>(work: &Work<'_>) -> usize {
     // SAFETY: passed on to the caller.
     unsafe {
         match work.targets.len() {
             1 => both::<V, 1, WIDE>(work),
             2 => both::<V, 2, WIDE>(work),
-            3 => both::<V, 3, WIDE>(work),
-            4 => both::<V, 4, WIDE>(work),
+            3 => both::<V, 3, MIDDLE>(work),
+            4 => both::<V, 4, MIDDLE>(work),
             5 => both::<V, 5, NARROW>(work),
             6 => both::<V, 6, NARROW>(work),
             7 => both::<V, 7, NARROW>(work),
@@ -93,6 +93,13 @@ unsafe fn columns<V: Vector, const T: usize, const C: usize, const PLAIN: bool, 
     // SAFETY: every access lies within `length`, of which the caller says that it is valid.
     unsafe {
         while at + step <= work.length {
+            if FETCH {
+                for target in work.targets {
+                    for line in (0..step).step_by(64) {
+                        V::prefetch(target.wrapping_add(at + AHEAD + line));
+                    }
+                }
+            }
             let mut sums = [[V::zero(); C]; T];
             if work.add {
                 for (sums, target) in sums.iter_mut().zip(work.targets) {

@@ -14,7 +14,7 @@ use super::tables::AFFINE;
 #[target_feature(enable = "avx2,gfni")]
 pub(super) unsafe fn combine_256(work: &Work<'_>) -> usize {
     // SAFETY: the instructions are enabled here; the pointers are the caller's.
-    unsafe { run::<Affine<__m256i>, 2, 1>(work) }
+    unsafe { run::<Affine<__m256i>, 2, 2, 1>(work) }
 }
 
 /// # Safety
@@ -23,7 +23,7 @@ pub(super) unsafe fn combine_256(work: &Work<'_>) -> usize {
 #[target_feature(enable = "avx512f,avx512bw,gfni")]
 pub(super) unsafe fn combine_512(work: &Work<'_>) -> usize {
     // SAFETY: the instructions are enabled here; the pointers are the caller's.
-    unsafe { run::<Affine<__m512i>, 4, 2>(work) }
+    unsafe { run::<Affine<__m512i>, 4, 4, 2>(work) }
 }
 
 /// A vector whose factors are matrices of bits.

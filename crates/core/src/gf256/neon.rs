@@ -13,7 +13,7 @@ use super::tables::NIBBLES;
 #[target_feature(enable = "neon")]
 pub(super) unsafe fn combine(work: &Work<'_>) -> usize {
     // SAFETY: the instructions are enabled here; the pointers are the caller's.
-    unsafe { run::<uint8x16_t, 4, 2>(work) }
+    unsafe { run::<uint8x16_t, 4, 2, 2>(work) }
 }
 
 #[expect(unsafe_code, reason = "vector instructions")]

@@ -14,7 +14,7 @@ use super::tables::NIBBLES;
 #[target_feature(enable = "ssse3")]
 pub(super) unsafe fn combine(work: &Work<'_>) -> usize {
     // SAFETY: the instructions are enabled here; the pointers are the caller's.
-    unsafe { run::<__m128i, 2, 1>(work) }
+    unsafe { run::<__m128i, 2, 2, 1>(work) }
 }
 
 #[expect(unsafe_code, reason = "vector instructions")]
