@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
+use sieve_core::units::{ByteLength, Rate};
 
 const GROUPS: &str = "\
 Commands, in the order of the work:
@@ -36,6 +37,24 @@ pub(crate) struct Arguments {
     pub(crate) command: Command,
 }
 
+/// What a sync does.
+#[derive(Args)]
+pub(crate) struct SyncArguments {
+    /// What is on this disk now is right, also if it looks suspicious
+    #[arg(long, value_name = "DISK", value_delimiter = ',')]
+    pub(crate) accept: Vec<String>,
+    /// Look only at these disks, and let the others sleep
+    #[arg(long, value_name = "DISK", value_delimiter = ',')]
+    pub(crate) disks: Vec<String>,
+    /// Let as many disks sleep as can be, also if it takes longer
+    #[arg(long)]
+    pub(crate) quiet: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
 /// Consent for commands that write.
 #[derive(Args, Clone, Copy)]
 pub(crate) struct Consent {
@@ -45,6 +64,23 @@ pub(crate) struct Consent {
     /// Show the plan and stop
     #[arg(long)]
     pub(crate) dry_run: bool,
+}
+
+/// How much of the machine a long action may take.
+#[derive(Args, Clone)]
+pub(crate) struct RestraintArguments {
+    /// At most so much per second from and to each disk, as "80 MB/s"
+    #[arg(long, value_name = "RATE", value_parser = Rate::parse)]
+    pub(crate) limit: Option<Rate>,
+    /// At most so much memory for buffers
+    #[arg(long, value_name = "SIZE", default_value = "256 MiB", value_parser = ByteLength::parse)]
+    pub(crate) memory: ByteLength,
+    /// Let every other program go first when it wants a disk
+    #[arg(long)]
+    pub(crate) idle: bool,
+    /// Tell what happens on stderr, one JSON object a line
+    #[arg(long)]
+    pub(crate) events: bool,
 }
 
 #[derive(Args)]
@@ -372,14 +408,10 @@ pub(crate) enum Command {
         consent: Consent,
     },
     /// Bring parity up to the present
-    #[command(after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes")]
-    Sync {
-        /// What is on this disk now is right, also if it looks suspicious
-        #[arg(long, value_name = "DISK", value_delimiter = ',')]
-        accept: Vec<String>,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    #[command(
+        after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --quiet\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"
+    )]
+    Sync(SyncArguments),
     /// Read everything and compare it with the checksums and the parity
     #[command(after_help = "Example:\n  zinc-sieve verify")]
     Verify,

@@ -11,6 +11,7 @@ mod json;
 mod load;
 mod machine;
 mod progress;
+mod restraint;
 mod shelf;
 
 use std::process::ExitCode;

@@ -6,6 +6,8 @@ use std::io::IsTerminal;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sieve_store::event::{Event, Observer, Unit};
 
+use crate::args::RestraintArguments;
+
 /// Draws a bar for each stage.
 pub(crate) struct Bars {
     current: RefCell<Option<ProgressBar>>,
@@ -66,5 +68,33 @@ impl Observer for Bars {
 impl Drop for Bars {
     fn drop(&mut self) {
         self.clear();
+    }
+}
+
+/// Who watches a long action: a bar on a terminal, or a program that reads one JSON object a line from stderr.
+pub(crate) enum Watch {
+    /// A bar.
+    Bars(Bars),
+    /// JSON lines.
+    Lines,
+}
+
+impl Watch {
+    pub(crate) fn new(arguments: &RestraintArguments) -> Self {
+        if arguments.events { Self::Lines } else { Self::Bars(Bars::new()) }
+    }
+}
+
+impl Observer for Watch {
+    fn event(&self, event: Event) {
+        match self {
+            Self::Bars(bars) => bars.event(event),
+            // Who does not read any more loses nothing but the lines.
+            Self::Lines => {
+                if let Ok(line) = serde_json::to_string(&event) {
+                    anstream::eprintln!("{line}");
+                }
+            }
+        }
     }
 }

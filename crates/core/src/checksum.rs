@@ -40,25 +40,94 @@ pub struct ContentSum {
     pub cells: Vec<CellSum>,
 }
 
+/// The whole chaining value of one cell (the hash itself where the content is one cell): what the checksum of the
+/// cell is cut from, and what the hash of the whole content is put together from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Subtree(pub [u8; 32]);
+
+impl Subtree {
+    /// The checksum of the cell.
+    pub fn sum(&self) -> CellSum {
+        let mut short = [0; 16];
+        short.copy_from_slice(&self.0[..16]);
+        CellSum(short)
+    }
+}
+
 /// The checksum of the cell number `index` of an object of `size` bytes, given exactly its bytes.
 pub fn cell_sum(size: ByteLength, index: u64, bytes: &[u8]) -> CellSum {
-    if size.exact() <= cell_size(size) {
-        return shorten(blake3::hash(bytes).as_bytes());
-    }
-    shorten(&subtree(index * cell_size(size), bytes))
-}
-
-fn shorten(hash: &[u8; 32]) -> CellSum {
-    let mut short = [0; 16];
-    short.copy_from_slice(&hash[..16]);
-    CellSum(short)
-}
-
-fn subtree(offset: u64, bytes: &[u8]) -> ChainingValue {
-    let mut hasher = blake3::Hasher::new();
-    hasher.set_input_offset(offset);
+    let mut hasher = CellHasher::new(size, index);
     hasher.update(bytes);
-    hasher.finalize_non_root()
+    hasher.finish().sum()
+}
+
+/// Computes the [`Subtree`] of one cell from its bytes, handed over in order.
+#[derive(Clone, Debug)]
+pub struct CellHasher {
+    hasher: blake3::Hasher,
+    is_whole: bool,
+}
+
+impl CellHasher {
+    /// Starts on the cell number `index` of an object of `size` bytes.
+    pub fn new(size: ByteLength, index: u64) -> Self {
+        let cell = cell_size(size);
+        let is_whole = size.exact() <= cell;
+        let mut hasher = blake3::Hasher::new();
+        if !is_whole {
+            hasher.set_input_offset(index * cell);
+        }
+        Self { hasher, is_whole }
+    }
+
+    /// Takes the next bytes of the cell.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.hasher.update(bytes);
+    }
+
+    /// The value of the cell; of an empty one only where it is all of its object.
+    pub fn finish(&self) -> Subtree {
+        Subtree(if self.is_whole {
+            *self.hasher.finalize().as_bytes()
+        } else {
+            self.hasher.finalize_non_root()
+        })
+    }
+}
+
+impl ContentSum {
+    /// Puts the checksums of a content of `size` bytes together; nothing unless there is one subtree for each cell.
+    pub fn of_subtrees(size: ByteLength, subtrees: &[Subtree]) -> Option<Self> {
+        let cell = cell_size(size);
+        if subtrees.len() as u64 != size.exact().div_ceil(cell) {
+            return None;
+        }
+        let cells = subtrees.iter().map(Subtree::sum).collect();
+        let whole = match subtrees {
+            [] => *blake3::hash(&[]).as_bytes(),
+            [one] => one.0,
+            _ => {
+                let (left, right) = split(subtrees, cell, 0, size.exact());
+                *merge_subtrees_root(&left, &right, Mode::Hash).as_bytes()
+            }
+        };
+        Some(Self { size, whole, cells })
+    }
+}
+
+/// The chaining values of the two halves of the subtree at `start`.
+fn split(subtrees: &[Subtree], cell: u64, start: u64, length: u64) -> (ChainingValue, ChainingValue) {
+    let left = left_subtree_len(length);
+    (merged(subtrees, cell, start, left), merged(subtrees, cell, start + left, length - left))
+}
+
+fn merged(subtrees: &[Subtree], cell: u64, start: u64, length: u64) -> ChainingValue {
+    if length <= cell {
+        let index = usize::try_from(start / cell).expect("the cells are in memory");
+        return subtrees[index].0;
+    }
+    let (left, right) = split(subtrees, cell, start, length);
+    merge_subtrees_non_root(&left, &right, Mode::Hash)
 }
 
 /// Computes a [`ContentSum`] from pieces handed over in order.
@@ -67,15 +136,15 @@ pub struct ContentHasher {
     expected: ByteLength,
     cell: u64,
     seen: u64,
-    current: blake3::Hasher,
-    chain: Vec<ChainingValue>,
+    current: CellHasher,
+    subtrees: Vec<Subtree>,
 }
 
 impl ContentHasher {
     /// Starts on a content that is expected to have `size` bytes.
     pub fn new(size: ByteLength) -> Self {
-        let cell = cell_size(size);
-        Self { expected: size, cell, seen: 0, current: blake3::Hasher::new(), chain: Vec::new() }
+        let current = CellHasher::new(size, 0);
+        Self { expected: size, cell: cell_size(size), seen: 0, current, subtrees: Vec::new() }
     }
 
     /// Takes the next bytes.
@@ -83,7 +152,8 @@ impl ContentHasher {
         while !bytes.is_empty() {
             let filled = self.seen % self.cell;
             if filled == 0 && self.seen > 0 {
-                self.close_cell();
+                self.subtrees.push(self.current.finish());
+                self.current = CellHasher::new(self.expected, self.seen / self.cell);
             }
             let room = usize::try_from(self.cell - filled).unwrap_or(usize::MAX);
             let (now, later) = bytes.split_at(room.min(bytes.len()));
@@ -93,42 +163,15 @@ impl ContentHasher {
         }
     }
 
-    fn close_cell(&mut self) {
-        self.chain.push(self.current.finalize_non_root());
-        self.current = blake3::Hasher::new();
-        self.current.set_input_offset(self.seen);
-    }
-
     /// The checksums, or nothing when the content had another length than expected.
     pub fn finish(mut self) -> Option<ContentSum> {
         if self.seen != self.expected.exact() {
             return None;
         }
-        if self.seen <= self.cell {
-            let whole = *self.current.finalize().as_bytes();
-            let cells = if self.seen == 0 { Vec::new() } else { vec![shorten(&whole)] };
-            return Some(ContentSum { size: self.expected, whole, cells });
+        if self.seen > 0 {
+            self.subtrees.push(self.current.finish());
         }
-        self.chain.push(self.current.finalize_non_root());
-        let cells = self.chain.iter().map(shorten).collect();
-        let (left, right) = self.split(0, self.seen);
-        let whole = *merge_subtrees_root(&left, &right, Mode::Hash).as_bytes();
-        Some(ContentSum { size: self.expected, whole, cells })
-    }
-
-    /// The chaining values of the two halves of the subtree at `start`.
-    fn split(&self, start: u64, length: u64) -> (ChainingValue, ChainingValue) {
-        let left = left_subtree_len(length);
-        (self.merged(start, left), self.merged(start + left, length - left))
-    }
-
-    fn merged(&self, start: u64, length: u64) -> ChainingValue {
-        if length <= self.cell {
-            let index = usize::try_from(start / self.cell).expect("the cells are in memory");
-            return self.chain[index];
-        }
-        let (left, right) = self.split(start, length);
-        merge_subtrees_non_root(&left, &right, Mode::Hash)
+        ContentSum::of_subtrees(self.expected, &self.subtrees)
     }
 }
 

@@ -23,6 +23,7 @@ pub mod machine;
 pub mod member;
 pub mod paper;
 pub mod parity;
+pub mod pipeline;
 pub mod pool;
 pub mod pool_file;
 pub mod put;

@@ -212,8 +212,9 @@ fn copy_out(
     let known = object
         .filter(|o| o.matches(&stat))
         .and_then(|o| o.version.filter(|_| o.standing == sieve_core::fate::Standing::Same));
-    if let Some(version) = known {
-        if versions::get(pool.catalogue.reading(), version)?.sum.whole != whole {
+    let known = known.map(|version| versions::get(pool.catalogue.reading(), version)).transpose()?;
+    if let Some(version) = known.filter(|version| !version.unfinished) {
+        if version.sum.whole != whole {
             out.remove_file(&part)?;
             let place = full_path(&**disk, path);
             let message =

@@ -1,13 +1,11 @@
 //! `burn-in`: a full write-and-read pass before a disk holds anything.
 
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 
 use sieve_core::units::Rate;
 use sieve_store::burn_in::{Report, Request, overwrites, run as burn};
 use sieve_store::curves::{Curves, Measured};
 use sieve_store::pool::home_folder;
-use sieve_store::{Error, Kind, Result};
+use sieve_store::Result;
 
 use super::Context;
 use crate::exit::Outcome;
@@ -23,11 +21,7 @@ pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Co
     if !confirm::go_on(consent, "Begin?")? {
         return Ok(Outcome::Fine);
     }
-    let stop = Arc::new(AtomicBool::new(false));
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
-        signal_hook::flag::register(signal, Arc::clone(&stop))
-            .map_err(|e| Error::new(Kind::Internal, "burn-in.signal", e.to_string()))?;
-    }
+    let stop = crate::restraint::stop_on_signals()?;
     let machine = machine::real();
     let report = burn(request, machine.random(), &stop, &Bars::new())?;
     if !report.interrupted && request.path.is_dir() {

@@ -68,7 +68,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
-        Command::Sync { accept, consent } => sync::run(&context, accept, consent),
+        Command::Sync(arguments) => sync::run(&context, arguments),
         Command::Verify => verify::run(&context),
         Command::Fate(arguments) => fate::run(&context, &arguments),
         Command::Risk(arguments) => risk::run(&context, &arguments),

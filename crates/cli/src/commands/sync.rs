@@ -8,16 +8,18 @@ use sieve_store::Result;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
 
 use super::Context;
-use crate::args::Consent;
+use crate::args::SyncArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{confirm, json, load};
 
-pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> Result<Outcome> {
+pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
-    let options = Options { accept };
-    let plan = sync::plan(&pool, &options, &Bars::new())?;
+    let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
+    let watch = Watch::new(&restraint);
+    let options = Options { accept, disks, quiet, restraint: crate::restraint::begin(&restraint)? };
+    let plan = sync::plan(&pool, &options, &watch)?;
     if !context.json {
         show_plan(&plan);
     }
@@ -28,11 +30,12 @@ pub(super) fn run(context: &Context, accept: Vec<String>, consent: Consent) -> R
         }
         return Ok(Outcome::Fine);
     }
-    let report = sync::execute(&mut pool, &plan, &options, &Bars::new())?;
+    let report = sync::execute(&mut pool, &plan, &options, &watch)?;
+    drop(watch);
     if context.json {
         json::print(&report)?;
     } else if asks || !report.is_clean() {
-        show_report(&report);
+        show_report(&plan, &report);
     }
     Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
 }
@@ -62,12 +65,34 @@ fn show_plan(plan: &SyncPlan) {
         String::new()
     };
     anstream::println!(
-        "\nChecksums {}, computes {}{held}:\n",
+        "\nChecksums {}, computes {}{}{held}:\n",
         units::files(plan.files_to_checksum),
-        units::parity_cells(plan.cells)
+        units::parity_cells(plan.cells),
+        by_delta(plan)
     );
     show_bytes(&plan.read_bytes, &plan.written_bytes);
+    let asleep: Vec<&str> = plan
+        .read_bytes
+        .iter()
+        .filter(|(name, read)| {
+            **read == ByteLength::ZERO
+                && plan.written_bytes.get(*name).is_none_or(|written| *written == ByteLength::ZERO)
+        })
+        .map(|(name, _)| name.as_str())
+        .collect();
+    if plan.cells > 0 && !asleep.is_empty() {
+        anstream::println!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
+    }
     show_forecast(&plan.forecast);
+}
+
+/// How many of the cells are computed from what changed alone.
+fn by_delta(plan: &SyncPlan) -> String {
+    match plan.cells_by_delta {
+        0 => String::new(),
+        all if all == plan.cells => " from what changed alone".into(),
+        some => format!(" ({} from what changed alone)", count(some)),
+    }
 }
 
 /// How long something is likely to take, and what holds it up.
@@ -97,7 +122,7 @@ pub(super) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap
     table.print();
 }
 
-fn show_report(report: &SyncReport) {
+fn show_report(plan: &SyncPlan, report: &SyncReport) {
     style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
     show_bytes(&report.read_bytes, &report.written_bytes);
     let lists = [
@@ -116,6 +141,16 @@ fn show_report(report: &SyncReport) {
         if files.len() > 20 {
             anstream::println!("  and {} more (all with --json)", files.len() - 20);
         }
+    }
+    if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
+        let took = sieve_core::forecast::Duration::from_seconds(report.seconds);
+        anstream::println!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
+    }
+    if report.stopped {
+        anstream::println!(
+            "\n{}",
+            style::paint(style::WATCH, "Stopped at a checkpoint: run sync again to go on from here.")
+        );
     }
     if report.rows_left > 0 {
         anstream::println!("\n{} stayed as before.", units::parity_cells(report.rows_left));

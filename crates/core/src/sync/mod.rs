@@ -5,5 +5,7 @@ mod plan;
 mod target;
 
 pub use geometry::CellGeometry;
-pub use plan::{CellRead, LaneChange, WindowPlan, lane_change, plan_windows};
+pub use plan::{
+    Circumstances, LaneChange, Method, Preference, WindowPlan, Work, changed_within, lane_change, plan_windows,
+};
 pub use target::{Data, Target, Wanted, plan_lane};

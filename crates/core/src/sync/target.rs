@@ -31,8 +31,10 @@ impl Data {
         }
     }
 
-    fn ranges(&self) -> Vec<Rows> {
+    /// As ranges in order.
+    pub fn ranges(&self) -> Vec<Rows> {
         match self {
+            Self::Dense(0) => Vec::new(),
             Self::Dense(granules) => vec![Rows::new(0, *granules)],
             Self::Sparse(ranges) => ranges.to_vec(),
         }

@@ -8,6 +8,7 @@ pub mod objects;
 pub mod parity_state;
 pub mod proofs;
 mod schema;
+pub mod unfinished;
 pub mod versions;
 
 use std::path::{Path, PathBuf};
@@ -50,6 +51,7 @@ impl Catalogue {
         catalogue.configure()?;
         catalogue.transaction(|t| {
             t.execute_batch(schema::TABLES)?;
+            t.execute_batch(schema::SINCE_FORMAT_2)?;
             t.pragma_update(None, "application_id", schema::APPLICATION)?;
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             t.execute(
@@ -73,7 +75,24 @@ impl Catalogue {
         let catalogue = Self { database, path: path.into(), machine };
         check_format(&catalogue.database, path)?;
         catalogue.configure()?;
+        catalogue.migrate()?;
         Ok(catalogue)
+    }
+
+    /// Brings a catalogue of an older format up to this one, in one transaction.
+    fn migrate(&self) -> Result<()> {
+        let format = |c: &Connection| c.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0));
+        if format(&self.database)? >= schema::FORMAT {
+            return Ok(());
+        }
+        self.transaction(|t| {
+            // Another command may have done it in between.
+            if format(t)? < 2 {
+                t.execute_batch(schema::SINCE_FORMAT_2)?;
+            }
+            t.pragma_update(None, "user_version", schema::FORMAT)?;
+            Ok(())
+        })
     }
 
     fn configure(&self) -> Result<()> {

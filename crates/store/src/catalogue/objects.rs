@@ -6,7 +6,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
 use super::{corrupt, signed, unsigned};
-use crate::disk::{Attributes, EntryKind, Stat};
+use crate::disk::{Attributes, EntryKind, Stamp, Stat};
 use crate::error::Result;
 
 /// A file as it lies on one disk.
@@ -37,9 +37,12 @@ pub struct ObjectRow {
 impl ObjectRow {
     /// Whether a stat shows the object exactly as it was last seen.
     pub fn matches(&self, stat: &Stat) -> bool {
-        stat.kind == EntryKind::File
-            && (self.inode, self.size, self.mtime, self.ctime)
-                == (stat.inode, stat.size, stat.mtime, stat.ctime)
+        self.stamp().is_of(stat)
+    }
+
+    /// How it was last seen.
+    pub const fn stamp(&self) -> Stamp {
+        Stamp { inode: self.inode, size: self.size, mtime: self.mtime, ctime: self.ctime }
     }
 
     /// Whether a file's own numbers are those recorded, the change time left out.

@@ -53,11 +53,17 @@ pub fn for_each_interval(
     Ok(())
 }
 
-/// Makes `rows` of a lane what `lane` has there.
+/// Makes `rows` of a lane what `lane` has there; `number` gives the number of a content in the catalogue.
 ///
 /// # Errors
 /// What the database says.
-pub fn set_lane(c: &Connection, disk: DiskId, rows: Rows, lane: &LaneMap) -> Result<()> {
+pub fn set_lane(
+    c: &Connection,
+    disk: DiskId,
+    rows: Rows,
+    lane: &LaneMap,
+    number: impl Fn(VersionId) -> VersionId,
+) -> Result<()> {
     let (start, end) = (signed(rows.start()), signed(rows.end()));
     // An interval that reaches into the rows from before, or beyond them, keeps its other parts.
     let reaching: Vec<(i64, i64, i64, i64)> = c
@@ -83,7 +89,7 @@ pub fn set_lane(c: &Connection, disk: DiskId, rows: Rows, lane: &LaneMap) -> Res
             disk.get(),
             signed(interval.rows.start()),
             signed(interval.rows.length()),
-            interval.value.version.get(),
+            number(interval.value.version).get(),
             signed(interval.value.offset),
         ))?;
     }

@@ -1,7 +1,7 @@
 //! The tables of the catalogue.
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub(super) const FORMAT: i64 = 1;
+pub(super) const FORMAT: i64 = 2;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
 pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
@@ -64,4 +64,12 @@ CREATE TABLE look (
     PRIMARY KEY (serial, at)) WITHOUT ROWID;
 
 CREATE TABLE intent (id INTEGER PRIMARY KEY, detail TEXT NOT NULL);
+";
+
+/// What format 2 has more than format 1: contents that are read in part, and when cells of parity were last checked.
+pub(super) const SINCE_FORMAT_2: &str = "
+CREATE TABLE unfinished (version INTEGER PRIMARY KEY, subtrees BLOB NOT NULL);
+CREATE TABLE checked (
+    volume TEXT NOT NULL, first INTEGER NOT NULL, count INTEGER NOT NULL, at INTEGER NOT NULL,
+    PRIMARY KEY (volume, first)) WITHOUT ROWID;
 ";

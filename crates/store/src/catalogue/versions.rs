@@ -24,6 +24,8 @@ pub struct VersionRow {
     pub attributes: Attributes,
     /// A replica of the catalogue knows it.
     pub recorded: bool,
+    /// Its file was read in part only: the checksums of the later cells, and that of the whole, are not known yet.
+    pub unfinished: bool,
 }
 
 impl VersionRow {
@@ -77,6 +79,24 @@ pub(crate) fn data_ranges(packed: Option<&[u8]>, size: ByteLength) -> Result<Vec
         .ok_or_else(|| corrupt("the catalogue's record of a sparse file contradicts itself".into()))
 }
 
+/// The checksum of an only cell is that of the whole, and not kept twice.
+fn packed_cells(sum: &ContentSum) -> Option<Vec<u8>> {
+    (sum.cells.len() > 1).then(|| sum.cells.iter().flat_map(|cell| cell.0).collect())
+}
+
+/// Notes the checksums of a content, when more of it was read.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn set_sum(c: &Connection, id: VersionId, sum: &ContentSum) -> Result<()> {
+    c.prepare_cached("UPDATE version SET whole = ?2, cells = ?3 WHERE id = ?1")?.execute((
+        id.get(),
+        &sum.whole,
+        packed_cells(sum),
+    ))?;
+    Ok(())
+}
+
 /// Adds a content.
 ///
 /// # Errors
@@ -88,8 +108,6 @@ pub fn insert(
     data: &[Rows],
     attributes: &Attributes,
 ) -> Result<VersionId> {
-    let cells: Option<Vec<u8>> =
-        (sum.cells.len() > 1).then(|| sum.cells.iter().flat_map(|cell| cell.0).collect());
     let ranges = (data != dense(sum.size)).then(|| pack(data));
     let granules: u64 = data.iter().map(|r| r.length()).sum();
     c.prepare_cached(
@@ -100,7 +118,7 @@ pub fn insert(
         disk.get(),
         signed(sum.size.exact()),
         &sum.whole,
-        cells,
+        packed_cells(sum),
         ranges,
         signed(granules),
         attributes.mode,
@@ -141,6 +159,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Option<VersionRow>> {
             extended: extended.map(|e| Attributes::unpack_extended(&e)).unwrap_or_default(),
         },
         recorded: row.get(11)?,
+        unfinished: row.get(12)?,
     }))
 }
 
@@ -150,7 +169,8 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Option<VersionRow>> {
 /// When there is none, or its record contradicts itself.
 pub fn get(c: &Connection, id: VersionId) -> Result<VersionRow> {
     c.prepare_cached(
-        "SELECT id, disk, size, whole, cells, data, mode, uid, gid, mtime, extended, recorded
+        "SELECT id, disk, size, whole, cells, data, mode, uid, gid, mtime, extended, recorded,
+             EXISTS (SELECT 1 FROM unfinished u WHERE u.version = version.id)
          FROM version WHERE id = ?1",
     )?
     .query_row([id.get()], read)
@@ -229,7 +249,8 @@ pub fn forget_unused(c: &Connection) -> Result<()> {
          DELETE FROM version WHERE id NOT IN (SELECT version FROM lane)
             AND id NOT IN (SELECT version FROM object WHERE version IS NOT NULL)
             AND id NOT IN (SELECT older FROM object WHERE older IS NOT NULL);
-         DELETE FROM damaged_content WHERE version NOT IN (SELECT id FROM version);",
+         DELETE FROM damaged_content WHERE version NOT IN (SELECT id FROM version);
+         DELETE FROM unfinished WHERE version NOT IN (SELECT id FROM version);",
     )?;
     Ok(())
 }

@@ -2,6 +2,7 @@
 
 mod attributes;
 mod filesystem;
+mod idle;
 mod real;
 mod uuid_ioctl;
 
@@ -14,6 +15,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, GRANULE};
 
 pub use attributes::Attributes;
+pub use idle::become_idle;
 pub use real::RealDisk;
 
 use crate::error::Result;
@@ -56,6 +58,28 @@ pub struct Stat {
     pub links: u64,
     /// Bytes that it takes on the disk.
     pub allocated: ByteLength,
+}
+
+/// What tells that a file is still the one that was seen: every change that a filesystem knows of moves it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stamp {
+    /// Its inode.
+    pub inode: u64,
+    /// Its length.
+    pub size: ByteLength,
+    /// Modification time, nanoseconds since 1970.
+    pub mtime: i64,
+    /// Change time, nanoseconds since 1970.
+    pub ctime: i64,
+}
+
+impl Stamp {
+    /// Whether a stat shows the same file, unchanged.
+    pub fn is_of(&self, stat: &Stat) -> bool {
+        stat.kind == EntryKind::File
+            && (self.inode, self.size, self.mtime, self.ctime)
+                == (stat.inode, stat.size, stat.mtime, stat.ctime)
+    }
 }
 
 /// What a filesystem is known by, "uuid:…"; "fsid:…" where it has no uuid that can be read.

@@ -225,7 +225,8 @@ impl Outlook for PoolOutlook<'_> {
     }
 
     fn checksum(&self, content: VersionId) -> Result<Option<[u8; 32]>> {
-        Ok(Some(versions::get(self.pool.catalogue.reading(), content)?.sum.whole))
+        let version = versions::get(self.pool.catalogue.reading(), content)?;
+        Ok((!version.unfinished).then_some(version.sum.whole))
     }
 
     fn risk_volumes(&self) -> Result<Vec<RiskVolume>> {

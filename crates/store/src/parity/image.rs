@@ -47,6 +47,42 @@ impl ImageLimits {
     }
 }
 
+/// A cell that is being written.
+pub struct OpenCell {
+    cell: CellIndex,
+    slot: u32,
+    written: u64,
+    hasher: blake3::Hasher,
+}
+
+/// Some cells of an image, for reading them while others are written.
+pub struct ParityReader {
+    disk: Arc<dyn Disk>,
+    places: HashMap<CellIndex, Place>,
+}
+
+/// Where a cell lies, and its checksum.
+struct Place {
+    segment: u32,
+    offset: u64,
+    sum: [u8; 16],
+}
+
+impl ParityReader {
+    /// Reads a part of a cell; nothing where it cannot be had. Whether it is right, [`Self::is_sum_of`] tells at its end.
+    pub fn read_part(&self, cell: CellIndex, within: u64, buffer: &mut [u8]) -> Option<()> {
+        let place = self.places.get(&cell)?;
+        let mut file = self.disk.open(&ParityImage::segment_path(place.segment)).ok()?;
+        let length = file.read_at(buffer, place.offset + within).ok()?;
+        (length == buffer.len()).then_some(())
+    }
+
+    /// Whether what went into `hasher` is the cell as it was written.
+    pub fn is_sum_of(&self, cell: CellIndex, hasher: &blake3::Hasher) -> bool {
+        self.places.get(&cell).is_some_and(|place| hasher.finalize().as_bytes()[..16] == place.sum)
+    }
+}
+
 /// The parity image of one disk, open.
 pub struct ParityImage {
     disk: Arc<dyn Disk>,
@@ -184,6 +220,23 @@ impl ParityImage {
         self.free.len() + self.limits.slots.saturating_sub(self.end) as usize
     }
 
+    /// Where the given cells lie, for reading them while others are written.
+    pub fn reader(&self, cells: impl Iterator<Item = (CellIndex, CheckpointId)>) -> ParityReader {
+        let entry = |(cell, expected): (CellIndex, CheckpointId)| {
+            let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
+            let (segment, offset) = self.segment_of(entry.slot);
+            Some((cell, Place { segment, offset, sum: entry.sum }))
+        };
+        ParityReader { disk: Arc::clone(&self.disk), places: cells.filter_map(entry).collect() }
+    }
+
+    /// Takes a written cell back before the checkpoint: it stays as it was.
+    pub fn discard(&mut self, cell: CellIndex) {
+        if let Some(entry) = self.pending.remove(&cell.get()) {
+            self.free.insert(entry.slot);
+        }
+    }
+
     /// Writes a cell to a free slot, for the coming checkpoint.
     ///
     /// # Crash safety
@@ -192,29 +245,63 @@ impl ParityImage {
     /// # Errors
     /// When there is no free slot, or what the disk says.
     pub fn write(&mut self, cell: CellIndex, bytes: &[u8]) -> Result<()> {
+        let mut open = self.begin_cell(cell)?;
+        self.append(&mut open, bytes)?;
+        self.finish_cell(open);
+        Ok(())
+    }
+
+    /// Begins to write a cell to a free slot, for the coming checkpoint.
+    ///
+    /// # Crash safety
+    /// Nothing of the last checkpoint is touched.
+    ///
+    /// # Errors
+    /// When there is no free slot, or what the disk says.
+    pub fn begin_cell(&mut self, cell: CellIndex) -> Result<OpenCell> {
         if self.has_strangers {
             table::rewrite(&*self.disk, self.identity, &self.entries)?;
             (self.has_strangers, self.logged) = (false, self.entries.len());
         }
-        let slot = self.take_slot()?;
-        let (segment, offset) = self.segment_of(slot);
+        let slot = self.take_slot(cell)?;
+        Ok(OpenCell { cell, slot, written: 0, hasher: blake3::Hasher::new() })
+    }
+
+    /// Writes the next bytes of a cell.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn append(&mut self, open: &mut OpenCell, bytes: &[u8]) -> Result<()> {
+        let (segment, offset) = self.segment_of(open.slot);
         if !self.segments.contains_key(&segment) {
             durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
             self.segments.insert(segment, self.disk.modify(&Self::segment_path(segment))?);
         }
         let file = self.segments.get_mut(&segment).expect("it was just put there");
-        file.write_at(bytes, offset)?;
-        let mut sum = [0; 16];
-        sum.copy_from_slice(&blake3::hash(bytes).as_bytes()[..16]);
-        let entry = Entry { slot, checkpoint: CheckpointId::new(0), sum };
-        if let Some(older) = self.pending.insert(cell.get(), entry) {
-            self.free.insert(older.slot);
-        }
+        file.write_at(bytes, offset + open.written)?;
+        open.hasher.update(bytes);
+        open.written += bytes.len() as u64;
         Ok(())
     }
 
-    fn take_slot(&mut self) -> Result<u32> {
-        if let Some(slot) = self.free.pop_first() {
+    /// A cell is written whole.
+    pub fn finish_cell(&mut self, open: OpenCell) {
+        let mut sum = [0; 16];
+        sum.copy_from_slice(&open.hasher.finalize().as_bytes()[..16]);
+        let entry = Entry { slot: open.slot, checkpoint: CheckpointId::new(0), sum };
+        if let Some(older) = self.pending.insert(open.cell.get(), entry) {
+            self.free.insert(older.slot);
+        }
+    }
+
+    /// A free slot, as near as can be to where the cell lay, or to where its place is.
+    fn take_slot(&mut self, cell: CellIndex) -> Result<u32> {
+        let home = self.entries.get(&cell.get()).map_or(cell.get(), |entry| entry.slot);
+        let above = self.free.range(home..).next().copied();
+        let below = self.free.range(..home).next_back().copied();
+        let nearest = [above, below].into_iter().flatten().min_by_key(|slot| slot.abs_diff(home));
+        if let Some(slot) = nearest {
+            self.free.remove(&slot);
             return Ok(slot);
         }
         if self.end >= self.limits.slots {

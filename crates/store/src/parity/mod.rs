@@ -3,5 +3,5 @@
 mod image;
 mod table;
 
-pub use image::{ImageLimits, ParityImage};
+pub use image::{ImageLimits, OpenCell, ParityImage, ParityReader};
 pub use table::Entry;

@@ -4,6 +4,7 @@ use rusqlite::Transaction;
 use sieve_core::lane::Rows;
 use sieve_core::units::{CellIndex, CheckpointId};
 
+use super::recorded::Recorded;
 use super::volume::{VolumeSync, joined_rows};
 use crate::catalogue::disks;
 use crate::catalogue::parity_state::{self, Checkpoint};
@@ -45,8 +46,12 @@ pub(super) fn take(
     sync: &mut VolumeSync,
     images: &mut [ParityImage],
     cells: &[CellIndex],
+    contents: &mut Recorded,
 ) -> Result<()> {
     if cells.is_empty() {
+        if !contents.is_empty() {
+            pool.catalogue.transaction(|t| contents.record(t, sync))?;
+        }
         return Ok(());
     }
     let checkpoint = next(pool.catalogue.reading(), &*pool.machine)?;
@@ -59,10 +64,11 @@ pub(super) fn take(
         expected.insert(Rows::at(u64::from(cell.get()), 1), checkpoint.id);
     }
     pool.catalogue.transaction(|t| {
+        contents.record(t, sync)?;
         parity_state::insert_checkpoint(t, &checkpoint)?;
         for (lane, target) in sync.snapshot.lanes.iter().zip(&sync.target) {
             for rows in &stretches {
-                parity_state::set_lane(t, lane.disk, *rows, target)?;
+                parity_state::set_lane(t, lane.disk, *rows, target, |version| contents.number(version))?;
             }
         }
         parity_state::set_parity_cells(t, volume, &expected)?;

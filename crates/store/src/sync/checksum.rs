@@ -30,10 +30,25 @@ const BATCH: usize = 256;
 
 /// Objects of a disk that have to be read: new, changed, or doubtful.
 pub(super) fn unread(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
-    let mut statement = c.prepare_cached(
+    objects_where(c, disk, "o.version IS NULL OR o.standing <> 0")
+}
+
+/// Objects of a disk that have to be read before anything is planned: it is not known whether their content is
+/// another one, or they have nothing that would pass while parity is computed. (3 is a changed length.)
+fn to_read_first(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
+    objects_where(
+        c,
+        disk,
+        "o.standing NOT IN (0, 3) OR o.version IS NULL AND o.size = 0 OR o.standing = 3 AND o.size = 0
+         OR (o.version IS NULL OR o.standing <> 0) AND EXISTS (SELECT 1 FROM held h WHERE h.disk = ?1 AND h.path = n.path)",
+    )
+}
+
+fn objects_where(c: &Connection, disk: DiskId, condition: &str) -> Result<Vec<ObjectId>> {
+    let mut statement = c.prepare_cached(&format!(
         "SELECT DISTINCT o.id FROM name n JOIN object o ON o.id = n.object
-         WHERE n.disk = ?1 AND o.left_out = 0 AND (o.version IS NULL OR o.standing <> 0) ORDER BY n.path",
-    )?;
+         WHERE n.disk = ?1 AND o.left_out = 0 AND ({condition}) ORDER BY n.path",
+    ))?;
     let rows = statement.query_map([disk.get()], |row| row.get(0).map(ObjectId::new))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
@@ -81,13 +96,28 @@ pub(super) fn checksum_new(
     observer: &dyn Observer,
     report: &mut SyncReport,
 ) -> Result<()> {
-    for member in pool.members_of(&volume.name, Role::Data) {
+    for member in pool.members_of(&volume.name, Role::Data).filter(|m| options.includes(&m.row.name)) {
+        let ids = to_read_first(pool.catalogue.reading(), member.row.id)?;
+        checksum_objects(pool, member, &ids, options, observer, report)?;
+    }
+    Ok(())
+}
+
+/// Reads objects and records what their content is.
+pub(super) fn checksum_objects(
+    pool: &Pool,
+    member: &Member,
+    ids: &[ObjectId],
+    options: &Options,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<()> {
+    {
         let disk = member.usable()?;
         let accepted = options.accept.contains(&member.row.name);
-        let ids = unread(pool.catalogue.reading(), member.row.id)?;
         let total = ids.len() as u64;
         if total == 0 {
-            continue;
+            return Ok(());
         }
         observer.event(Event::Stage { name: "checksumming", total, unit: Unit::Files });
         for batch in ids.chunks(BATCH) {
@@ -166,8 +196,9 @@ fn settle_standing(
     accepted: bool,
 ) -> Result<bool> {
     let attributes = objects::attributes(t, object.id)?;
-    if let Some(known) = object.version {
-        let version = versions::get(t, known)?;
+    let known = object.version.map(|known| versions::get(t, known)).transpose()?;
+    if let Some(version) = known.filter(|version| !version.unfinished) {
+        let known = version.id;
         if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, data)
         {
             versions::set_attributes(t, known, &attributes)?;
@@ -194,11 +225,12 @@ fn holes_allow(then: &[Rows], now: &[Rows]) -> bool {
 }
 
 /// What the file had at the last sync: its last content if the snapshot has that, else what it was before.
-fn older_content(t: &Connection, object: &ObjectRow) -> Result<Option<VersionId>> {
+pub(super) fn older_content(t: &Connection, object: &ObjectRow) -> Result<Option<VersionId>> {
     let Some(version) = object.version else { return Ok(object.older) };
     let in_snapshot: bool = t
         .prepare_cached(
             "SELECT EXISTS (SELECT 1 FROM lane WHERE disk = ?1 AND version = ?2)
+                     AND NOT EXISTS (SELECT 1 FROM unfinished WHERE version = ?2)
                  OR EXISTS (SELECT 1 FROM version WHERE id = ?2 AND data_granules = 0 AND recorded = 1)",
         )?
         .query_row((object.disk.get(), version.get()), |row| row.get(0))?;

@@ -2,7 +2,11 @@
 
 mod checkpoint;
 mod checksum;
+mod coder;
+mod feed;
+mod recorded;
 mod run;
+mod streaming;
 mod suspicion;
 mod tampering;
 mod volume;
@@ -11,7 +15,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
-use sieve_core::sync::LaneChange;
+use sieve_core::sync::{LaneChange, Preference};
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::{self, objects, parity_state, versions};
@@ -22,7 +26,8 @@ use crate::event::{Event, Observer, Unit};
 use crate::held;
 use crate::journal;
 use crate::label::Role;
-use crate::member::State;
+use crate::member::{Member, State};
+use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::replica::Export;
 use crate::scan::{self, ScanReport};
@@ -38,6 +43,24 @@ pub(crate) use volume::{coming_sync, image_limits, load_snapshot, open_images};
 pub struct Options {
     /// Disks of which everything found on them is right, also if it looks suspicious.
     pub accept: Vec<String>,
+    /// Only what changed on these disks is scanned and synced; empty for all.
+    pub disks: Vec<String>,
+    /// Let as many disks sleep as can be, whatever longer it takes.
+    pub quiet: bool,
+    /// How much it may take of the machine.
+    pub restraint: Restraint,
+}
+
+impl Options {
+    /// Whether a data disk takes part.
+    pub(crate) fn includes(&self, disk: &str) -> bool {
+        self.disks.is_empty() || self.disks.iter().any(|name| name == disk)
+    }
+
+    fn preference(&self) -> Preference {
+        // Naming disks is a wish to let the others sleep.
+        if self.quiet || !self.disks.is_empty() { Preference::Quiet } else { Preference::LeastTime }
+    }
 }
 
 /// What a sync will do.
@@ -57,6 +80,8 @@ pub struct SyncPlan {
     pub files_to_checksum: u64,
     /// Cells of parity to compute.
     pub cells: u64,
+    /// Those of them that are computed from the old parity and what changed.
+    pub cells_by_delta: u64,
     /// Held files that can be given up afterwards.
     pub held_files: u64,
     /// When the scan began, nanoseconds since 1970.
@@ -109,6 +134,10 @@ pub struct SyncReport {
     pub rows_left: u64,
     /// Files that find no room below the end of the parity drives.
     pub no_room: Vec<String>,
+    /// It was asked to stop before its end, and did at a checkpoint.
+    pub stopped: bool,
+    /// How long it took, in seconds.
+    pub seconds: f64,
 }
 
 impl SyncReport {
@@ -119,6 +148,7 @@ impl SyncReport {
             && self.suspect.is_empty()
             && self.damage.is_empty()
             && self.rows_left == 0
+            && !self.stopped
             && self.no_room.is_empty()
     }
 }
@@ -131,6 +161,12 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     for name in &options.accept {
         pool.member_named(name)?;
     }
+    for name in &options.disks {
+        if pool.member_named(name)?.row.role != Role::Data {
+            let message = format!("{name} is a parity disk: what a sync looks at is on the data disks");
+            return Err(Error::new(Kind::Usage, "sync.disks", message).remedy("name data disks"));
+        }
+    }
     for member in &pool.members {
         member.writable()?;
         let accepted = options.accept.contains(&member.row.name);
@@ -139,14 +175,14 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
         }
     }
     let mut plan = SyncPlan { begun_at: pool.machine.now(), ..SyncPlan::default() };
-    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+    for member in takes_part(pool, options) {
         observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
         plan.scans.push(scan::scan(pool, member)?);
     }
     suspicion::refuse_suspicious(pool, options)?;
     for volume in pool.volumes() {
         plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
-        volume::estimate(pool, &volume, &mut plan)?;
+        volume::estimate(pool, &volume, options, &mut plan)?;
     }
     plan.forecast = forecast_pass(pool, &plan.moved_bytes())?;
     plan.held_files = count_held(pool)?;
@@ -154,6 +190,11 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     plan.replicas_behind = catalogue::is_changed(pool.catalogue.reading())?
         || pool.members.iter().any(|m| m.row.replica != head);
     Ok(plan)
+}
+
+/// The data disks that a sync looks at.
+fn takes_part<'a>(pool: &'a Pool, options: &'a Options) -> impl Iterator<Item = &'a Member> {
+    pool.members.iter().filter(|m| m.row.role == Role::Data && options.includes(&m.row.name))
 }
 
 fn count_held(pool: &Pool) -> Result<u64> {
@@ -175,24 +216,32 @@ pub fn execute(
     observer: &dyn Observer,
 ) -> Result<SyncReport> {
     let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "sync")?;
-    let traffic = Traffic::begin(pool);
+    let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     for volume in pool.volumes() {
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
-        run::run(pool, &volume, observer, &mut report)?;
+        let streamed = streaming::run(pool, &volume, options, observer, &mut report)?;
+        report.stopped |= streamed.stopped;
+        if streamed.left && !report.stopped {
+            run::run(pool, &volume, options, observer, &mut report)?;
+        }
+        if report.stopped {
+            break;
+        }
     }
-    finish(pool, plan, &mut report)?;
-    report_known_damage(pool, &mut report)?;
+    finish(pool, plan, options, &mut report)?;
+    report_known_damage(pool, options, &mut report)?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
+    report.seconds = begun.elapsed().as_secs_f64();
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
     pool.refresh_rows()?;
     Ok(report)
 }
 
 /// Damage that was found earlier and is not mended is still damage.
-fn report_known_damage(pool: &Pool, report: &mut SyncReport) -> Result<()> {
+fn report_known_damage(pool: &Pool, options: &Options, report: &mut SyncReport) -> Result<()> {
     let reading = pool.catalogue.reading();
-    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+    for member in takes_part(pool, options) {
         let disk = member.usable()?;
         for (version, cell) in parity_state::damaged_contents(reading, member.row.id)? {
             let Some(object) = objects::by_version(reading, member.row.id, version)? else { continue };
@@ -208,25 +257,32 @@ fn report_known_damage(pool: &Pool, report: &mut SyncReport) -> Result<()> {
 }
 
 /// Records everything, lets the replicas follow, and gives up what was held.
-fn finish(pool: &Pool, plan: &SyncPlan, report: &mut SyncReport) -> Result<()> {
+fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncReport) -> Result<()> {
+    let is_all = options.disks.is_empty() && !report.stopped;
     if plan.replicas_behind || report.cells > 0 || report.files_checksummed > 0 {
         pool.catalogue.transaction(|t| {
             versions::record_all(t)?;
             versions::forget_unused(t)?;
-            catalogue::clear_changed(t)?;
-            catalogue::set_synced_at(t, plan.begun_at)?;
+            if is_all {
+                catalogue::clear_changed(t)?;
+                catalogue::set_synced_at(t, plan.begun_at)?;
+            }
             checkpoint::advance(t, &*pool.machine).map(|_| ())
         })?;
         let export = Export::take(&pool.catalogue)?;
-        for member in &pool.members {
+        // Disks that were not named may sleep: their replicas follow with the next whole sync.
+        let awake = |m: &&Member| m.row.role == Role::Parity || options.includes(&m.row.name);
+        for member in pool.members.iter().filter(awake) {
             export.put_on(member, &pool.catalogue)?;
         }
     }
-    if pool.catalogue.synced_at()?.is_none_or(|at| at < plan.begun_at) {
+    if is_all && pool.catalogue.synced_at()?.is_none_or(|at| at < plan.begun_at) {
         pool.catalogue.transaction(|t| catalogue::set_synced_at(t, plan.begun_at))?;
     }
-    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
-        report.released += held::release(pool, member, plan.begun_at)?;
+    if !report.stopped {
+        for member in takes_part(pool, options) {
+            report.released += held::release(pool, member, plan.begun_at)?;
+        }
     }
     Ok(())
 }

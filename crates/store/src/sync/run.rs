@@ -1,4 +1,4 @@
-//! Computing parity cell by cell.
+//! The careful way: parity cell by cell, with what cannot be read computed from the old parity where that allows it.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -7,8 +7,9 @@ use sieve_core::pool::VolumeSpec;
 use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
-use super::volume::{self, VolumeSync, image_cells, invalid_cells, open_images};
-use super::{SyncReport, checkpoint, parity_full};
+use super::recorded::Recorded;
+use super::volume::{self, Unread, VolumeSync, image_cells, invalid_cells, open_images};
+use super::{Options, SyncReport, checkpoint, parity_full};
 use crate::catalogue::objects;
 use crate::content::{CellProblem, Contents};
 use crate::damage;
@@ -30,17 +31,19 @@ type Abandoned = BTreeMap<(DiskId, VersionId), bool>;
 pub(super) fn run(
     pool: &Pool,
     spec: &VolumeSpec,
+    options: &Options,
     observer: &dyn Observer,
     report: &mut SyncReport,
 ) -> Result<()> {
     loop {
         let mut images = open_images(pool, &spec.name, &[])?;
-        let mut sync = volume::load(pool, spec, &image_cells(pool, &spec.name)?, false)?;
+        let cells = image_cells(pool, &spec.name)?;
+        let mut sync = volume::load(pool, spec, &cells, Unread::None, options)?;
         let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
-        let windows = sync.windows(&also);
+        let windows = sync.work(pool, &also, options.preference()).windows;
         if !windows.is_empty() {
             let total = windows.len() as u64;
-            observer.event(Event::Stage { name: "computing parity", total, unit: Unit::Cells });
+            observer.event(Event::Stage { name: "computing the rest", total, unit: Unit::Cells });
         }
         let mut pass = Pass {
             pool,
@@ -54,7 +57,6 @@ pub(super) fn run(
         let (abandoned, rows_left) = (pass.abandoned, pass.rows_left);
         if abandoned.is_empty() {
             report.rows_left += rows_left;
-            report.no_room.extend(places(pool, &sync.no_room)?);
             return Ok(());
         }
         set_aside(pool, &abandoned, report)?;
@@ -83,7 +85,7 @@ fn places_of(pool: &Pool, disk: DiskId, object: &objects::ObjectRow) -> Result<V
     Ok(names.iter().map(|name| full_path(&**real, name).display().to_string()).collect())
 }
 
-fn places(pool: &Pool, versions: &[VersionId]) -> Result<Vec<String>> {
+pub(super) fn places(pool: &Pool, versions: &[VersionId]) -> Result<Vec<String>> {
     let mut found = Vec::new();
     for version in versions {
         let row = crate::catalogue::versions::get(pool.catalogue.reading(), *version)?;
@@ -134,7 +136,7 @@ impl Pass<'_> {
     }
 
     fn checkpoint(&mut self, sync: &mut VolumeSync, done: &mut Vec<CellIndex>) -> Result<()> {
-        checkpoint::take(self.pool, self.volume, sync, self.images, done)?;
+        checkpoint::take(self.pool, self.volume, sync, self.images, done, &mut Recorded::default())?;
         done.clear();
         Ok(())
     }

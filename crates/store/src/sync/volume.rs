@@ -1,17 +1,24 @@
 //! One volume before a sync: its lanes as they are and as they are to be, its parity images.
 
+use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 
+use rusqlite::Row;
+use sieve_core::checksum::Subtree;
 use sieve_core::fate::Standing;
-use sieve_core::lane::{LaneMap, Rows, joined};
+use sieve_core::lane::{IntervalMap, LaneMap, Rows, joined};
+use sieve_core::path::RelPath;
 use sieve_core::pool::{DiskSpec, VolumeSpec};
-use sieve_core::sync::{CellGeometry, Data, Wanted, WindowPlan, lane_change, plan_lane, plan_windows};
-use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
+use sieve_core::sync::{
+    CellGeometry, Circumstances, Data, Preference, Wanted, Work, lane_change, plan_lane, plan_windows,
+};
+use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId};
 
-use super::SyncPlan;
+use super::{Options, SyncPlan};
 use crate::catalogue::objects::{path_of, standing_of};
-use crate::catalogue::{disks, parity_state, unsigned, versions};
-use crate::disk::Filesystem;
+use crate::catalogue::{disks, parity_state, unfinished, unsigned, versions};
+use crate::curves::Curves;
+use crate::disk::{Filesystem, Stamp};
 use crate::error::Result;
 use crate::label::Role;
 use crate::member::{Member, usable_bytes};
@@ -28,18 +35,125 @@ pub(super) struct VolumeSync {
     pub(super) snapshot: Snapshot,
     pub(super) target: Vec<LaneMap>,
     pub(super) no_room: Vec<VersionId>,
-    /// Contents not read yet, under their provisional numbers.
-    unread: Vec<VersionId>,
+    /// Contents whose checksums are not known yet, under provisional negative numbers (or their own, where an earlier
+    /// sync had read a part).
+    pub(super) fresh: HashMap<VersionId, Fresh>,
+    facts: Facts,
+}
+
+/// A content whose checksums are computed while its rows are.
+#[derive(Debug)]
+pub(super) struct Fresh {
+    pub(super) object: ObjectId,
+    /// The lane, as a position in the snapshot.
+    pub(super) lane: usize,
+    pub(super) path: RelPath,
+    pub(super) stamp: Stamp,
+    pub(super) data: Data,
+    /// The cells that were read already.
+    pub(super) subtrees: Vec<Subtree>,
+}
+
+/// Which contents that are not read yet take part.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Unread<'a> {
+    /// Only those with checksums.
+    None,
+    /// Those that are certainly new contents, but for the objects named.
+    New { but: &'a BTreeSet<ObjectId> },
+    /// All but those that differ although size and times say that they do not: what a sync may turn out to do.
+    All,
+    /// As all, but what only lost its change time's trust is taken to be what it was.
+    Likely,
+}
+
+impl Unread<'_> {
+    fn takes(self, object: ObjectId, standing: Standing, size: ByteLength) -> bool {
+        match self {
+            Self::None => false,
+            Self::New { but } => {
+                matches!(standing, Standing::Same | Standing::Changed)
+                    && size > ByteLength::ZERO
+                    && !but.contains(&object)
+            }
+            Self::All => standing != Standing::Suspect,
+            Self::Likely => !matches!(standing, Standing::Suspect | Standing::Doubtful),
+        }
+    }
+}
+
+/// What planning asks about contents and disks.
+#[derive(Default)]
+struct Facts {
+    /// Contents that can be read on their disks, with their lengths, in the order of their numbers.
+    readable: Vec<(VersionId, ByteLength)>,
     /// Contents with larger cells than usual.
     large_cells: HashMap<VersionId, u64>,
+    /// The lengths of other contents that were asked for.
+    others: RefCell<HashMap<VersionId, ByteLength>>,
+    seconds: Vec<f64>,
+    parity_seconds: f64,
+}
+
+impl Facts {
+    fn note(&mut self, version: VersionId, size: ByteLength) {
+        self.readable.push((version, size));
+        let cell = sieve_core::checksum::cell_size(size) / GRANULE;
+        if cell != USUAL_CELL {
+            self.large_cells.insert(version, cell);
+        }
+    }
+
+    fn size_of_readable(&self, version: VersionId) -> Option<ByteLength> {
+        let position = self.readable.binary_search_by_key(&version, |(v, _)| *v).ok()?;
+        Some(self.readable[position].1)
+    }
+}
+
+/// A planned sync, as planning asks about it.
+struct Asked<'a> {
+    pool: &'a Pool,
+    facts: &'a Facts,
+    expected: &'a IntervalMap<CheckpointId>,
+}
+
+impl Circumstances for Asked<'_> {
+    fn content_cell(&self, version: VersionId) -> u64 {
+        self.facts.large_cells.get(&version).copied().unwrap_or(USUAL_CELL)
+    }
+
+    fn content_size(&self, version: VersionId) -> ByteLength {
+        if let Some(size) = self.facts.size_of_readable(version) {
+            return size;
+        }
+        let mut others = self.facts.others.borrow_mut();
+        // Without a record nothing is read of it.
+        *others.entry(version).or_insert_with(|| size_of(self.pool, version).unwrap_or_default())
+    }
+
+    fn is_readable(&self, version: VersionId) -> bool {
+        self.facts.size_of_readable(version).is_some()
+    }
+
+    fn has_parity(&self, cell: CellIndex) -> bool {
+        self.expected.at(u64::from(cell.get())).is_some()
+    }
+
+    fn seconds_per_byte(&self, lane: usize) -> f64 {
+        self.facts.seconds.get(lane).copied().unwrap_or(0.0)
+    }
+
+    fn parity_seconds_per_byte(&self) -> f64 {
+        self.facts.parity_seconds
+    }
 }
 
 impl VolumeSync {
     /// The work, cell by cell.
-    pub(super) fn windows(&self, also: &BTreeSet<CellIndex>) -> Vec<WindowPlan> {
+    pub(super) fn work(&self, pool: &Pool, also: &BTreeSet<CellIndex>, preference: Preference) -> Work {
         let current: Vec<&LaneMap> = self.snapshot.lanes.iter().map(|l| &l.map).collect();
-        let cell = |version| self.large_cells.get(&version).copied().unwrap_or(USUAL_CELL);
-        plan_windows(&current, &self.target, also, self.snapshot.geometry, cell)
+        let asked = Asked { pool, facts: &self.facts, expected: &self.snapshot.expected };
+        plan_windows(&current, &self.target, also, self.snapshot.geometry, &asked, preference)
     }
 }
 
@@ -91,13 +205,13 @@ pub(crate) fn image_limits(
     ImageLimits::for_bytes(usable, geometry)
 }
 
-/// Loads a volume with its target. Contents not read yet take part under provisional negative numbers when
-/// `with_unread` is set.
+/// Loads a volume with its target.
 pub(super) fn load(
     pool: &Pool,
     volume: &VolumeSpec,
     images: &[(u32, DiskId)],
-    with_unread: bool,
+    unread: Unread<'_>,
+    options: &Options,
 ) -> Result<VolumeSync> {
     let snapshot = load_snapshot(pool, &volume.name)?;
     let cells = images.iter().map(|(cells, _)| *cells).min().unwrap_or(u32::MAX);
@@ -106,17 +220,34 @@ pub(super) fn load(
         snapshot,
         target: Vec::new(),
         no_room: Vec::new(),
-        unread: Vec::new(),
-        large_cells: HashMap::new(),
+        fresh: HashMap::new(),
+        facts: Facts::default(),
     };
-    for lane in &sync.snapshot.lanes {
+    let curves = Curves::read(&*pool.home)?;
+    let seconds = |member: &Member| {
+        let curve = curves.of(member.spec.as_ref(), member.filesystem.as_ref().map(|f| &f.id));
+        1.0 / curve.mean().per_second().max(1.0)
+    };
+    sync.facts.parity_seconds = pool.members_of(&volume.name, Role::Parity).map(seconds).sum();
+    for (position, lane) in sync.snapshot.lanes.iter().enumerate() {
+        let member = pool.member(lane.disk)?;
+        sync.facts.seconds.push(seconds(member));
+        if !options.includes(&member.row.name) {
+            sync.target.push(lane.map.clone());
+            continue;
+        }
         let complete = complete_contents(pool, lane)?;
-        let wanted = wanted(pool, lane.disk, with_unread, &complete, &mut sync.large_cells)?;
-        sync.unread.extend(wanted.iter().map(|w| w.version).filter(|v| v.get() < 0));
-        let target = plan_lane(&lane.map, &wanted, limit);
+        let mut contents = Contents { member, lane: position, unread, complete: &complete, sync: Gathered {
+            wanted: Vec::new(),
+            fresh: &mut sync.fresh,
+            facts: &mut sync.facts,
+        } };
+        contents.gather(pool)?;
+        let target = plan_lane(&lane.map, &contents.sync.wanted, limit);
         sync.target.push(target.lane);
         sync.no_room.extend(target.no_room);
     }
+    sync.facts.readable.sort_unstable();
     Ok(sync)
 }
 
@@ -139,62 +270,132 @@ fn complete_contents(pool: &Pool, lane: &SnapshotLane) -> Result<BTreeSet<Versio
     Ok(missing.into_iter().filter(|(_, granules)| *granules == 0).map(|(version, _)| version).collect())
 }
 
-/// The contents that a lane is to hold, in the order of their paths.
-fn wanted(
-    pool: &Pool,
-    disk: DiskId,
-    with_unread: bool,
-    complete: &BTreeSet<VersionId>,
-    large_cells: &mut HashMap<VersionId, u64>,
-) -> Result<Vec<Wanted>> {
-    let member = pool.member(disk)?;
-    let mut statement = pool.catalogue.reading().prepare_cached(
-        "SELECT n.path, o.id, o.size, o.standing, v.id, v.size, v.data, o.older, o.version IS NULL
-         FROM name n JOIN object o ON o.id = n.object LEFT JOIN version v ON v.id = o.version
-         WHERE n.disk = ?1 AND o.left_out = 0 ORDER BY n.path",
-    )?;
-    let mut rows = statement.query([disk.get()])?;
-    let mut wanted = Vec::new();
-    let mut seen = BTreeSet::new();
-    while let Some(row) = rows.next()? {
-        let path = path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?;
-        let object: i64 = row.get(1)?;
-        // With hard links an object counts under its first name.
-        if is_held(&path) || !seen.insert(object) {
-            continue;
-        }
-        let standing: i64 = row.get(3)?;
-        let version: Option<i64> = row.get(4)?;
-        if let (0, Some(version)) = (standing, version) {
-            let size = ByteLength::new(unsigned(row.get(5)?));
-            let packed: Option<Vec<u8>> = row.get(6)?;
-            let data = versions::data_ranges(packed.as_deref(), size)?;
-            note_cell(large_cells, VersionId::new(version), size);
-            wanted.push(Wanted { version: VersionId::new(version), data: Data::new(&data) });
-            continue;
-        }
-        // What could not be read stays in parity as it is there, if it is all there; its rows do not change.
-        let kept = [version, row.get::<_, Option<i64>>(7)?].into_iter().flatten().map(VersionId::new);
-        // What differs although its times say that it does not is not taken, read or not.
-        let is_taken = with_unread && standing_of(standing) != Standing::Suspect;
-        for version in kept.filter(|v| !is_taken && complete.contains(v)) {
-            wanted.push(Wanted { version, data: Data::Dense(0) });
-        }
-        if is_taken {
-            let provisional = VersionId::new(-object);
-            let size = ByteLength::new(unsigned(row.get(2)?));
-            note_cell(large_cells, provisional, size);
-            let data = member.usable()?.open(&path).and_then(|file| file.data_ranges());
-            wanted.push(Wanted { version: provisional, data: Data::new(&data.unwrap_or_default()) });
-        }
-    }
-    Ok(wanted)
+/// What comes together while the contents of a lane are gone through.
+struct Gathered<'a> {
+    wanted: Vec<Wanted>,
+    fresh: &'a mut HashMap<VersionId, Fresh>,
+    facts: &'a mut Facts,
 }
 
-fn note_cell(large_cells: &mut HashMap<VersionId, u64>, version: VersionId, size: ByteLength) {
-    let cell = sieve_core::checksum::cell_size(size) / GRANULE;
-    if cell != USUAL_CELL {
-        large_cells.insert(version, cell);
+/// The contents that a lane is to hold, in the order of their paths.
+struct Contents<'a> {
+    member: &'a Member,
+    lane: usize,
+    unread: Unread<'a>,
+    complete: &'a BTreeSet<VersionId>,
+    sync: Gathered<'a>,
+}
+
+impl Contents<'_> {
+    fn gather(&mut self, pool: &Pool) -> Result<()> {
+        let disk = self.member.row.id;
+        let mut statement = pool.catalogue.reading().prepare_cached(
+            "SELECT n.path, o.id, o.size, o.standing, v.id, v.size, v.data, o.older, o.inode, o.mtime, o.ctime,
+                 o.allocated, u.subtrees
+             FROM name n JOIN object o ON o.id = n.object LEFT JOIN version v ON v.id = o.version
+                 LEFT JOIN unfinished u ON u.version = v.id
+             WHERE n.disk = ?1 AND o.left_out = 0 ORDER BY n.path",
+        )?;
+        let damaged: BTreeSet<VersionId> = parity_state::damaged_contents(pool.catalogue.reading(), disk)?
+            .into_iter()
+            .map(|(version, _)| version)
+            .collect();
+        let mut rows = statement.query([disk.get()])?;
+        let mut linked = BTreeSet::new();
+        while let Some(row) = rows.next()? {
+            let key = row.get_ref(0)?.as_blob().unwrap_or_default();
+            let path = path_of(key)?;
+            let object: i64 = row.get(1)?;
+            // With hard links an object counts under its first name.
+            if linked.contains(&object) {
+                continue;
+            }
+            if !is_held(&path) {
+                linked.insert(object);
+            }
+            self.object(row, path, &damaged)?;
+        }
+        Ok(())
+    }
+
+    fn object(&mut self, row: &Row<'_>, path: RelPath, damaged: &BTreeSet<VersionId>) -> Result<()> {
+        let object = ObjectId::new(row.get(1)?);
+        let standing = standing_of(row.get(3)?);
+        let version: Option<VersionId> = row.get::<_, Option<i64>>(4)?.map(VersionId::new);
+        let unfinished: Option<Vec<u8>> = row.get(12)?;
+        let known = version.filter(|_| standing == Standing::Same && unfinished.is_none());
+        if let Some(version) = known {
+            let size = ByteLength::new(unsigned(row.get(5)?));
+            if !damaged.contains(&version) {
+                self.sync.facts.note(version, size);
+            }
+            if !is_held(&path) {
+                let data = self.data(row, size)?;
+                self.sync.wanted.push(Wanted { version, data });
+            }
+            return Ok(());
+        }
+        if is_held(&path) {
+            return Ok(());
+        }
+        let size = ByteLength::new(unsigned(row.get(2)?));
+        let is_taken = self.unread.takes(object, standing, size);
+        if standing == Standing::Doubtful
+            && matches!(self.unread, Unread::Likely)
+            && let Some(version) = version.filter(|_| unfinished.is_none())
+        {
+            self.sync.facts.note(version, size);
+            let data = self.data(row, size)?;
+            self.sync.wanted.push(Wanted { version, data });
+            return Ok(());
+        }
+        // What could not be read stays in parity as it is there, if it is all there; its rows do not change.
+        // What differs although its times say that it does not is not taken, read or not.
+        let older: Option<VersionId> = row.get::<_, Option<i64>>(7)?.map(VersionId::new);
+        let kept = version.into_iter().chain(older).filter(|v| !is_taken && self.complete.contains(v));
+        self.sync.wanted.extend(kept.map(|version| Wanted { version, data: Data::Dense(0) }));
+        if is_taken {
+            self.take(row, object, path, size, version.filter(|_| standing == Standing::Same))?;
+        }
+        Ok(())
+    }
+
+    fn data(&self, row: &Row<'_>, size: ByteLength) -> Result<Data> {
+        let packed: Option<Vec<u8>> = row.get(6)?;
+        Ok(Data::new(&versions::data_ranges(packed.as_deref(), size)?))
+    }
+
+    /// Takes a content without checksums: a new one, or one that was read in part.
+    fn take(
+        &mut self,
+        row: &Row<'_>,
+        object: ObjectId,
+        path: RelPath,
+        size: ByteLength,
+        begun: Option<VersionId>,
+    ) -> Result<()> {
+        let number = begun.unwrap_or_else(|| VersionId::new(-object.get()));
+        self.sync.facts.note(number, size);
+        let allocated: i64 = row.get(11)?;
+        let data = match begun {
+            Some(_) => self.data(row, size)?,
+            None if unsigned(allocated) >= size.exact() => Data::Dense(size.granules()),
+            None => {
+                let ranges = self.member.usable()?.open(&path).and_then(|file| file.data_ranges());
+                Data::new(&ranges.unwrap_or_default())
+            }
+        };
+        let packed: Vec<u8> = begun.and_then(|_| row.get(12).ok().flatten()).unwrap_or_default();
+        let subtrees = unfinished::unpack(&packed);
+        let stamp = Stamp {
+            inode: row.get::<_, i64>(8)?.cast_unsigned(),
+            size,
+            mtime: row.get(9)?,
+            ctime: row.get(10)?,
+        };
+        self.sync.wanted.push(Wanted { version: number, data: data.clone() });
+        self.sync.fresh.insert(number, Fresh { object, lane: self.lane, path, stamp, data, subtrees });
+        Ok(())
     }
 }
 
@@ -218,13 +419,16 @@ pub(crate) fn coming_sync(pool: &Pool, volume: &str) -> Result<Coming> {
         crate::Error::new(crate::Kind::Internal, "volume.unknown", format!("there is no volume `{volume}`"))
     })?;
     let images = open_images(pool, volume, &[])?;
-    let sync = load(pool, spec, &image_cells(pool, volume)?, true)?;
+    let sync = load(pool, spec, &image_cells(pool, volume)?, Unread::All, &Options::default())?;
     let also = invalid_cells(pool, volume, &sync.snapshot, &images)?;
-    let cells: Vec<CellIndex> = sync.windows(&also).iter().map(|w| w.cell).collect();
+    let work = sync.work(pool, &also, Preference::default());
+    let cells: Vec<CellIndex> = work.windows.iter().map(|w| w.cell).collect();
     let dirty = joined_rows(sync.snapshot.geometry, &cells);
     let lanes = sync.snapshot.lanes.iter().map(|l| l.disk).zip(sync.target).collect();
     let no_room: BTreeSet<VersionId> = sync.no_room.into_iter().collect();
-    let unread = sync.unread.into_iter().filter(|v| !no_room.contains(v)).collect();
+    let is_taken = |version: &VersionId| version.get() < 0 && !no_room.contains(version);
+    let mut unread: Vec<VersionId> = sync.fresh.into_keys().filter(is_taken).collect();
+    unread.sort_unstable();
     Ok(Coming { lanes, unread, dirty })
 }
 
@@ -251,41 +455,34 @@ pub(super) fn image_cells(pool: &Pool, volume: &str) -> Result<Vec<(u32, DiskId)
 }
 
 /// Adds the work for a volume to a plan.
-pub(super) fn estimate(pool: &Pool, volume: &VolumeSpec, plan: &mut SyncPlan) -> Result<()> {
+pub(super) fn estimate(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &mut SyncPlan) -> Result<()> {
     let images = open_images(pool, &volume.name, &[])?;
-    let sync = load(pool, volume, &image_cells(pool, &volume.name)?, true)?;
+    let sync = load(pool, volume, &image_cells(pool, &volume.name)?, Unread::Likely, options)?;
     let also = invalid_cells(pool, &volume.name, &sync.snapshot, &images)?;
-    let windows = sync.windows(&also);
-    plan.cells += windows.len() as u64;
+    let work = sync.work(pool, &also, options.preference());
+    plan.cells += work.windows.len() as u64;
+    plan.cells_by_delta += work.parity_reads;
     let name = |disk: DiskId| pool.member(disk).map(|m| m.row.name.clone());
-    for (lane, target) in sync.snapshot.lanes.iter().zip(&sync.target) {
+    for ((lane, target), bytes) in sync.snapshot.lanes.iter().zip(&sync.target).zip(&work.lane_bytes) {
         plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
-        let unread = super::checksum::unread(pool.catalogue.reading(), lane.disk)?;
-        plan.files_to_checksum += unread.len() as u64;
-        let bytes = plan.read_bytes.entry(name(lane.disk)?).or_default();
-        for id in unread {
-            let size = crate::catalogue::objects::get(pool.catalogue.reading(), id)?.map(|o| o.size);
-            *bytes = bytes.plus(size.unwrap_or_default());
+        let mut read = ByteLength::new(*bytes);
+        if options.includes(&name(lane.disk)?) {
+            for object in super::checksum::unread(pool.catalogue.reading(), lane.disk)? {
+                plan.files_to_checksum += 1;
+                let Some(row) = crate::catalogue::objects::get(pool.catalogue.reading(), object)? else { continue };
+                // Those are read before anything is computed.
+                if !matches!(row.standing, Standing::Same | Standing::Changed) {
+                    read = read.plus(row.size);
+                }
+            }
         }
+        plan.read_bytes.insert(name(lane.disk)?, read);
     }
-    let mut sizes: HashMap<VersionId, ByteLength> = HashMap::new();
-    for read in windows.iter().flat_map(|w| &w.reads) {
-        let disk = sync.snapshot.lanes[read.lane].disk;
-        let size = match sizes.get(&read.version) {
-            Some(size) => *size,
-            None => *sizes.entry(read.version).or_insert(size_of(pool, read.version)?),
-        };
-        let cell = sieve_core::checksum::cell_size(size);
-        let length = cell.min(size.exact().saturating_sub(read.cell * cell));
-        let bytes = plan.read_bytes.entry(name(disk)?).or_default();
-        *bytes = bytes.plus(ByteLength::new(length));
-        if sizes.len() > 4096 {
-            sizes.clear();
-        }
-    }
+    let cell_bytes = sync.snapshot.geometry.cell_bytes();
     for member in pool.members_of(&volume.name, Role::Parity) {
-        let written = windows.len() as u64 * sync.snapshot.geometry.cell_bytes();
-        plan.written_bytes.insert(member.row.name.clone(), ByteLength::new(written));
+        let disk = member.row.name.clone();
+        plan.read_bytes.insert(disk.clone(), ByteLength::new(work.parity_reads * cell_bytes));
+        plan.written_bytes.insert(disk, ByteLength::new(work.windows.len() as u64 * cell_bytes));
     }
     Ok(())
 }

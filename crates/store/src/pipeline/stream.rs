@@ -1,0 +1,302 @@
+//! The threads of a pass and the channels between them.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::thread::{Scope, ScopedJoinHandle};
+
+use sieve_core::checksum::Subtree;
+use sieve_core::units::{CellIndex, VersionId};
+
+use super::Restraint;
+use super::buffer::{Buffer, Buffers};
+use super::lane::{LaneOutcome, LaneReader, LaneStep, LaneTask};
+use super::pace::Pace;
+use super::parity::{self, ComputedStep};
+use crate::disk::Disk;
+use crate::error::{Error, Kind, Result};
+use crate::parity::{ParityImage, ParityReader};
+
+/// Cells that a disk's list of tasks may be ahead of the computing.
+const TASKS_AHEAD: usize = 8;
+/// Fewest and most bytes that are handed on at once.
+const STEPS: (usize, usize) = (64 << 10, 256 << 10);
+/// Most steps that a reader may be ahead.
+const MOST_AHEAD: usize = 8;
+
+/// The disks of a pass.
+pub(crate) struct Disks<'a> {
+    /// The data disks, in the order of the lanes.
+    pub(crate) lanes: Vec<LaneDisk>,
+    /// The parity images that are read.
+    pub(crate) readers: Vec<ParityReader>,
+    /// The parity images that are written.
+    pub(crate) images: &'a mut [ParityImage],
+    /// Bytes in a cell.
+    pub(crate) cell_bytes: usize,
+}
+
+/// One data disk of a pass.
+pub(crate) struct LaneDisk {
+    /// None where it is not to be read.
+    pub(crate) disk: Option<Arc<dyn Disk>>,
+    /// What was read before of contents that are fresh.
+    pub(crate) begun: HashMap<VersionId, Vec<Subtree>>,
+}
+
+/// What is brought together for a cell.
+#[derive(Debug)]
+pub(crate) struct CellTask {
+    pub(crate) cell: CellIndex,
+    /// Lanes that take part.
+    pub(crate) lanes: Vec<usize>,
+    /// The old parities take part.
+    pub(crate) with_parity: bool,
+}
+
+/// What computes.
+pub(crate) trait Coder: Send {
+    /// Takes one step of a cell: the lanes that take part, in the order of the task, and the old parities.
+    ///
+    /// # Errors
+    /// What ends the pass.
+    fn step(
+        &mut self,
+        task: &CellTask,
+        step: usize,
+        lanes: Vec<LaneStep>,
+        parities: Vec<Buffer>,
+        output: &mut Output,
+    ) -> Result<()>;
+}
+
+/// Where computed parity goes.
+pub(crate) struct Output {
+    writers: Vec<(Buffers, SyncSender<ComputedStep>)>,
+    steps: usize,
+}
+
+impl Output {
+    /// Buffers for one step of all parities that are written.
+    pub(crate) fn lend(&self) -> Vec<Buffer> {
+        self.writers.iter().map(|(buffers, _)| buffers.lend()).collect()
+    }
+
+    /// Hands a computed step of all parities to their writers.
+    ///
+    /// # Errors
+    /// When a writer has ended: it says why.
+    pub(crate) fn write(&self, cell: CellIndex, step: usize, parities: Vec<Buffer>) -> Result<()> {
+        for ((_, writer), bytes) in self.writers.iter().zip(parities) {
+            let is_last = step + 1 == self.steps;
+            writer.send(ComputedStep { cell, is_first: step == 0, is_last, bytes }).map_err(|_| ended())?;
+        }
+        Ok(())
+    }
+}
+
+/// Sends the tasks of a cell to those who read it.
+pub(crate) struct Feeder {
+    lanes: Vec<SyncSender<LaneTask>>,
+    parities: Vec<SyncSender<CellIndex>>,
+    cells: SyncSender<CellTask>,
+}
+
+impl Feeder {
+    /// Orders one cell: what is read of each lane that takes part, in the order of the lanes.
+    ///
+    /// # Errors
+    /// When the pass has ended: its outcome says why.
+    pub(crate) fn order(&self, cell: CellIndex, lanes: Vec<(usize, LaneTask)>, with_parity: bool) -> Result<()> {
+        let task = CellTask { cell, lanes: lanes.iter().map(|(lane, _)| *lane).collect(), with_parity };
+        self.cells.send(task).map_err(|_| ended())?;
+        for (lane, task) in lanes {
+            self.lanes[lane].send(task).map_err(|_| ended())?;
+        }
+        if with_parity {
+            self.parities.iter().try_for_each(|parity| parity.send(cell).map_err(|_| ended()))?;
+        }
+        Ok(())
+    }
+}
+
+/// Somebody down the line has ended; why is told by its own outcome.
+fn ended() -> Error {
+    Error::new(Kind::Internal, ENDED, "a part of the pipeline ended early")
+}
+
+const ENDED: &str = "pipeline.ended";
+
+/// What came of a pass.
+#[derive(Default)]
+pub(crate) struct Outcome {
+    /// Cells of parity that must not be used, whatever was written.
+    pub(crate) failed: BTreeSet<CellIndex>,
+    /// Lane by lane.
+    pub(crate) lanes: Vec<LaneOutcome>,
+}
+
+/// Runs a pass: `feed` orders the cells, one after the other, and `coder` computes.
+///
+/// # Errors
+/// The first error of a writer, of the coder, or of `feed`. What a disk that is read says is in the outcome.
+pub(crate) fn stream<C: Coder>(
+    disks: Disks<'_>,
+    restraint: &Restraint,
+    coder: C,
+    feed: impl FnOnce(&Feeder) -> Result<()>,
+) -> Result<Outcome> {
+    let shape = Shape::new(&disks, restraint);
+    let paces: Vec<Pace> = (0..disks.lanes.len()).map(|_| Pace::new(restraint.rate)).collect();
+    let count = disks.readers.len().max(disks.images.len());
+    let parity_paces: Vec<Pace> = (0..count).map(|_| Pace::new(restraint.rate)).collect();
+    std::thread::scope(|scope| {
+        let threads = Threads::start(scope, disks, &shape, &paces, &parity_paces, coder);
+        let fed = feed(&threads.feeder);
+        threads.end(fed)
+    })
+}
+
+/// How cells are cut into steps, and how many may be under way.
+struct Shape {
+    step: usize,
+    steps: usize,
+    ahead: usize,
+}
+
+impl Shape {
+    fn new(disks: &Disks<'_>, restraint: &Restraint) -> Self {
+        let memory = usize::try_from(restraint.memory.exact()).unwrap_or(usize::MAX);
+        // Of each lane the old and the new, of each parity what is read and what is written.
+        let streams = 2 * (disks.lanes.len() + disks.readers.len() + disks.images.len()).max(1);
+        let mut step = STEPS.1.min(disks.cell_bytes);
+        while step > STEPS.0 && streams * step * 4 > memory {
+            step /= 2;
+        }
+        // Beside those in the channels one is in work at either end.
+        let ahead = (memory / (streams * step)).saturating_sub(2).clamp(1, MOST_AHEAD);
+        Self { step, steps: disks.cell_bytes / step, ahead }
+    }
+}
+
+struct Threads<'scope> {
+    feeder: Feeder,
+    lanes: Vec<ScopedJoinHandle<'scope, LaneOutcome>>,
+    readers: Vec<ScopedJoinHandle<'scope, BTreeSet<CellIndex>>>,
+    writers: Vec<ScopedJoinHandle<'scope, Result<()>>>,
+    coder: ScopedJoinHandle<'scope, Result<()>>,
+}
+
+impl<'scope> Threads<'scope> {
+    fn start<'env: 'scope, C: Coder + 'env>(
+        scope: &'scope Scope<'scope, 'env>,
+        disks: Disks<'env>,
+        shape: &Shape,
+        paces: &'env [Pace],
+        parity_paces: &'env [Pace],
+        coder: C,
+    ) -> Self {
+        let (cells, cell_tasks) = sync_channel(TASKS_AHEAD);
+        let mut feeder = Feeder { lanes: Vec::new(), parities: Vec::new(), cells };
+        let mut sources = Sources { lanes: Vec::new(), parities: Vec::new() };
+        let (step, steps) = (shape.step, shape.steps);
+        let mut lanes = Vec::new();
+        for (number, (lane, pace)) in disks.lanes.into_iter().zip(paces).enumerate() {
+            let (send_task, tasks) = sync_channel(TASKS_AHEAD);
+            let (send_step, steps_out) = sync_channel(shape.ahead);
+            feeder.lanes.push(send_task);
+            sources.lanes.push(steps_out);
+            let Some(disk) = lane.disk else { continue };
+            let outcome = LaneOutcome { unfinished: lane.begun, ..LaneOutcome::default() };
+            let buffers = Buffers::new(step, number);
+            lanes.push(scope.spawn(move || {
+                let reader = LaneReader {
+                    disk: &*disk,
+                    pace,
+                    buffers,
+                    step,
+                    steps,
+                    outcome,
+                    fresh_cells: HashMap::new(),
+                    scratch: Vec::new(),
+                };
+                reader.run(&tasks, &send_step)
+            }));
+        }
+        let mut readers = Vec::new();
+        for (number, (image, pace)) in disks.readers.into_iter().zip(parity_paces).enumerate() {
+            let (send_task, tasks) = sync_channel(TASKS_AHEAD);
+            let (send_step, steps_out) = sync_channel(shape.ahead);
+            feeder.parities.push(send_task);
+            sources.parities.push(steps_out);
+            let buffers = Buffers::new(step, 100 + number);
+            readers.push(
+                scope.spawn(move || parity::read(&image, pace, &buffers, steps, &tasks, &send_step)),
+            );
+        }
+        let mut output = Output { writers: Vec::new(), steps };
+        let mut writers = Vec::new();
+        for (number, (image, pace)) in disks.images.iter_mut().zip(parity_paces).enumerate() {
+            let (send, computed) = sync_channel(shape.ahead);
+            output.writers.push((Buffers::new(step, 200 + number), send));
+            writers.push(scope.spawn(move || parity::write(image, pace, &computed)));
+        }
+        let coder = scope.spawn(move || sources.compute(coder, &cell_tasks, output, steps));
+        Self { feeder, lanes, readers, writers, coder }
+    }
+
+    /// Lets everybody finish what was ordered, and gathers what came of it.
+    fn end(self, fed: Result<()>) -> Result<Outcome> {
+        drop(self.feeder);
+        let mut outcome = Outcome::default();
+        let coded = joined(self.coder);
+        for lane in self.lanes {
+            let lane = joined(lane);
+            outcome.failed.extend(&lane.failed);
+            outcome.lanes.push(lane);
+        }
+        self.readers.into_iter().for_each(|reader| outcome.failed.extend(joined(reader)));
+        let written: Vec<Result<()>> = self.writers.into_iter().map(joined).collect();
+        // Whoever ended because of another says only that; the other one says why.
+        let mut results: Vec<Result<()>> = written;
+        results.extend([coded, fed]);
+        let is_cause = |result: &Result<()>| result.as_ref().is_err_and(|error| error.code != ENDED);
+        if let Some(position) = results.iter().position(is_cause) {
+            results.swap_remove(position)?;
+        }
+        results.into_iter().try_for_each(|result| result)?;
+        Ok(outcome)
+    }
+}
+
+fn joined<T>(handle: ScopedJoinHandle<'_, T>) -> T {
+    handle.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+}
+
+/// Where the steps of all disks come in.
+struct Sources {
+    lanes: Vec<Receiver<LaneStep>>,
+    parities: Vec<Receiver<Buffer>>,
+}
+
+impl Sources {
+    fn compute<C: Coder>(
+        self,
+        mut coder: C,
+        tasks: &Receiver<CellTask>,
+        mut output: Output,
+        steps: usize,
+    ) -> Result<()> {
+        while let Ok(task) = tasks.recv() {
+            for step in 0..steps {
+                let lanes = task.lanes.iter().map(|lane| self.lanes[*lane].recv().map_err(|_| ended()));
+                let lanes = lanes.collect::<Result<Vec<_>>>()?;
+                let wanted = if task.with_parity { &self.parities[..] } else { &[] };
+                let parities = wanted.iter().map(|parity| parity.recv().map_err(|_| ended()));
+                let parities = parities.collect::<Result<Vec<_>>>()?;
+                coder.step(&task, step, lanes, parities, &mut output)?;
+            }
+        }
+        Ok(())
+    }
+}

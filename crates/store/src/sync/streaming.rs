@@ -1,0 +1,265 @@
+//! The usual way: everything is streamed, checksummed and computed in one pass, batch by batch; what is not as it
+//! should be is left to the careful way.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use sieve_core::checksum::Subtree;
+use sieve_core::pool::VolumeSpec;
+use sieve_core::sync::{Method, WindowPlan};
+use sieve_core::units::{CellIndex, ObjectId, VersionId};
+
+use super::coder::ParityCoder;
+use super::feed::{Feed, cells_of, out_of_order};
+use super::recorded::Recorded;
+use super::volume::{self, Fresh, Unread, VolumeSync, image_cells, invalid_cells, open_images};
+use super::{Options, SyncReport, checkpoint, checksum, parity_full};
+use crate::disk::full_path;
+use crate::error::Result;
+use crate::event::{Event, Observer, Unit};
+use crate::parity::{ParityImage, ParityReader};
+use crate::pipeline::{Disks, LaneDisk, Outcome, Trouble, stream};
+use crate::pool::Pool;
+
+/// At most so many bytes of parity are computed between two checkpoints.
+const BATCH_BYTES: u64 = 1 << 30;
+
+/// How the pass ended.
+#[derive(Debug, Default)]
+pub(super) struct Streamed {
+    /// Cells that the careful way has to look at.
+    pub(super) left: bool,
+    /// It was asked to stop: what was done is at a checkpoint.
+    pub(super) stopped: bool,
+}
+
+/// Streams what is to be done for a volume.
+pub(super) fn run(
+    pool: &Pool,
+    spec: &VolumeSpec,
+    options: &Options,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<Streamed> {
+    let mut images = open_images(pool, &spec.name, &[])?;
+    let mut sync = load(pool, spec, options, observer, report)?;
+    let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
+    let work = sync.work(pool, &also, options.preference());
+    report.no_room.extend(no_room(pool, &sync)?);
+    if work.windows.is_empty() {
+        return Ok(Streamed::default());
+    }
+    observer.event(Event::Stage {
+        name: "computing parity",
+        total: work.windows.len() as u64,
+        unit: Unit::Cells,
+    });
+    let mut pass = Pass {
+        pool,
+        spec,
+        options,
+        observer,
+        report,
+        contents: Recorded::default(),
+        begun: begun(&sync),
+        streamed: Streamed::default(),
+    };
+    pass.batches(&mut sync, &mut images, &work.windows)?;
+    Ok(pass.streamed)
+}
+
+/// Loads the volume; contents that cannot be read in one pass are read before.
+fn load(
+    pool: &Pool,
+    spec: &VolumeSpec,
+    options: &Options,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<VolumeSync> {
+    let cells = image_cells(pool, &spec.name)?;
+    let but = BTreeSet::new();
+    let sync = volume::load(pool, spec, &cells, Unread::New { but: &but }, options)?;
+    let scattered = out_of_order(&sync);
+    if scattered.is_empty() {
+        return Ok(sync);
+    }
+    let mut by_lane: HashMap<usize, Vec<ObjectId>> = HashMap::new();
+    for fresh in scattered.iter().filter_map(|version| sync.fresh.get(version)) {
+        by_lane.entry(fresh.lane).or_default().push(fresh.object);
+    }
+    for (lane, ids) in by_lane {
+        let member = pool.member(sync.snapshot.lanes[lane].disk)?;
+        checksum::checksum_objects(pool, member, &ids, options, observer, report)?;
+    }
+    // What could not be read is still without a checksum, and is not tried again in this pass.
+    let but: BTreeSet<ObjectId> =
+        scattered.iter().filter_map(|version| sync.fresh.get(version)).map(|fresh| fresh.object).collect();
+    volume::load(pool, spec, &cells, Unread::New { but: &but }, options)
+}
+
+/// What an earlier sync had read of contents.
+fn begun(sync: &VolumeSync) -> HashMap<VersionId, Vec<Subtree>> {
+    let begun = sync.fresh.iter().filter(|(_, fresh)| !fresh.subtrees.is_empty());
+    begun.map(|(version, fresh)| (*version, fresh.subtrees.clone())).collect()
+}
+
+fn no_room(pool: &Pool, sync: &VolumeSync) -> Result<Vec<String>> {
+    let mut places = Vec::new();
+    for version in &sync.no_room {
+        match sync.fresh.get(version) {
+            Some(fresh) => places.push(place_of(pool, sync, fresh)?),
+            None => places.extend(super::run::places(pool, &[*version])?),
+        }
+    }
+    Ok(places)
+}
+
+fn place_of(pool: &Pool, sync: &VolumeSync, fresh: &Fresh) -> Result<String> {
+    let disk = pool.member(sync.snapshot.lanes[fresh.lane].disk)?.usable()?;
+    Ok(full_path(&**disk, &fresh.path).display().to_string())
+}
+
+struct Pass<'a> {
+    pool: &'a Pool,
+    spec: &'a VolumeSpec,
+    options: &'a Options,
+    observer: &'a dyn Observer,
+    report: &'a mut SyncReport,
+    contents: Recorded,
+    /// Contents that earlier batches, or an earlier sync, had read in part.
+    begun: HashMap<VersionId, Vec<Subtree>>,
+    streamed: Streamed,
+}
+
+impl Pass<'_> {
+    fn batches(
+        &mut self,
+        sync: &mut VolumeSync,
+        images: &mut [ParityImage],
+        windows: &[WindowPlan],
+    ) -> Result<()> {
+        let most = usize::try_from(BATCH_BYTES / sync.snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
+        let mut rest = windows;
+        while !rest.is_empty() {
+            let room = images.iter().map(ParityImage::room).min().unwrap_or(usize::MAX);
+            if room == 0 {
+                return Err(parity_full(&self.spec.name));
+            }
+            let (batch, later) = rest.split_at(most.min(room).min(rest.len()));
+            let done = self.batch(sync, images, batch)?;
+            if done < batch.len() {
+                self.streamed.stopped = true;
+                return Ok(());
+            }
+            rest = later;
+        }
+        Ok(())
+    }
+
+    /// One batch, up to its checkpoint; returns how many cells were ordered before it was to stop.
+    fn batch(
+        &mut self,
+        sync: &mut VolumeSync,
+        images: &mut [ParityImage],
+        batch: &[WindowPlan],
+    ) -> Result<usize> {
+        let mut ordered = 0;
+        let outcome = {
+            let begun = std::mem::take(&mut self.begun);
+            let disks = self.disks(sync, images, batch, begun)?;
+            let coder = ParityCoder {
+                kernel: sync.snapshot.kernel,
+                parities: disks.images.iter().map(ParityImage::index).collect(),
+                slots: sync.snapshot.lanes.iter().map(|lane| lane.slot).collect(),
+                encoders: HashMap::new(),
+            };
+            let restraint = &self.options.restraint;
+            let mut feed = Feed::new(self.pool, sync);
+            let observer = self.observer;
+            stream(disks, restraint, coder, |feeder| {
+                for window in batch.iter().take_while(|_| !restraint.is_stopped()) {
+                    feed.order(feeder, window)?;
+                    ordered += 1;
+                    observer.event(Event::Advanced { by: 1 });
+                }
+                Ok(())
+            })?
+        };
+        let good: Vec<CellIndex> =
+            cells_of(&batch[..ordered]).filter(|cell| !outcome.failed.contains(cell)).collect();
+        for cell in &outcome.failed {
+            self.streamed.left = true;
+            images.iter_mut().for_each(|image| image.discard(*cell));
+        }
+        self.report.cells += good.len() as u64;
+        self.checkpoint(sync, images, &good, outcome)?;
+        Ok(ordered)
+    }
+
+    fn disks<'b>(
+        &self,
+        sync: &VolumeSync,
+        images: &'b mut [ParityImage],
+        batch: &[WindowPlan],
+        begun: HashMap<VersionId, Vec<Subtree>>,
+    ) -> Result<Disks<'b>> {
+        let mut lanes = Vec::new();
+        for lane in &sync.snapshot.lanes {
+            let disk = Arc::clone(self.pool.member(lane.disk)?.usable()?);
+            lanes.push(LaneDisk { disk: Some(disk), begun: HashMap::new() });
+        }
+        for (version, subtrees) in begun {
+            let lane = sync.fresh.get(&version).map(|fresh| fresh.lane);
+            if let Some(lane) = lane.and_then(|lane| lanes.get_mut(lane)) {
+                lane.begun.insert(version, subtrees);
+            }
+        }
+        let delta = || {
+            let cells = batch.iter().filter(|window| window.method == Method::Delta);
+            cells.filter_map(|window| {
+                let expected = sync.snapshot.expected.at(u64::from(window.cell.get()))?;
+                Some((window.cell, expected))
+            })
+        };
+        let readers: Vec<ParityReader> = images.iter().map(|image| image.reader(delta())).collect();
+        Ok(Disks {
+            lanes,
+            readers,
+            images,
+            cell_bytes: usize::try_from(sync.snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
+        })
+    }
+
+    fn checkpoint(
+        &mut self,
+        sync: &mut VolumeSync,
+        images: &mut [ParityImage],
+        good: &[CellIndex],
+        mut outcome: Outcome,
+    ) -> Result<()> {
+        for lane in &mut outcome.lanes {
+            self.contents.finished.append(&mut lane.finished);
+            self.contents.paused.extend(lane.unfinished.drain());
+            for (version, trouble) in lane.dropped.drain() {
+                self.streamed.left = true;
+                self.tell(sync, version, trouble)?;
+            }
+        }
+        self.report.files_checksummed += self.contents.finished.len() as u64;
+        checkpoint::take(self.pool, &self.spec.name, sync, images, good, &mut self.contents)?;
+        self.begun = self.contents.next_batch();
+        Ok(())
+    }
+
+    /// A new content that is not to be used: it waits for the next sync.
+    fn tell(&mut self, sync: &VolumeSync, version: VersionId, trouble: Trouble) -> Result<()> {
+        let Some(fresh) = sync.fresh.get(&version) else { return Ok(()) };
+        match trouble {
+            Trouble::Failed(error) => self.report.unreadable.push(error.to_string()),
+            Trouble::Changed | Trouble::Damaged => {
+                self.report.left_for_next.push(place_of(self.pool, sync, fresh)?);
+            }
+        }
+        Ok(())
+    }
+}
