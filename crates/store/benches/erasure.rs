@@ -29,9 +29,10 @@ fn ratio(rate: Rate, of: Rate) -> f64 {
 
 fn show(kernel: Kernel, shape: Shape) {
     let figures = code_figures(kernel, shape);
-    let each: Vec<String> = (1..).zip(&figures.encode).map(|(p, rate)| {
-        format!("p={p} {:.2}", ratio(*rate, figures.roofline))
-    }).collect();
+    let each: Vec<String> = (1..)
+        .zip(&figures.encode)
+        .map(|(p, rate)| format!("p={p} {:.2}", ratio(*rate, figures.roofline)))
+        .collect();
     println!(
         "{:>8} {:>4} KiB: roofline {:.1} GB/s; of it: {}; two lanes back {:.2} of p=2; update {:.1} GB/s",
         figures.kernel,
@@ -63,7 +64,8 @@ fn beside_others(kernel: Kernel, time: Duration) {
             let computed = reed_solomon_simd::encode(LANES, parities, &vectors).expect("a valid shape");
             std::hint::black_box(computed);
         };
-        let rates = best_rates((LANES * BLOCK) as u64, time, &mut [&mut by_us, &mut by_erasure, &mut by_simd]);
+        let rates =
+            best_rates((LANES * BLOCK) as u64, time, &mut [&mut by_us, &mut by_erasure, &mut by_simd]);
         println!(
             "{:>8} p={parities}: {:.1} GB/s, {:.1} x reed-solomon-erasure, {:.1} x reed-solomon-simd",
             kernel.name(),

@@ -9,6 +9,7 @@ use sieve_core::units::ByteLength;
 use crate::catalogue::proofs::Proof;
 use crate::catalogue::{held_files, intents, objects, parity_state};
 use crate::error::Result;
+use crate::event::Silent;
 use crate::fate::{self, Count, VolumeModel};
 use crate::label::Role;
 use crate::member::State;
@@ -128,9 +129,7 @@ impl Status {
 /// What a disk or the database says.
 pub fn status(pool: &mut Pool) -> Result<Status> {
     let mut notes = pool.notes.clone();
-    for member in pool.members.iter().filter(|m| m.row.role == Role::Data && m.state.is_usable()) {
-        notes.extend(scan::scan(pool, member)?.left_alone);
-    }
+    notes.extend(scan::scan_all(pool, |_| true, &Silent)?.into_iter().flat_map(|report| report.left_alone));
     pool.refresh_rows()?;
     let mut status = Status {
         pool: pool.spec.name.clone(),

@@ -14,11 +14,11 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::journal;
 use crate::label::Role;
+use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::scan;
 use crate::sync::{load_snapshot, open_images};
 use crate::traffic::Traffic;
-use crate::parity::ParityImage;
 use crate::window::ReadProblem;
 use crate::writer::LongWriter;
 
@@ -76,12 +76,10 @@ pub fn verify(pool: &Pool, observer: &dyn Observer) -> Result<VerifyReport> {
     for member in &pool.members {
         match (member.state.is_usable(), member.row.role) {
             (false, _) => report.missing.push(member.row.name.clone()),
-            (true, Role::Data) => {
-                scan::scan(pool, member)?;
-            }
-            (true, Role::Parity) => {}
+            (true, _) => {}
         }
     }
+    scan::scan_all(pool, |_| true, observer)?;
     for volume in pool.volumes() {
         let mut pass =
             Pass { pool, contents: Contents::new(pool), damaged: BTreeMap::new(), report: &mut report };

@@ -176,7 +176,9 @@ impl Snapshot {
             positions.iter().map(|position| self.lanes[*position].slot).collect()
         };
         let indices: Vec<ParityIndex> = parities.iter().map(|(index, _)| *index).collect();
-        let Ok(decoder) = Decoder::new(self.kernel, &slots(&missing), &indices, &slots(&known)) else { return };
+        let Ok(decoder) = Decoder::new(self.kernel, &slots(&missing), &indices, &slots(&known)) else {
+            return;
+        };
         let mut found = vec![vec![0; bytes.len()]; missing.len()];
         decoder.decode(
             &mut found.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(),

@@ -1,11 +1,10 @@
 //! `burn-in`: a full write-and-read pass before a disk holds anything.
 
-
 use sieve_core::units::Rate;
+use sieve_store::Result;
 use sieve_store::burn_in::{Report, Request, overwrites, run as burn};
 use sieve_store::curves::{Curves, Measured};
 use sieve_store::pool::home_folder;
-use sieve_store::Result;
 
 use super::Context;
 use crate::exit::Outcome;

@@ -119,10 +119,8 @@ mod tests {
             (0..slots.len()).filter(|i| is_wanted(*i)).map(|i| lanes[i].as_slice()).collect()
         };
         let mut computed = vec![vec![0; LENGTH]; parities.len()];
-        Encoder::new(kernel, &parities, &slots).encode(
-            &mut computed.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(),
-            &views(&|_| true),
-        );
+        Encoder::new(kernel, &parities, &slots)
+            .encode(&mut computed.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(), &views(&|_| true));
         let of = |is_wanted: &dyn Fn(usize) -> bool| -> Vec<Slot> {
             (0..slots.len()).filter(|i| is_wanted(*i)).map(|i| slots[i]).collect()
         };
@@ -159,9 +157,12 @@ mod tests {
     fn distant_slots_and_late_parities_come_back_with_every_kernel() {
         for kernel in Kernel::available() {
             lose(kernel, &[0, 100, 200, 247], |_| true, &[4, 5, 6, 7]);
-            lose(kernel, &(0..248).map(|slot| slot as u8).collect::<Vec<_>>(), |i| i % 31 == 3, &[
-                0, 1, 2, 3, 4, 5, 6, 7,
-            ]);
+            lose(
+                kernel,
+                &(0..248).map(|slot| slot as u8).collect::<Vec<_>>(),
+                |i| i % 31 == 3,
+                &[0, 1, 2, 3, 4, 5, 6, 7],
+            );
         }
     }
 }

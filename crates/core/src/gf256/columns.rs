@@ -49,7 +49,9 @@ const AHEAD: usize = 512;
 /// As [`Vector`]; the pointers of `work` are valid for its length, and no target overlaps anything else.
 #[expect(unsafe_code, reason = "vector instructions and raw loads")]
 #[inline(always)]
-pub(super) unsafe fn run<V: Vector, const WIDE: usize, const MIDDLE: usize, const NARROW: usize>(work: &Work<'_>) -> usize {
+pub(super) unsafe fn run<V: Vector, const WIDE: usize, const MIDDLE: usize, const NARROW: usize>(
+    work: &Work<'_>,
+) -> usize {
     // SAFETY: passed on to the caller.
     unsafe {
         match work.targets.len() {

@@ -117,13 +117,7 @@ impl Kernel {
         any(target_arch = "x86_64", target_arch = "aarch64"),
         expect(unsafe_code, reason = "calls functions that need the instructions that were detected")
     )]
-    fn vectors(
-        self,
-        targets: &mut [&mut [u8]],
-        sources: &[&[u8]],
-        factors: &[&[u8]],
-        start: Start,
-    ) -> usize {
+    fn vectors(self, targets: &mut [&mut [u8]], sources: &[&[u8]], factors: &[&[u8]], start: Start) -> usize {
         let length = targets[0].len();
         let targets: Vec<*mut u8> = targets.iter_mut().map(|t| t.as_mut_ptr()).collect();
         let sources: Vec<*const u8> = sources.iter().map(|s| s.as_ptr()).collect();

@@ -6,6 +6,7 @@ mod target;
 
 pub use geometry::CellGeometry;
 pub use plan::{
-    Circumstances, LaneChange, Method, Preference, WindowPlan, Work, changed_within, lane_change, plan_windows,
+    Circumstances, LaneChange, Method, Preference, WindowPlan, Work, changed_within, lane_change,
+    plan_windows,
 };
 pub use target::{Data, Target, Wanted, plan_lane};

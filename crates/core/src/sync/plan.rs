@@ -165,7 +165,10 @@ impl Lanes<'_> {
 /// The parts of ranges in order that lie within `rows`.
 pub fn changed_within(changed: &[Rows], rows: Rows) -> impl Iterator<Item = Rows> {
     let from = changed.partition_point(|range| range.end() <= rows.start());
-    changed[from..].iter().take_while(move |range| range.start() < rows.end()).map(move |range| range.intersection(rows))
+    changed[from..]
+        .iter()
+        .take_while(move |range| range.start() < rows.end())
+        .map(move |range| range.intersection(rows))
 }
 
 /// Counts what is read: a checksum cell that two windows share is read once when they follow each other.
@@ -193,7 +196,8 @@ impl Reads {
                 for (version, cell) in content_cells(map, rows, &|v| circumstances.content_cell(v)) {
                     if self.at_hand[lane] != Some((version, cell)) {
                         let size = circumstances.content_cell(version) * GRANULE;
-                        bytes += size.min(circumstances.content_size(version).exact().saturating_sub(cell * size));
+                        bytes +=
+                            size.min(circumstances.content_size(version).exact().saturating_sub(cell * size));
                         self.at_hand[lane] = Some((version, cell));
                     }
                 }
@@ -335,11 +339,10 @@ mod tests {
         let mut target = snapshot.clone();
         target[3].insert(Rows::at(0, 768), Piece { version: VersionId::new(100), offset: 0 });
         let work = plan(&snapshot, &target, &even(), Preference::LeastTime);
-        assert_eq!(work.windows.iter().map(|w| (w.cell.get(), w.method)).collect::<Vec<_>>(), [
-            (0, Method::Delta),
-            (1, Method::Delta),
-            (2, Method::Delta)
-        ]);
+        assert_eq!(
+            work.windows.iter().map(|w| (w.cell.get(), w.method)).collect::<Vec<_>>(),
+            [(0, Method::Delta), (1, Method::Delta), (2, Method::Delta)]
+        );
         assert_eq!(work.lane_bytes, [0, 0, 0, 3 << 20, 0, 0, 0, 0]);
         assert_eq!(work.parity_reads, 3);
     }

@@ -55,8 +55,7 @@ pub fn code_figures(kernel: Kernel, shape: Shape) -> CodeFigures {
     let bytes = (count * shape.block) as u64;
     let mut sum = Lanes::filled(1, shape.block);
     let mut computed: Vec<Lanes> = (1..=8).map(|p| Lanes::filled(p, shape.block)).collect();
-    let encoders: Vec<Encoder> =
-        (1..=8).map(|p| Encoder::new(kernel, &parities[..p], &slots)).collect();
+    let encoders: Vec<Encoder> = (1..=8).map(|p| Encoder::new(kernel, &parities[..p], &slots)).collect();
     let decoder = Decoder::new(kernel, &slots[..2], &parities[..2], &slots[2..])
         .expect("two parities are enough for two lanes");
     let mut lost = Lanes::filled(2, shape.block);
@@ -73,7 +72,13 @@ pub fn code_figures(kernel: Kernel, shape: Shape) -> CodeFigures {
     ways.extend(encodes.iter_mut().map(|way| way as &mut dyn FnMut()));
     let rates = best_rates(bytes, shape.time * 10, &mut ways);
     let (roofline, reconstruct_two, encode) = (rates[0], rates[1], rates[2..].to_vec());
-    CodeFigures { kernel: kernel.name(), roofline, encode, reconstruct_two, update_two: update(kernel, shape) }
+    CodeFigures {
+        kernel: kernel.name(),
+        roofline,
+        encode,
+        reconstruct_two,
+        update_two: update(kernel, shape),
+    }
 }
 
 fn update(kernel: Kernel, shape: Shape) -> Rate {

@@ -173,6 +173,17 @@ impl Catalogue {
     }
 }
 
+/// Opens a further connection for reading, for use by another thread.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn open_reading(path: &Path) -> Result<Connection> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let reading = Connection::open_with_flags(path, flags)?;
+    reading.busy_timeout(Duration::from_secs(30))?;
+    Ok(reading)
+}
+
 /// Notes when the last sync began.
 ///
 /// # Errors

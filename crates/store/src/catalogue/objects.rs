@@ -112,6 +112,47 @@ pub fn for_each_name(
     Ok(())
 }
 
+/// What tells whether a named file is as it was.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Known {
+    /// The object.
+    pub(crate) object: ObjectId,
+    /// How it was last seen.
+    pub(crate) stamp: Stamp,
+    /// Its owner does not want it guarded.
+    pub(crate) left_out: bool,
+}
+
+/// Calls `visit` with the tree key of each name on a disk, in their order.
+///
+/// # Errors
+/// Those of `visit`, and of the database.
+pub(crate) fn for_each_known(
+    c: &Connection,
+    disk: DiskId,
+    mut visit: impl FnMut(&[u8], &Known) -> Result<()>,
+) -> Result<()> {
+    let mut statement = c.prepare_cached(
+        "SELECT n.path, o.id, o.inode, o.size, o.mtime, o.ctime, o.left_out
+         FROM name n JOIN object o ON o.id = n.object WHERE n.disk = ?1 ORDER BY n.path",
+    )?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        let known = Known {
+            object: ObjectId::new(row.get(1)?),
+            stamp: Stamp {
+                inode: row.get::<_, i64>(2)?.cast_unsigned(),
+                size: ByteLength::new(unsigned(row.get(3)?)),
+                mtime: row.get(4)?,
+                ctime: row.get(5)?,
+            },
+            left_out: row.get(6)?,
+        };
+        visit(row.get_ref(0)?.as_blob().unwrap_or_default(), &known)?;
+    }
+    Ok(())
+}
+
 /// Calls `visit` with each object of a disk, in the order of their numbers.
 ///
 /// # Errors

@@ -30,7 +30,12 @@ pub(crate) fn insert(
 ///
 /// # Errors
 /// What the database says.
-pub(crate) fn advance(c: &Connection, version: VersionId, size: ByteLength, subtrees: &[Subtree]) -> Result<()> {
+pub(crate) fn advance(
+    c: &Connection,
+    version: VersionId,
+    size: ByteLength,
+    subtrees: &[Subtree],
+) -> Result<()> {
     versions::set_sum(c, version, &sum_so_far(size, subtrees))?;
     set(c, version, subtrees)
 }
@@ -52,7 +57,8 @@ pub(crate) fn unpack(packed: &[u8]) -> Vec<Subtree> {
 
 fn set(c: &Connection, version: VersionId, subtrees: &[Subtree]) -> Result<()> {
     let packed: Vec<u8> = subtrees.iter().flat_map(|subtree| subtree.0).collect();
-    c.prepare_cached("INSERT OR REPLACE INTO unfinished VALUES (?1, ?2)")?.execute((version.get(), packed))?;
+    c.prepare_cached("INSERT OR REPLACE INTO unfinished VALUES (?1, ?2)")?
+        .execute((version.get(), packed))?;
     Ok(())
 }
 

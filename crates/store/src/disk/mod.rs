@@ -170,6 +170,18 @@ pub trait Disk: Send + Sync {
     fn stat(&self, path: &RelPath) -> Result<Option<Stat>>;
     /// The names in a folder, in no order.
     fn list(&self, folder: &RelPath) -> Result<Vec<Vec<u8>>>;
+    /// What is in a folder, in no order; what vanishes meanwhile is left out.
+    fn read_folder(&self, folder: &RelPath) -> Result<Vec<(Vec<u8>, Stat)>> {
+        let mut found = Vec::new();
+        for name in self.list(folder)? {
+            if let Ok(path) = folder.join(&name)
+                && let Some(stat) = self.stat(&path)?
+            {
+                found.push((name, stat));
+            }
+        }
+        Ok(found)
+    }
     /// Where a symlink points.
     fn read_link(&self, path: &RelPath) -> Result<Vec<u8>>;
     /// The extended attributes.

@@ -9,7 +9,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use rustix::fs::{
-    self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, SeekFrom, Timespec, Timestamps, Uid,
+    self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, ResolveFlags, SeekFrom, Timespec,
+    Timestamps, Uid,
 };
 use rustix::io::Errno;
 use sieve_core::lane::Rows;
@@ -60,12 +61,26 @@ impl RealDisk {
         {
             return Ok(Arc::clone(fd));
         }
+        let current = Arc::new(self.open_folder(path)?);
+        *last = Some((path.clone(), Arc::clone(&current)));
+        Ok(current)
+    }
+
+    /// In one call where the kernel can promise that no symlink is followed, else component by component.
+    fn open_folder(&self, path: &RelPath) -> std::result::Result<OwnedFd, Errno> {
+        if path.is_root() {
+            return sys::openat(&self.folder, c".", FOLDER, Mode::empty());
+        }
+        let resolve = ResolveFlags::NO_SYMLINKS | ResolveFlags::BENEATH;
+        let name = OsStr::from_bytes(path.as_bytes());
+        match sys::openat2(&self.folder, name, FOLDER, Mode::empty(), resolve) {
+            Err(Errno::NOSYS | Errno::PERM | Errno::AGAIN | Errno::INVAL | Errno::NAMETOOLONG) => {}
+            other => return other,
+        }
         let mut current: OwnedFd = sys::openat(&self.folder, c".", FOLDER, Mode::empty())?;
         for name in path.components() {
             current = sys::openat(&current, OsStr::from_bytes(name), FOLDER, Mode::empty())?;
         }
-        let current = Arc::new(current);
-        *last = Some((path.clone(), Arc::clone(&current)));
         Ok(current)
     }
 
@@ -169,6 +184,28 @@ impl Disk for RealDisk {
             Ok(names)
         };
         read().map_err(self.error("folder.list", folder))
+    }
+
+    fn read_folder(&self, folder: &RelPath) -> Result<Vec<(Vec<u8>, Stat)>> {
+        let open = self.folder(folder).map_err(self.error("folder.list", folder))?;
+        let entries = sys::Dir::read_from(&*open).map_err(self.error("folder.list", folder))?;
+        let mut found = Vec::new();
+        for entry in entries {
+            let entry = entry.map_err(self.error("folder.list", folder))?;
+            let name = entry.file_name();
+            if name == c"." || name == c".." {
+                continue;
+            }
+            match sys::statat(&*open, name, AtFlags::SYMLINK_NOFOLLOW) {
+                Ok(raw) => found.push((name.to_bytes().to_vec(), stat_of(&raw))),
+                Err(Errno::NOENT) => {}
+                Err(errno) => {
+                    let path = folder.join(name.to_bytes()).unwrap_or_else(|_| folder.clone());
+                    return Err(self.error("file.stat", &path)(errno));
+                }
+            }
+        }
+        Ok(found)
     }
 
     fn read_link(&self, path: &RelPath) -> Result<Vec<u8>> {

@@ -126,8 +126,8 @@ pub fn forecast(pool: &Pool, names: &[String]) -> Result<DrillForecast> {
 pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn Observer) -> Result<Report> {
     let (volume, lost) = volume_of(pool, names)?;
     let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "drill")?;
+    scan::scan_all(pool, |member| member.row.volume == volume, observer)?;
     for member in pool.members_of(&volume, Role::Data).filter(|m| m.state.is_usable()) {
-        scan::scan(pool, member)?;
         if !lost.contains(&member.row.id) {
             resolve_doubts(pool, member)?;
         }

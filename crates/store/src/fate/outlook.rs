@@ -123,9 +123,7 @@ impl<'a> PoolOutlook<'a> {
     /// # Errors
     /// What a disk or the database says.
     pub fn open(pool: &'a Pool) -> Result<Self> {
-        for member in pool.members.iter().filter(|m| m.row.role == Role::Data && m.state.is_usable()) {
-            scan::scan(pool, member)?;
-        }
+        scan::scan_all(pool, |_| true, &Silent)?;
         let mut volumes = Vec::new();
         for volume in pool.volumes() {
             let model = load(pool, &volume.name)?;

@@ -74,7 +74,11 @@ pub(super) type Broken = (Trouble, Vec<CellIndex>);
 
 impl Cursor {
     /// Opens the file of a content; `subtrees` are those of its cells that were read before.
-    pub(super) fn open(disk: &dyn Disk, source: &Arc<Source>, subtrees: Vec<Subtree>) -> Result<Self, Trouble> {
+    pub(super) fn open(
+        disk: &dyn Disk,
+        source: &Arc<Source>,
+        subtrees: Vec<Subtree>,
+    ) -> Result<Self, Trouble> {
         let mut trouble = Trouble::Changed;
         for name in &source.names {
             match disk.open(name).and_then(|file| Ok((file.stat()?, file))) {

@@ -107,7 +107,12 @@ impl Feeder {
     ///
     /// # Errors
     /// When the pass has ended: its outcome says why.
-    pub(crate) fn order(&self, cell: CellIndex, lanes: Vec<(usize, LaneTask)>, with_parity: bool) -> Result<()> {
+    pub(crate) fn order(
+        &self,
+        cell: CellIndex,
+        lanes: Vec<(usize, LaneTask)>,
+        with_parity: bool,
+    ) -> Result<()> {
         let task = CellTask { cell, lanes: lanes.iter().map(|(lane, _)| *lane).collect(), with_parity };
         self.cells.send(task).map_err(|_| ended())?;
         for (lane, task) in lanes {
@@ -230,9 +235,8 @@ impl<'scope> Threads<'scope> {
             feeder.parities.push(send_task);
             sources.parities.push(steps_out);
             let buffers = Buffers::new(step, 100 + number);
-            readers.push(
-                scope.spawn(move || parity::read(&image, pace, &buffers, steps, &tasks, &send_step)),
-            );
+            readers
+                .push(scope.spawn(move || parity::read(&image, pace, &buffers, steps, &tasks, &send_step)));
         }
         let mut output = Output { writers: Vec::new(), steps };
         let mut writers = Vec::new();

@@ -19,7 +19,7 @@ use crate::catalogue::intents::{self, Intent};
 use crate::curves::forecast_pass;
 use crate::disk::{Disk, Filesystem};
 use crate::error::{Error, Kind, Result};
-use crate::event::Observer;
+use crate::event::{Observer, Silent};
 use crate::fate::{self, Totals, VolumeModel};
 use crate::label::{self, Role};
 use crate::member::{State, usable_bytes};
@@ -127,10 +127,10 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         );
     }
     let lost: Vec<DiskId> = targets.iter().map(|t| t.row.id).collect();
+    scan::scan_all(pool, |m| m.row.volume == volume && !lost.contains(&m.row.id), &Silent)?;
     for member in
         pool.members_of(&volume, Role::Data).filter(|m| !lost.contains(&m.row.id) && m.state.is_usable())
     {
-        scan::scan(pool, member)?;
         resolve_doubts(pool, member)?;
     }
     let model = fate::load(pool, &volume)?;

@@ -1,11 +1,11 @@
 //! Comparing a disk with the catalogue: both in tree order, side by side.
 
+use rusqlite::Connection;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
 use super::walk::{Found, Walk};
-use crate::catalogue::Catalogue;
-use crate::catalogue::objects::{self, NodeRow, ObjectRow};
+use crate::catalogue::objects::{self, Known, NodeRow, ObjectRow};
 use crate::disk::{Disk, EntryKind, Stat};
 use crate::error::Result;
 
@@ -32,58 +32,86 @@ pub struct DiskChanges {
 
 /// Walks the disk and the catalogue's names together, first the files, then folders and symlinks.
 pub(super) fn compare(
-    catalogue: &Catalogue,
+    c: &Connection,
     disk_id: DiskId,
     disk: &dyn Disk,
     leave_out: &[String],
 ) -> Result<DiskChanges> {
-    let mut changes = DiskChanges::default();
-    let mut walk = Walk::begin(disk, leave_out)?;
-    let mut others: Vec<(Vec<u8>, RelPath, Stat)> = Vec::new();
-    let mut next = next_file(&mut walk, &mut others)?;
-    objects::for_each_name(catalogue.reading(), disk_id, |path, object| {
-        changes.known += u64::from(!super::is_held(&path));
-        let key = path.tree_key();
-        while let Some((found_key, _)) = &next
-            && *found_key < key
-        {
-            let (_, found) = next.take().expect("just looked at");
-            changes.add(found, None);
-            next = next_file(&mut walk, &mut others)?;
-        }
-        match &next {
-            Some((found_key, _)) if *found_key == key => {
-                let (_, found) = next.take().expect("just looked at");
-                changes.add(found, Some(object));
-                next = next_file(&mut walk, &mut others)?;
-            }
-            _ => changes.vanished.push((path, object)),
-        }
-        Ok(())
-    })?;
-    while let Some((_, found)) = next {
-        changes.add(found, None);
-        next = next_file(&mut walk, &mut others)?;
+    let mut sides = Sides {
+        walk: Walk::begin(disk, leave_out)?,
+        next: None,
+        others: Vec::new(),
+        changes: DiskChanges::default(),
+    };
+    sides.advance()?;
+    objects::for_each_known(c, disk_id, |key, known| sides.known(c, key, known))?;
+    while let Some(found) = sides.next {
+        sides.changes.add(sides.walk.path(), found, None);
+        sides.advance()?;
     }
-    compare_nodes(catalogue, disk_id, others, &mut changes)?;
+    let Sides { walk, others, mut changes, .. } = sides;
+    compare_nodes(c, disk_id, others, &mut changes)?;
     changes.left_alone = walk.left_alone;
     Ok(changes)
 }
 
-/// The next ordinary file; what else is passed on the way is put aside.
-fn next_file(
-    walk: &mut Walk<'_>,
-    others: &mut Vec<(Vec<u8>, RelPath, Stat)>,
-) -> Result<Option<(Vec<u8>, Found)>> {
-    while let Some(found) = walk.next()? {
-        if found.stat.kind == EntryKind::File {
-            return Ok(Some((found.path.tree_key(), found)));
+/// The disk and the catalogue, side by side.
+struct Sides<'a> {
+    walk: Walk<'a>,
+    /// The next ordinary file on the disk; its place is that of the walk.
+    next: Option<Found>,
+    /// What else was passed on the way.
+    others: Vec<(Vec<u8>, RelPath, Stat)>,
+    changes: DiskChanges,
+}
+
+impl Sides<'_> {
+    /// Goes on to the next ordinary file; what else is passed on the way is put aside.
+    fn advance(&mut self) -> Result<()> {
+        self.next = None;
+        while let Some(found) = self.walk.next()? {
+            if found.stat.kind == EntryKind::File {
+                self.next = Some(found);
+                return Ok(());
+            }
+            let path = self.walk.path();
+            if !path.is_ours() {
+                self.others.push((self.walk.key().to_vec(), path, found.stat));
+            }
         }
-        if !found.path.is_ours() {
-            others.push((found.path.tree_key(), found.path, found.stat));
+        Ok(())
+    }
+
+    /// A name that the catalogue knows: what comes before it on the disk is new, and it is there, or it is gone.
+    fn known(&mut self, c: &Connection, key: &[u8], known: &Known) -> Result<()> {
+        self.changes.known += u64::from(!is_held_key(key));
+        while let Some(found) = self.next
+            && self.walk.key() < key
+        {
+            self.changes.add(self.walk.path(), found, None);
+            self.advance()?;
+        }
+        let object = || objects::get(c, known.object);
+        match self.next {
+            Some(found) if self.walk.key() == key => {
+                if known.stamp.is_of(&found.stat) && known.left_out == found.left_out {
+                    self.changes.unchanged += u64::from(!is_held_key(key));
+                } else {
+                    self.changes.add(self.walk.path(), found, object()?);
+                }
+                self.advance()
+            }
+            _ => {
+                let path = objects::path_of(key)?;
+                self.changes.vanished.extend(object()?.map(|object| (path, object)));
+                Ok(())
+            }
         }
     }
-    Ok(None)
+}
+
+fn is_held_key(key: &[u8]) -> bool {
+    key.starts_with(b".zinc-sieve\0held\0")
 }
 
 impl DiskChanges {
@@ -95,29 +123,29 @@ impl DiskChanges {
             && self.left_out_changed.is_empty()
     }
 
-    fn add(&mut self, found: Found, before: Option<ObjectRow>) {
+    fn add(&mut self, path: RelPath, found: Found, before: Option<ObjectRow>) {
         if let Some(object) = &before
             && object.matches(&found.stat)
         {
-            self.unchanged += u64::from(!super::is_held(&found.path));
+            self.unchanged += u64::from(!super::is_held(&path));
             if object.left_out != found.left_out {
                 self.left_out_changed.push((object.clone(), found.left_out));
             }
             return;
         }
         let before = before.map(Box::new);
-        self.files.push((found.path, SeenFile { stat: found.stat, left_out: found.left_out, before }));
+        self.files.push((path, SeenFile { stat: found.stat, left_out: found.left_out, before }));
     }
 }
 
 fn compare_nodes(
-    catalogue: &Catalogue,
+    c: &Connection,
     disk_id: DiskId,
     others: Vec<(Vec<u8>, RelPath, Stat)>,
     changes: &mut DiskChanges,
 ) -> Result<()> {
     let mut found = others.into_iter().peekable();
-    objects::for_each_node(catalogue.reading(), disk_id, |path, node| {
+    objects::for_each_node(c, disk_id, |path, node| {
         let key = path.tree_key();
         while let Some((_, path, stat)) = found.next_if(|(k, ..)| *k < key) {
             changes.nodes.push((path, stat));

@@ -6,11 +6,16 @@ mod walk;
 
 pub use compare::DiskChanges;
 
+use std::sync::Arc;
+
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
+use crate::disk::EntryKind;
 use crate::error::Result;
+use crate::event::{Event, Observer, Unit};
+use crate::label::Role;
 use crate::member::Member;
 use crate::pool::Pool;
 
@@ -49,15 +54,53 @@ pub struct ScanReport {
 /// look as if they were gone.
 pub fn scan(pool: &Pool, member: &Member) -> Result<ScanReport> {
     let disk = member.usable()?;
-    let leave_out = pool
-        .spec
-        .volumes
-        .iter()
-        .find(|v| v.name == member.row.volume)
-        .map(|v| v.leave_out.clone())
-        .unwrap_or_default();
-    let changes = compare::compare(&pool.catalogue, member.row.id, &**disk, &leave_out)?;
+    let changes =
+        compare::compare(pool.catalogue.reading(), member.row.id, &**disk, &left_out_of(pool, member))?;
     apply::apply(pool, member, &**disk, changes)
+}
+
+/// Scans the usable data disks that `is_wanted` names, all at the same time, and brings the catalogue up to date.
+///
+/// # Crash safety
+/// As [`scan`], for each disk by itself.
+///
+/// # Errors
+/// As [`scan`]: nothing is recorded of any disk then.
+pub fn scan_all(
+    pool: &Pool,
+    is_wanted: impl Fn(&Member) -> bool,
+    observer: &dyn Observer,
+) -> Result<Vec<ScanReport>> {
+    let wanted =
+        |member: &&Member| member.row.role == Role::Data && member.state.is_usable() && is_wanted(member);
+    let members: Vec<&Member> = pool.members.iter().filter(wanted).collect();
+    observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
+    let found: Vec<Result<DiskChanges>> = std::thread::scope(|scope| {
+        let compare = |member: &Member| {
+            let (disk, id) = (Arc::clone(member.usable()?), member.row.id);
+            let (leave_out, path) = (left_out_of(pool, member), pool.catalogue.path().to_path_buf());
+            Ok(scope.spawn(move || {
+                let reading = crate::catalogue::open_reading(&path)?;
+                compare::compare(&reading, id, &*disk, &leave_out)
+            }))
+        };
+        let threads: Vec<Result<_>> = members.iter().map(|member| compare(member)).collect();
+        let join = |thread: std::thread::ScopedJoinHandle<'_, Result<DiskChanges>>| {
+            thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+        };
+        threads.into_iter().map(|thread| thread.and_then(join)).collect()
+    });
+    let found: Vec<DiskChanges> = found.into_iter().collect::<Result<_>>()?;
+    members
+        .into_iter()
+        .zip(found)
+        .map(|(member, changes)| apply::apply(pool, member, &**member.usable()?, changes))
+        .collect()
+}
+
+fn left_out_of(pool: &Pool, member: &Member) -> Vec<String> {
+    let volume = pool.spec.volumes.iter().find(|v| v.name == member.row.volume);
+    volume.map(|v| v.leave_out.clone()).unwrap_or_default()
 }
 
 /// Counts the ordinary files on a disk that is no member yet, and their bytes.
@@ -68,7 +111,7 @@ pub fn count(disk: &dyn crate::disk::Disk) -> Result<(u64, ByteLength)> {
     let mut walk = walk::Walk::begin(disk, &[])?;
     let (mut files, mut bytes) = (0, ByteLength::ZERO);
     while let Some(found) = walk.next()? {
-        if found.stat.kind == crate::disk::EntryKind::File {
+        if found.stat.kind == EntryKind::File {
             files += 1;
             bytes = bytes.plus(found.stat.size);
         }

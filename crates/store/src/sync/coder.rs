@@ -39,10 +39,8 @@ impl Coder for ParityCoder {
         {
             let mut targets: Vec<&mut [u8]> = computed.iter_mut().map(|buffer| &mut **buffer).collect();
             let (kernel, indices) = (self.kernel, &self.parities);
-            let encoder = self
-                .encoders
-                .entry(slots)
-                .or_insert_with_key(|slots| Encoder::new(kernel, indices, slots));
+            let encoder =
+                self.encoders.entry(slots).or_insert_with_key(|slots| Encoder::new(kernel, indices, slots));
             if task.with_parity {
                 targets.iter_mut().zip(&parities).for_each(|(target, old)| target.copy_from_slice(old));
                 encoder.update(&mut targets, &contents);

@@ -22,7 +22,7 @@ use crate::catalogue::{self, objects, parity_state, versions};
 use crate::curves::forecast_pass;
 use crate::damage::damage_text;
 use crate::error::{Error, Kind, Result};
-use crate::event::{Event, Observer, Unit};
+use crate::event::Observer;
 use crate::held;
 use crate::journal;
 use crate::label::Role;
@@ -175,10 +175,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
         }
     }
     let mut plan = SyncPlan { begun_at: pool.machine.now(), ..SyncPlan::default() };
-    for member in takes_part(pool, options) {
-        observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
-        plan.scans.push(scan::scan(pool, member)?);
-    }
+    plan.scans = scan::scan_all(pool, |member| options.includes(&member.row.name), observer)?;
     suspicion::refuse_suspicious(pool, options)?;
     for volume in pool.volumes() {
         plan.damage.extend(tampering::check_parity(pool, &volume.name)?);

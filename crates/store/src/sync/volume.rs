@@ -12,7 +12,9 @@ use sieve_core::pool::{DiskSpec, VolumeSpec};
 use sieve_core::sync::{
     CellGeometry, Circumstances, Data, Preference, Wanted, Work, lane_change, plan_lane, plan_windows,
 };
-use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId};
+use sieve_core::units::{
+    ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId,
+};
 
 use super::{Options, SyncPlan};
 use crate::catalogue::objects::{path_of, standing_of};
@@ -237,11 +239,13 @@ pub(super) fn load(
             continue;
         }
         let complete = complete_contents(pool, lane)?;
-        let mut contents = Contents { member, lane: position, unread, complete: &complete, sync: Gathered {
-            wanted: Vec::new(),
-            fresh: &mut sync.fresh,
-            facts: &mut sync.facts,
-        } };
+        let mut contents = Contents {
+            member,
+            lane: position,
+            unread,
+            complete: &complete,
+            sync: Gathered { wanted: Vec::new(), fresh: &mut sync.fresh, facts: &mut sync.facts },
+        };
         contents.gather(pool)?;
         let target = plan_lane(&lane.map, &contents.sync.wanted, limit);
         sync.target.push(target.lane);
@@ -455,7 +459,12 @@ pub(super) fn image_cells(pool: &Pool, volume: &str) -> Result<Vec<(u32, DiskId)
 }
 
 /// Adds the work for a volume to a plan.
-pub(super) fn estimate(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &mut SyncPlan) -> Result<()> {
+pub(super) fn estimate(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    options: &Options,
+    plan: &mut SyncPlan,
+) -> Result<()> {
     let images = open_images(pool, &volume.name, &[])?;
     let sync = load(pool, volume, &image_cells(pool, &volume.name)?, Unread::Likely, options)?;
     let also = invalid_cells(pool, &volume.name, &sync.snapshot, &images)?;
@@ -469,7 +478,9 @@ pub(super) fn estimate(pool: &Pool, volume: &VolumeSpec, options: &Options, plan
         if options.includes(&name(lane.disk)?) {
             for object in super::checksum::unread(pool.catalogue.reading(), lane.disk)? {
                 plan.files_to_checksum += 1;
-                let Some(row) = crate::catalogue::objects::get(pool.catalogue.reading(), object)? else { continue };
+                let Some(row) = crate::catalogue::objects::get(pool.catalogue.reading(), object)? else {
+                    continue;
+                };
                 // Those are read before anything is computed.
                 if !matches!(row.standing, Standing::Same | Standing::Changed) {
                     read = read.plus(row.size);

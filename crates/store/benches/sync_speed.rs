@@ -1,0 +1,253 @@
+//! How fast a pool is scanned and synced on a memory filesystem, beside bare loops over the same files, in one run.
+//!
+//! `cargo bench -p sieve-store --bench sync_speed`; under `cargo test` it is small. The pool lies in /dev/shm where there
+//! is one, so that the disks are not what is measured.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::time::Instant;
+
+use sieve_core::pool::parse;
+use sieve_store::create;
+use sieve_store::event::Silent;
+use sieve_store::machine::{Machine, RealMachine};
+use sieve_store::pool::Pool;
+use sieve_store::scan;
+use sieve_store::sync::{self, Options};
+
+const DATA: usize = 8;
+const PARITY: usize = 2;
+
+fn main() {
+    let is_measured = std::env::args().any(|argument| argument == "--bench");
+    let only = std::env::var("ONLY").unwrap_or_default();
+    let scale = if is_measured { 1 } else { 256 };
+    if only.is_empty() || only == "large" {
+        large_files((4 << 30) / scale);
+    }
+    if only.is_empty() || only == "small" {
+        small_files(100_000 / scale);
+    }
+    if only.is_empty() || only == "scan" {
+        unchanged_files(1_000_000 / scale);
+    }
+}
+
+/// A pool in a folder of its own, which goes with it.
+struct Bench {
+    folder: tempfile::TempDir,
+    pool: Pool,
+}
+
+impl Bench {
+    fn new() -> Self {
+        let memory = Path::new("/dev/shm");
+        let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() };
+        let folder = folder.expect("a temporary folder can be made");
+        let pool = make_pool(folder.path());
+        Self { folder, pool }
+    }
+
+    fn disk(&self, number: usize) -> PathBuf {
+        self.folder.path().join(format!("d{number}"))
+    }
+
+    /// Plans and does a sync: the seconds of the plan, and of doing it.
+    fn sync(&mut self) -> (f64, f64, sync::SyncReport) {
+        let options = Options::default();
+        let begun = Instant::now();
+        let plan = sync::plan(&self.pool, &options, &Silent).expect("the pool can be planned");
+        let planned = begun.elapsed().as_secs_f64();
+        let begun = Instant::now();
+        let report = sync::execute(&mut self.pool, &plan, &options, &Silent).expect("the pool can be synced");
+        assert!(report.is_clean(), "{report:?}");
+        (planned, begun.elapsed().as_secs_f64(), report)
+    }
+}
+
+fn make_pool(folder: &Path) -> Pool {
+    let name = |position: usize| format!("d{position}");
+    let mut text = String::from("[pool]\nname = \"speed\"\n");
+    for position in 0..DATA + PARITY {
+        let path = folder.join(name(position));
+        fs::create_dir(&path).expect("a folder can be made");
+        write!(
+            text,
+            "[[disk]]\nname = \"{}\"\npath = \"{}\"\ncapacity = \"1 TB\"\nsimulated = true\n",
+            name(position),
+            path.display()
+        )
+        .expect("writing to text works");
+    }
+    let names = |range: std::ops::Range<usize>| range.map(name).collect::<Vec<_>>();
+    write!(
+        text,
+        "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = {:?}\nparity = {:?}\n",
+        names(0..DATA),
+        names(DATA..DATA + PARITY)
+    )
+    .expect("writing to text works");
+    let file = folder.join("pool.toml");
+    fs::write(&file, &text).expect("it can be written");
+    let spec = parse(&text).spec.expect("the pool file is right");
+    let machine: Arc<dyn Machine> = Arc::new(RealMachine { fixed_now: None });
+    let plan = create::plan(&*machine, &file, &spec).expect("the pool can be planned");
+    create::execute(&machine, &file, &spec, &plan, &Silent).expect("the pool can be made")
+}
+
+/// Bytes that do not repeat soon.
+fn noise(length: usize, seed: u64) -> Vec<u8> {
+    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
+    let mut bytes = vec![0; length];
+    for word in bytes.chunks_mut(8) {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        word.copy_from_slice(&state.to_le_bytes()[..word.len()]);
+    }
+    bytes
+}
+
+fn write_file(path: &Path, bytes: &[u8]) {
+    fs::create_dir_all(path.parent().expect("it lies in a folder")).expect("a folder can be made");
+    fs::write(path, bytes).expect("a file can be written");
+}
+
+/// The bare loop: two threads read the files and hash them, and do nothing else.
+fn bare(files: &[PathBuf]) -> f64 {
+    let begun = Instant::now();
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut buffer = vec![0; 256 << 10];
+        while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let file = fs::File::open(path).expect("it was just made");
+            let mut hasher = blake3::Hasher::new();
+            let mut offset = 0;
+            loop {
+                let count = file.read_at(&mut buffer, offset).expect("it can be read");
+                if count == 0 {
+                    break;
+                }
+                hasher.update(&buffer[..count]);
+                offset += count as u64;
+            }
+            std::hint::black_box(hasher.finalize());
+        }
+    };
+    std::thread::scope(|scope| {
+        scope.spawn(work);
+        work();
+    });
+    begun.elapsed().as_secs_f64()
+}
+
+fn compare(what: &str, bytes: u64, bare: f64, planned: f64, done: f64) {
+    let rate = |seconds: f64| bytes as f64 / seconds / 1e9;
+    println!(
+        "{what}: bare loop {:.2} GB/s; sync {:.2} of it ({:.2} with the scan and the plan: {planned:.2} s of {:.2} s)",
+        rate(bare),
+        bare / done,
+        bare / (planned + done),
+        planned + done
+    );
+}
+
+/// Files from 1 MB to 300 MB.
+fn large_files(total: u64) {
+    let mut bench = Bench::new();
+    let noise = noise(300_000_000.min(total as usize), 7);
+    let (mut files, mut bytes, mut state) = (Vec::new(), 0, 88_172_645_463_325_252_u64);
+    while bytes < total {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        let length = 1_000_000 + state % 299_000_000.min(total / 4);
+        let path = bench.disk(files.len() % DATA).join(format!("dawn/chorus-{:04}.flac", files.len()));
+        write_file(&path, &noise[..(length as usize).min(noise.len())]);
+        bytes += length.min(noise.len() as u64);
+        files.push(path);
+    }
+    let before = bare(&files);
+    let (planned, done, _) = bench.sync();
+    let bare = before.min(self::bare(&files));
+    compare(&format!("{} files, {:.1} GB", files.len(), bytes as f64 / 1e9), bytes, bare, planned, done);
+    let (planned, done, report) = bench.sync();
+    println!("  nothing changed: scan and plan {planned:.3} s, sync {done:.3} s, {} cells", report.cells);
+    let added = (1 << 30).min(total / 4);
+    write_file(&bench.disk(3).join("dawn/added.flac"), &noise.repeat(4)[..added as usize]);
+    let (planned, done, report) = bench.sync();
+    let sum = |map: &std::collections::BTreeMap<String, sieve_core::units::ByteLength>, from: usize| -> u64 {
+        map.iter()
+            .filter(|(name, _)| name[1..].parse::<usize>().is_ok_and(|n| n >= from))
+            .map(|(_, b)| b.exact())
+            .sum()
+    };
+    println!(
+        "  one file of {added} B added: {planned:.2} + {done:.2} s, read {} B of it and {} B of parity in {} cells, wrote {} B to parity disks",
+        report.read_bytes["d3"].exact(),
+        sum(&report.read_bytes, DATA),
+        report.cells,
+        sum(&report.written_bytes, DATA),
+    );
+}
+
+fn small_files(count: u64) {
+    let mut bench = Bench::new();
+    let noise = noise(16 << 10, 3);
+    let mut files = Vec::new();
+    for number in 0..count as usize {
+        let folder = bench.disk(number % DATA).join(format!("herbarium/sheet-{:04}", number / 800));
+        let path = folder.join(format!("plate-{number:07}.tif"));
+        write_file(&path, &noise);
+        files.push(path);
+    }
+    let before = bare(&files);
+    let (planned, done, _) = bench.sync();
+    let bare = before.min(self::bare(&files));
+    compare(&format!("{count} files of 16 KiB"), count * (16 << 10), bare, planned, done);
+}
+
+fn unchanged_files(count: u64) {
+    let bench = Bench::new();
+    for number in 0..count as usize {
+        let folder = bench.disk(number % DATA).join(format!("herbarium/sheet-{:05}", number / 1600));
+        let path = folder.join(format!("plate-{number:08}.tif"));
+        write_file(&path, &[]);
+    }
+    let walk = |count: &AtomicU64| {
+        let begun = Instant::now();
+        let mut builder = ignore::WalkBuilder::new(bench.disk(0));
+        (1..DATA).for_each(|number| {
+            builder.add(bench.disk(number));
+        });
+        builder.standard_filters(false).threads(2).build_parallel().run(|| {
+            Box::new(|entry| {
+                if entry.is_ok_and(|entry| entry.metadata().is_ok()) {
+                    count.fetch_add(1, Ordering::Relaxed);
+                }
+                ignore::WalkState::Continue
+            })
+        });
+        begun.elapsed().as_secs_f64()
+    };
+    let first = Instant::now();
+    scan::scan_all(&bench.pool, |_| true, &Silent).expect("the disks can be scanned");
+    let first = first.elapsed().as_secs_f64();
+    let (mut walked, mut scanned, seen) = (f64::MAX, f64::MAX, AtomicU64::new(0));
+    for _ in 0..4 {
+        walked = walked.min(walk(&seen));
+        let begun = Instant::now();
+        let reports = scan::scan_all(&bench.pool, |_| true, &Silent).expect("the disks can be scanned");
+        scanned = scanned.min(begun.elapsed().as_secs_f64());
+        assert_eq!(reports.iter().map(|report| report.known).sum::<u64>(), count);
+        assert!(reports.iter().all(|report| report.new + report.changed + report.gone == 0));
+    }
+    println!(
+        "scan of {count} files: first {first:.2} s; unchanged {scanned:.2} s, {:.2} of a bare walk with metadata",
+        scanned / walked
+    );
+}
