@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 use sieve_core::path::RelPath;
-use sieve_core::pool::DiskSpec;
+use sieve_core::pool::{DiskSpec, Media};
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
@@ -105,6 +105,11 @@ pub struct Member {
 }
 
 impl Member {
+    /// Whether it is a disk that turns, as far as is known.
+    pub fn turns(&self) -> bool {
+        self.spec.as_ref().is_none_or(|spec| spec.media.is_none_or(|media| media == Media::Hdd))
+    }
+
     /// The disk, for something that cannot do without.
     ///
     /// # Errors

@@ -34,6 +34,9 @@ pub(crate) struct Disks<'a> {
     pub(crate) images: &'a mut [ParityImage],
     /// Bytes in a cell.
     pub(crate) cell_bytes: usize,
+    /// Some of them turn: their readers run ahead, so that a seek of one does not hold up the others. Where none does,
+    /// fewer steps are under way, and they stay in the cache.
+    pub(crate) turning: bool,
 }
 
 /// One data disk of a pass.
@@ -179,7 +182,9 @@ impl Shape {
             step /= 2;
         }
         // Beside those in the channels one is in work at either end.
-        let ahead = (memory / (streams * step)).saturating_sub(2).clamp(1, MOST_AHEAD);
+        let ahead = (memory / (streams * step))
+            .saturating_sub(2)
+            .clamp(1, if disks.turning { MOST_AHEAD } else { 1 });
         Self { step, steps: disks.cell_bytes / step, ahead }
     }
 }
@@ -214,7 +219,7 @@ impl<'scope> Threads<'scope> {
             let Some(disk) = lane.disk else { continue };
             let outcome = LaneOutcome { unfinished: lane.begun, ..LaneOutcome::default() };
             let buffers = Buffers::new(step, number);
-            lanes.push(scope.spawn(move || {
+            lanes.push(named(scope, "lane", move || {
                 let reader = LaneReader {
                     disk: &*disk,
                     pace,
@@ -243,9 +248,9 @@ impl<'scope> Threads<'scope> {
         for (number, (image, pace)) in disks.images.iter_mut().zip(parity_paces).enumerate() {
             let (send, computed) = sync_channel(shape.ahead);
             output.writers.push((Buffers::new(step, 200 + number), send));
-            writers.push(scope.spawn(move || parity::write(image, pace, &computed)));
+            writers.push(named(scope, "parity-out", move || parity::write(image, pace, &computed)));
         }
-        let coder = scope.spawn(move || sources.compute(coder, &cell_tasks, output, steps));
+        let coder = named(scope, "coder", move || sources.compute(coder, &cell_tasks, output, steps));
         Self { feeder, lanes, readers, writers, coder }
     }
 
@@ -271,6 +276,16 @@ impl<'scope> Threads<'scope> {
         results.into_iter().try_for_each(|result| result)?;
         Ok(outcome)
     }
+}
+
+/// Starts a thread that shows its part in lists of threads.
+fn named<'scope, T: Send + 'scope>(
+    scope: &'scope Scope<'scope, '_>,
+    name: &str,
+    work: impl FnOnce() -> T + Send + 'scope,
+) -> ScopedJoinHandle<'scope, T> {
+    let builder = std::thread::Builder::new().name(name.into());
+    builder.spawn_scoped(scope, work).expect("the system has a few threads left")
 }
 
 fn joined<T>(handle: ScopedJoinHandle<'_, T>) -> T {

@@ -17,6 +17,7 @@ use super::{Options, SyncReport, checkpoint, checksum, parity_full};
 use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
+use crate::member::Member;
 use crate::parity::{ParityImage, ParityReader};
 use crate::pipeline::{Disks, LaneDisk, Outcome, Trouble, stream};
 use crate::pool::Pool;
@@ -227,6 +228,7 @@ impl Pass<'_> {
             readers,
             images,
             cell_bytes: usize::try_from(sync.snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
+            turning: self.pool.members.iter().any(Member::turns),
         })
     }
 
