@@ -55,6 +55,27 @@ pub(crate) struct SyncArguments {
     pub(crate) consent: Consent,
 }
 
+/// What a verify looks at, and what it does about damage.
+#[derive(Args)]
+pub(crate) struct VerifyArguments {
+    /// Only this share of the rows, those not checked for the longest, as "5 %": for every night
+    #[arg(long, value_name = "SHARE", conflicts_with_all = ["disks", "folder"])]
+    pub(crate) share: Option<String>,
+    /// Only what lies on these disks
+    #[arg(long, value_name = "DISK", value_delimiter = ',', conflicts_with = "folder")]
+    pub(crate) disks: Vec<String>,
+    /// Only this folder or file of the volumes
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Option<String>,
+    /// Mend what is damaged from parity, and keep the bytes that are replaced
+    #[arg(long)]
+    pub(crate) mend: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
 /// Consent for commands that write.
 #[derive(Args, Clone, Copy)]
 pub(crate) struct Consent {
@@ -412,9 +433,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --quiet\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"
     )]
     Sync(SyncArguments),
-    /// Read everything and compare it with the checksums and the parity
-    #[command(after_help = "Example:\n  zinc-sieve verify")]
-    Verify,
+    /// Read everything and compare it with the checksums and the parity; mend what is damaged
+    #[command(
+        after_help = "Example:\n  zinc-sieve verify\n  zinc-sieve verify --share \"5 %\" --idle\n  zinc-sieve verify --disks cedar\n  zinc-sieve verify --folder nest-cams\n  zinc-sieve verify --mend"
+    )]
+    Verify(VerifyArguments),
     /// Tell what becomes of every file when disks are lost
     #[command(
         after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2\n  zinc-sieve fate --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"

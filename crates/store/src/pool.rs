@@ -166,6 +166,7 @@ impl Pool {
         for (id, intent) in intents::all(self.catalogue.reading())? {
             match intent {
                 intents::Intent::Hold { .. } => held::recover(self, id, &intent)?,
+                intents::Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
                 intents::Intent::Repoint { disk, path } => {
                     pool_file::set_disk_path(&*self.home, &self.file, &disk, &path)?;
                     self.catalogue.transaction(|t| intents::remove(t, id))?;

@@ -3,13 +3,12 @@
 use std::path::Path;
 
 use serde::Serialize;
-use sieve_core::pool::Share;
 use sieve_core::units::ByteLength;
 use sieve_store::catalogue::proofs::{self, Proof};
 use sieve_store::drill::{Report, drill, forecast as drill_forecast};
 use sieve_store::pool::Pool;
 use sieve_store::status::status;
-use sieve_store::{Error, Kind, Result, paper};
+use sieve_store::{Result, paper};
 
 use super::Context;
 use crate::exit::Outcome;
@@ -28,7 +27,7 @@ struct Answer<'a> {
 }
 
 pub(super) fn run(context: &Context, lose: &[String], sample: Option<&str>) -> Result<Outcome> {
-    let sample = sample.map(share).transpose()?;
+    let sample = sample.map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
     let pool = load::pool(&context.pool)?;
     if !context.json {
         announce(&pool, lose)?;
@@ -89,14 +88,6 @@ pub(super) fn proof_words(proof: &Proof, now: i64) -> String {
         proof.lost.join(" and "),
         time::ago(proof.at, now)
     )
-}
-
-fn share(text: &str) -> Result<f64> {
-    let share = Share::parse(text).map(Share::fraction).filter(|s| *s > 0.0 && *s < 1.0);
-    share.ok_or_else(|| {
-        Error::new(Kind::Usage, "drill.sample", format!("`{text}` is no share of the files"))
-            .remedy("write a share between 0 and 100 %: --sample \"5 %\"")
-    })
 }
 
 fn show(report: &Report) {

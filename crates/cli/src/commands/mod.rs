@@ -24,6 +24,7 @@ mod verify;
 use std::path::PathBuf;
 
 use sieve_core::path::RelPath;
+use sieve_core::pool::Share;
 use sieve_store::{Error, Kind, Result};
 
 use crate::args::{Arguments, Command};
@@ -69,7 +70,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
         Command::Sync(arguments) => sync::run(&context, arguments),
-        Command::Verify => verify::run(&context),
+        Command::Verify(arguments) => verify::run(&context, &arguments),
         Command::Fate(arguments) => fate::run(&context, &arguments),
         Command::Risk(arguments) => risk::run(&context, &arguments),
         Command::Drill { lose, practice: Some(dir), .. } => drill::practise(&context, &dir, &lose),
@@ -106,4 +107,13 @@ pub(crate) fn volume_path(text: &str) -> Result<RelPath> {
         return Err(Error::new(Kind::Usage, "path.reserved", message));
     }
     Ok(path)
+}
+
+/// A share that an option takes, above 0 and below 100 %.
+fn share(text: &str, code: &'static str, option: &str) -> Result<f64> {
+    let share = Share::parse(text).map(Share::fraction).filter(|s| *s > 0.0 && *s < 1.0);
+    share.ok_or_else(|| {
+        Error::new(Kind::Usage, code, format!("`{text}` is no share"))
+            .remedy(format!("write a share between 0 and 100 %: {option} \"5 %\""))
+    })
 }

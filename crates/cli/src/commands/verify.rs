@@ -1,20 +1,111 @@
-//! `verify`: everything read and compared.
+//! `verify`: everything read and compared, and mended on request.
 
-use sieve_store::{Result, verify};
+use sieve_store::Result;
+use sieve_store::verify::{self, MendReport, Scope, VerifyReport};
 
-use super::Context;
+use super::{Context, volume_path};
+use crate::args::VerifyArguments;
 use crate::exit::Outcome;
 use crate::human::{count, style, units};
-use crate::progress::Bars;
-use crate::{json, load};
+use crate::progress::Watch;
+use crate::{confirm, json, load, restraint};
 
-pub(super) fn run(context: &Context) -> Result<Outcome> {
+pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
+    let scope = scope(arguments)?;
     let pool = load::pool(&context.pool)?;
-    let report = verify::verify(&pool, &Bars::new())?;
+    let watch = Watch::new(&arguments.restraint);
+    let report = verify::verify(&pool, &scope, &restraint::begin(&arguments.restraint)?, &watch)?;
+    if !context.json {
+        show(&report);
+    }
+    let mut well = is_well(&report);
+    if arguments.mend && !report.is_clean() {
+        if !context.json {
+            show_intention(&report);
+        }
+        if confirm::go_on(arguments.consent, "Mend?")? {
+            let mended = verify::mend(&pool, &watch)?;
+            well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
+            if context.json {
+                json::print(&mended)?;
+            } else {
+                show_mended(&mended);
+            }
+            return Ok(Outcome::well(well));
+        }
+    }
     if context.json {
         json::print(&report)?;
-        return Ok(Outcome::well(report.is_clean() && report.missing.is_empty()));
     }
+    Ok(Outcome::well(well))
+}
+
+fn scope(arguments: &VerifyArguments) -> Result<Scope> {
+    if let Some(share) = &arguments.share {
+        return Ok(Scope::Share(super::share(share, "verify.share", "--share")?));
+    }
+    if let Some(folder) = &arguments.folder {
+        return Ok(Scope::Folder(volume_path(folder)?));
+    }
+    Ok(if arguments.disks.is_empty() { Scope::Whole } else { Scope::Disks(arguments.disks.clone()) })
+}
+
+fn is_well(report: &VerifyReport) -> bool {
+    report.is_clean() && report.missing.is_empty() && !report.stopped
+}
+
+fn show_intention(report: &VerifyReport) {
+    let parity: usize = report.damaged_parity.values().map(Vec::len).sum();
+    anstream::println!(
+        "\nMending computes {} damaged {} of files and {} from parity and the other disks. A file gets its name back from a whole copy, or is mended where it lies; the bytes that are replaced are kept in .zinc-sieve/replaced on their disk.",
+        count(report.damaged.len() as u64),
+        if report.damaged.len() == 1 { "cell" } else { "cells" },
+        units::parity_cells(parity as u64)
+    );
+}
+
+fn show_mended(report: &MendReport) {
+    for cell in &report.mended {
+        let (from, to) = cell.bytes;
+        let how = if cell.in_place { " in place" } else { "" };
+        anstream::println!(
+            "{}{how} {}:{} bytes {from} to {to}; what was there: {}",
+            style::paint(style::WELL, "mended"),
+            cell.disk,
+            cell.path,
+            cell.kept
+        );
+    }
+    for cell in &report.left {
+        let (from, to) = cell.bytes;
+        anstream::println!(
+            "{} {}:{} bytes {from} to {to}: {}",
+            style::paint(style::BAD, "left damaged"),
+            cell.disk,
+            cell.path,
+            cell.why
+        );
+    }
+    for (disk, cells) in &report.parity_mended {
+        anstream::println!(
+            "{} {} on {disk}",
+            style::paint(style::WELL, "mended"),
+            units::parity_cells(*cells)
+        );
+    }
+    for (disk, cells) in &report.parity_left {
+        anstream::println!(
+            "{} {} on {disk}",
+            style::paint(style::BAD, "left damaged"),
+            units::parity_cells(*cells)
+        );
+    }
+    if report.is_clean() {
+        anstream::println!("{}", style::paint(style::WELL, "Everything is what was checksummed again."));
+    }
+}
+
+fn show(report: &VerifyReport) {
     anstream::println!(
         "{} read and as checksummed; {} as computed from them.",
         units::files(report.files_checked),
@@ -47,12 +138,19 @@ pub(super) fn run(context: &Context) -> Result<Outcome> {
         let cells_text = cells.iter().take(10).map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let more = if cells.len() > 10 { ", …" } else { "" };
         anstream::println!(
-            "{} parity on {disk}: cells {cells_text}{more} (the next sync computes them anew)",
+            "{} parity on {disk}: cells {cells_text}{more} (verify --mend, or the next sync, computes them anew)",
             style::paint(style::BAD, "damaged")
         );
     }
-    if report.is_clean() && report.missing.is_empty() {
+    if report.cells_checked < report.cells {
+        anstream::println!(
+            "Looked at the rows of {} of {} cells.{}",
+            count(report.cells_checked),
+            count(report.cells),
+            if report.stopped { " Stopped when asked to." } else { "" }
+        );
+    }
+    if is_well(report) {
         anstream::println!("{}", style::paint(style::WELL, "No damage."));
     }
-    Ok(Outcome::well(report.is_clean() && report.missing.is_empty()))
 }

@@ -27,6 +27,19 @@ pub enum Intent {
         /// Another file takes its name.
         replaced: bool,
     },
+    /// A damaged cell of a file is overwritten where it lies; the right bytes are beside those that are kept.
+    Mend {
+        /// The disk.
+        disk: DiskId,
+        /// The object.
+        object: ObjectId,
+        /// Its name, as a tree key.
+        path: Vec<u8>,
+        /// Where the damaged bytes are kept, as a tree key; the right ones are there with `.good` after it.
+        kept: Vec<u8>,
+        /// Where the cell begins in the file, in bytes.
+        offset: u64,
+    },
     /// A lost disk is being rebuilt.
     Rebuild {
         /// The lost member.

@@ -1,5 +1,6 @@
 //! What the pool knows: a SQLite database beside the pool file, with a replica on every disk.
 
+pub mod checks;
 pub mod disks;
 pub mod held_files;
 pub mod intents;

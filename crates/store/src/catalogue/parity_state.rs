@@ -231,6 +231,15 @@ pub fn clear_damaged_content(c: &Connection, version: VersionId) -> Result<()> {
     Ok(())
 }
 
+/// Forgets the damage of one cell of a content that was mended.
+///
+/// # Errors
+/// What the database says.
+pub fn clear_damaged_cell(c: &Connection, version: VersionId, cell: u64) -> Result<()> {
+    c.execute("DELETE FROM damaged_content WHERE version = ?1 AND cell = ?2", (version.get(), signed(cell)))?;
+    Ok(())
+}
+
 /// The cells of a parity image that are known to be damaged.
 ///
 /// # Errors

@@ -342,6 +342,20 @@ impl ParityImage {
         Ok(())
     }
 
+    /// Writes a damaged cell anew, as of the checkpoint that is expected.
+    ///
+    /// # Crash safety
+    /// The cell is durable in a free slot before the table names it; until then it stays as it was: damaged.
+    ///
+    /// # Errors
+    /// When there is no free slot, or what the disk says.
+    pub fn mend(&mut self, cell: CellIndex, bytes: &[u8], expected: CheckpointId) -> Result<()> {
+        self.write(cell, bytes)?;
+        self.prepare(expected)?;
+        self.committed();
+        Ok(())
+    }
+
     /// Makes the written cells durable as copies of what the catalogue expects already: for a new disk.
     ///
     /// # Crash safety

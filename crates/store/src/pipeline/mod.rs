@@ -9,11 +9,13 @@ mod buffer;
 mod lane;
 mod pace;
 mod parity;
+mod snapshot;
 mod source;
 mod stream;
 
 pub(crate) use buffer::Buffer;
 pub(crate) use lane::{LaneStep, LaneTask, PieceTask};
+pub(crate) use snapshot::{SnapshotFeed, known_source};
 pub(crate) use source::{Checks, Source, Trouble};
 pub(crate) use stream::{CellTask, Coder, Disks, Feeder, LaneDisk, Outcome, Output, stream};
 

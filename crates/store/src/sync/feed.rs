@@ -4,12 +4,11 @@ use std::sync::Arc;
 
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::sync::{Method, WindowPlan, changed_within};
-use sieve_core::units::{CellIndex, DiskId, VersionId};
+use sieve_core::units::{CellIndex, VersionId};
 
 use super::volume::{Fresh, VolumeSync};
-use crate::catalogue::{objects, versions};
 use crate::error::Result;
-use crate::pipeline::{Checks, Feeder, LaneTask, PieceTask, Source};
+use crate::pipeline::{Checks, Feeder, LaneTask, PieceTask, Source, known_source};
 use crate::pool::Pool;
 
 /// Finds the contents of the lanes, and orders cells.
@@ -91,23 +90,6 @@ fn fresh_source(version: VersionId, fresh: &Fresh) -> Source {
         size: fresh.stamp.size,
         checks: Checks::Fresh { end },
     }
-}
-
-/// A content whose checksums are known; nothing when no file on the disk has it.
-///
-/// # Errors
-/// What the database says.
-pub(crate) fn known_source(pool: &Pool, disk: DiskId, version: VersionId) -> Result<Option<Source>> {
-    let reading = pool.catalogue.reading();
-    let Some(object) = objects::by_version(reading, disk, version)? else { return Ok(None) };
-    let row = versions::get(reading, version)?;
-    Ok(Some(Source {
-        version,
-        names: objects::names(reading, object.id)?,
-        stamp: object.stamp(),
-        size: row.sum.size,
-        checks: Checks::Known(row.sum.cells),
-    }))
 }
 
 /// Contents that cannot be read in one pass: their pieces do not lie in their own order in the lane, or they have none

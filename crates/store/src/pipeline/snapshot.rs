@@ -1,0 +1,81 @@
+//! Ordering the rows of a snapshot: what every lane holds in a cell, as its own disk can give it.
+
+use std::sync::Arc;
+
+use sieve_core::units::{CellIndex, DiskId, VersionId};
+
+use super::{Checks, Feeder, LaneTask, PieceTask, Source};
+use crate::catalogue::{objects, versions};
+use crate::error::Result;
+use crate::pool::Pool;
+use crate::window::Snapshot;
+
+/// Orders cells of a snapshot.
+pub(crate) struct SnapshotFeed<'a> {
+    pool: &'a Pool,
+    snapshot: &'a Snapshot,
+    /// By lane, the content that was used last.
+    last: Vec<Option<Arc<Source>>>,
+}
+
+impl<'a> SnapshotFeed<'a> {
+    pub(crate) fn new(pool: &'a Pool, snapshot: &'a Snapshot) -> Self {
+        Self { pool, snapshot, last: vec![None; snapshot.lanes.len()] }
+    }
+
+    /// Orders one cell of the lanes that `is_wanted` names, and of the parities.
+    ///
+    /// # Errors
+    /// When the pass has ended, or what the database says.
+    pub(crate) fn order(
+        &mut self,
+        feeder: &Feeder,
+        cell: CellIndex,
+        is_wanted: impl Fn(usize) -> bool,
+        with_parity: bool,
+    ) -> Result<()> {
+        let rows = self.snapshot.geometry.rows(cell);
+        let mut lanes = Vec::new();
+        for lane in (0..self.snapshot.lanes.len()).filter(|lane| is_wanted(*lane)) {
+            let mut now = Vec::new();
+            for piece in self.snapshot.lanes[lane].map.overlapping(rows) {
+                now.push(PieceTask {
+                    start: piece.rows.start() - rows.start(),
+                    length: piece.rows.length(),
+                    offset: piece.value.offset,
+                    source: self.source(lane, piece.value.version)?,
+                });
+            }
+            if !now.is_empty() {
+                lanes.push((lane, LaneTask { cell, now, before: Vec::new() }));
+            }
+        }
+        feeder.order(cell, lanes, with_parity)
+    }
+
+    fn source(&mut self, lane: usize, version: VersionId) -> Result<Option<Arc<Source>>> {
+        if let Some(last) = self.last[lane].as_ref().filter(|source| source.version == version) {
+            return Ok(Some(Arc::clone(last)));
+        }
+        let found = known_source(self.pool, self.snapshot.lanes[lane].disk, version)?.map(Arc::new);
+        self.last[lane].clone_from(&found);
+        Ok(found)
+    }
+}
+
+/// A content whose checksums are known; nothing when no file on the disk has it.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn known_source(pool: &Pool, disk: DiskId, version: VersionId) -> Result<Option<Source>> {
+    let reading = pool.catalogue.reading();
+    let Some(object) = objects::by_version(reading, disk, version)? else { return Ok(None) };
+    let row = versions::get(reading, version)?;
+    Ok(Some(Source {
+        version,
+        names: objects::names(reading, object.id)?,
+        stamp: object.stamp(),
+        size: row.sum.size,
+        checks: Checks::Known(row.sum.cells),
+    }))
+}

@@ -1,0 +1,479 @@
+//! Reading everything and comparing it: contents with their checksums, parity with the contents.
+
+mod mend;
+mod streaming;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+use sieve_core::fate::Standing;
+use sieve_core::lane::IntervalMap;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex, VersionId};
+
+pub(crate) use mend::recover;
+pub use mend::{MendReport, mend};
+
+use crate::catalogue::checks::{self, CheckedAt};
+use crate::catalogue::{objects, parity_state, versions};
+use crate::content::{CellProblem, Contents};
+use crate::error::Result;
+use crate::event::{Event, Observer, Unit};
+use crate::journal;
+use crate::label::Role;
+use crate::member::Member;
+use crate::parity::ParityImage;
+use crate::pipeline::Restraint;
+use crate::pool::Pool;
+use crate::scan;
+use crate::sync::{load_snapshot, open_images};
+use crate::traffic::Traffic;
+use crate::window::{ReadProblem, Snapshot};
+use crate::writer::LongWriter;
+
+/// What a verify found.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct VerifyReport {
+    /// Damaged or unreadable files.
+    pub damaged: Vec<DamagedFile>,
+    /// Damaged cells of parity, by disk.
+    pub damaged_parity: BTreeMap<String, Vec<CellIndex>>,
+    /// Contents whose every cell was read and is as it was checksummed.
+    pub files_checked: u64,
+    /// Cells of parity that were read and are what the contents say.
+    pub parity_cells_checked: u64,
+    /// Cells of parity whose checksum holds, but whose contents are not all there to compare with.
+    pub parity_cells_by_checksum: u64,
+    /// Files that changed or came after the last sync: there is nothing to compare them with.
+    pub not_synced: u64,
+    /// Disks that are not there.
+    pub missing: Vec<String>,
+    /// Cells of parity that there are, where rows were verified.
+    pub cells: u64,
+    /// Those of them whose rows were verified now.
+    pub cells_checked: u64,
+    /// When the rows that were not looked at for the longest were last verified, nanoseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub oldest_check: Option<i64>,
+    /// It was asked to stop before its end.
+    pub stopped: bool,
+    /// Bytes read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+}
+
+/// One damaged file.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct DamagedFile {
+    /// The disk.
+    pub disk: String,
+    /// Its path, or where it is held.
+    pub path: String,
+    /// Which of its cells.
+    pub cell: u64,
+    /// The bytes that are affected: from, up to.
+    pub bytes: (u64, u64),
+    /// What is wrong.
+    pub what: String,
+}
+
+impl VerifyReport {
+    /// Whether nothing is damaged.
+    pub fn is_clean(&self) -> bool {
+        self.damaged.is_empty() && self.damaged_parity.is_empty()
+    }
+}
+
+/// What is to be verified.
+#[derive(Clone, Debug, Default)]
+pub enum Scope {
+    /// Everything.
+    #[default]
+    Whole,
+    /// This share (from 0 to 1) of the rows: those whose last check is the longest ago.
+    Share(f64),
+    /// What lies on these disks, and nothing of the others.
+    Disks(Vec<String>),
+    /// The files in a folder, or one file.
+    Folder(RelPath),
+}
+
+/// Verifies what `scope` says. Changes no file; remembers what is damaged.
+///
+/// # Errors
+/// When another long writer is at work, or what the database says; what a disk says is part of the report.
+pub fn verify(
+    pool: &Pool,
+    scope: &Scope,
+    restraint: &Restraint,
+    observer: &dyn Observer,
+) -> Result<VerifyReport> {
+    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "verify")?;
+    let mut report = VerifyReport::default();
+    let traffic = Traffic::begin(pool);
+    let is_meant = |name: &str| match scope {
+        Scope::Disks(disks) => disks.iter().any(|disk| disk == name),
+        _ => true,
+    };
+    if let Scope::Disks(disks) = scope {
+        disks.iter().try_for_each(|name| pool.member_named(name).map(|_| ()))?;
+    }
+    let absent = pool.members.iter().filter(|m| !m.state.is_usable() && is_meant(&m.row.name));
+    report.missing = absent.map(|m| m.row.name.clone()).collect();
+    scan::scan_all(pool, |m| is_meant(&m.row.name), observer)?;
+    for volume in pool.volumes() {
+        let mut pass = Pass {
+            pool,
+            contents: Contents::new(pool),
+            damaged: BTreeMap::new(),
+            read: BTreeSet::new(),
+            report: &mut report,
+        };
+        pass.volume(&volume.name, scope, restraint, observer)?;
+        pass.conclude(&volume.name)?;
+    }
+    report.read_bytes = traffic.since(pool).0;
+    journal::append(&*pool.home, pool.machine.now(), "verify", &report)?;
+    Ok(report)
+}
+
+struct Pass<'a> {
+    pool: &'a Pool,
+    contents: Contents<'a>,
+    damaged: BTreeMap<(DiskId, VersionId), BTreeMap<u64, String>>,
+    /// Contents that were read whole.
+    read: BTreeSet<VersionId>,
+    report: &'a mut VerifyReport,
+}
+
+impl Pass<'_> {
+    fn volume(
+        &mut self,
+        volume: &str,
+        scope: &Scope,
+        restraint: &Restraint,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let snapshot = load_snapshot(self.pool, volume)?;
+        match scope {
+            Scope::Folder(folder) => return self.folder(volume, folder, observer),
+            Scope::Disks(disks) => {
+                for member in self.pool.members_of(volume, Role::Data) {
+                    if disks.contains(&member.row.name) && member.state.is_usable() {
+                        self.disk(member, observer)?;
+                    }
+                }
+                self.parity_disks(volume, &snapshot, disks, observer)?;
+                return Ok(());
+            }
+            Scope::Whole | Scope::Share(_) => {}
+        }
+        let all: Vec<CellIndex> = expected_cells(&snapshot);
+        let checks = checks::all(self.pool.catalogue.reading(), volume)?;
+        let cells = match scope {
+            Scope::Share(share) => oldest(&all, &checks, *share),
+            _ => all.clone(),
+        };
+        self.report.cells += all.len() as u64;
+        observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
+        let streamed = streaming::compare(self.pool, volume, &snapshot, &cells, restraint, observer)?;
+        let images = open_images(self.pool, volume, &[])?;
+        self.report.parity_cells_checked += streamed.good * images.len() as u64;
+        self.clear_damaged_parity(volume, &cells, &streamed.left)?;
+        for cell in &streamed.left {
+            self.rows(volume, &snapshot, &images, *cell)?;
+        }
+        let done = &cells[..streamed.ordered];
+        self.report.cells_checked += done.len() as u64;
+        self.report.stopped |= streamed.ordered < cells.len();
+        let now = self.pool.machine.now();
+        self.pool.catalogue.transaction(|t| checks::note(t, volume, done, now))?;
+        let checks = checks::all(self.pool.catalogue.reading(), volume)?;
+        let oldest = all.iter().map(|cell| checks.at(u64::from(cell.get())).map_or(0, |at| at.0)).min();
+        self.report.oldest_check =
+            self.report.oldest_check.into_iter().chain(oldest.filter(|at| *at > 0)).min();
+        if matches!(scope, Scope::Whole) && !self.report.stopped {
+            self.files_beside(volume)?;
+        }
+        Ok(())
+    }
+
+    /// Parity that was read and is right is no longer damaged.
+    fn clear_damaged_parity(
+        &self,
+        volume: &str,
+        cells: &[CellIndex],
+        left: &BTreeSet<CellIndex>,
+    ) -> Result<()> {
+        for member in self.pool.members_of(volume, Role::Parity).filter(|m| m.state.is_usable()) {
+            let known = parity_state::damaged_parity(self.pool.catalogue.reading(), member.row.id)?;
+            let mended =
+                known.into_iter().filter(|cell| cells.binary_search(cell).is_ok() && !left.contains(cell));
+            let mended: Vec<CellIndex> = mended.collect();
+            if !mended.is_empty() {
+                self.pool.catalogue.transaction(|t| {
+                    mended
+                        .iter()
+                        .try_for_each(|cell| parity_state::set_damaged_parity(t, member.row.id, *cell, false))
+                })?;
+            }
+        }
+        Ok(())
+    }
+
+    /// One cell, the careful way: its contents and its parities.
+    fn rows(
+        &mut self,
+        volume: &str,
+        snapshot: &Snapshot,
+        images: &[ParityImage],
+        cell: CellIndex,
+    ) -> Result<()> {
+        let mut problems = Vec::new();
+        let window = snapshot.read(&mut self.contents, &[], cell, &mut problems)?;
+        self.note(problems);
+        let known = window.lanes.iter().all(|lane| lane.unknown.is_empty());
+        let indices: Vec<ParityIndex> = images.iter().map(ParityImage::index).collect();
+        let computed = if known { snapshot.encode(&indices, &window.lanes) } else { Vec::new() };
+        let expected = snapshot.expected.at(u64::from(cell.get()));
+        for (position, (member, image)) in self.present_parities(volume).into_iter().zip(images).enumerate() {
+            let bytes = expected.and_then(|id| image.read(cell, id));
+            let good = bytes.as_ref().is_some_and(|b| !known || *b == computed[position]);
+            match (good, known) {
+                (true, true) => self.report.parity_cells_checked += 1,
+                (true, false) => self.report.parity_cells_by_checksum += 1,
+                (false, _) => self.report.damaged_parity.entry(member.1).or_default().push(cell),
+            }
+            self.set_damaged(member.0, cell, !good)?;
+        }
+        Ok(())
+    }
+
+    fn set_damaged(&self, disk: DiskId, cell: CellIndex, damaged: bool) -> Result<()> {
+        let was = parity_state::damaged_parity(self.pool.catalogue.reading(), disk)?.contains(&cell);
+        if was == damaged {
+            return Ok(());
+        }
+        self.pool.catalogue.transaction(|t| parity_state::set_damaged_parity(t, disk, cell, damaged))
+    }
+
+    /// The cells of parity disks, by their own checksums.
+    fn parity_disks(
+        &mut self,
+        volume: &str,
+        snapshot: &Snapshot,
+        disks: &[String],
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let images = open_images(self.pool, volume, &[])?;
+        for ((id, name), image) in self.present_parities(volume).into_iter().zip(&images) {
+            if !disks.contains(&name) {
+                continue;
+            }
+            let cells = expected_cells(snapshot);
+            observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
+            for cell in cells {
+                let expected = snapshot.expected.at(u64::from(cell.get()));
+                let good = expected.is_some_and(|id| image.read(cell, id).is_some());
+                if good {
+                    self.report.parity_cells_by_checksum += 1;
+                } else {
+                    self.report.damaged_parity.entry(name.clone()).or_default().push(cell);
+                }
+                self.set_damaged(id, cell, !good)?;
+                observer.event(Event::Advanced { by: 1 });
+            }
+        }
+        Ok(())
+    }
+
+    /// Every file of a disk.
+    fn disk(&mut self, member: &Member, observer: &dyn Observer) -> Result<()> {
+        self.files(member, &RelPath::ROOT, observer)
+    }
+
+    fn folder(&mut self, volume: &str, folder: &RelPath, observer: &dyn Observer) -> Result<()> {
+        for member in self.pool.members_of(volume, Role::Data).filter(|m| m.state.is_usable()) {
+            self.files(member, folder, observer)?;
+        }
+        Ok(())
+    }
+
+    /// The files below a folder of one disk, cell by cell.
+    fn files(&mut self, member: &Member, folder: &RelPath, observer: &dyn Observer) -> Result<()> {
+        let mut contents = BTreeSet::new();
+        let reading = self.pool.catalogue.reading();
+        objects::for_each_name(reading, member.row.id, |path, object| {
+            if !path.is_within(folder) {
+                return Ok(());
+            }
+            match object.version.filter(|_| object.standing == Standing::Same) {
+                Some(version) => {
+                    contents.insert(version);
+                }
+                None => self.report.not_synced += 1,
+            }
+            Ok(())
+        })?;
+        observer.event(Event::Stage { name: "verifying", total: contents.len() as u64, unit: Unit::Files });
+        for version in contents {
+            self.content(member.row.id, version)?;
+            observer.event(Event::Advanced { by: 1 });
+        }
+        Ok(())
+    }
+
+    /// Reads all cells of a content; one that is not known to its end yet has nothing to be compared with.
+    fn content(&mut self, disk: DiskId, version: VersionId) -> Result<()> {
+        let row = versions::get(self.pool.catalogue.reading(), version)?;
+        if row.unfinished {
+            self.report.not_synced += 1;
+            return Ok(());
+        }
+        self.report.files_checked += 1;
+        self.read.insert(version);
+        let mut problems = Vec::new();
+        for cell in 0..row.sum.cells.len() as u64 {
+            if let Err(problem) = self.contents.cell(disk, version, cell) {
+                problems.push(ReadProblem { disk, version, cell, problem });
+            }
+        }
+        self.note(problems);
+        Ok(())
+    }
+
+    /// The parity disks whose images were opened, in the same order.
+    fn present_parities(&self, volume: &str) -> Vec<(DiskId, String)> {
+        let members = self.pool.members_of(volume, Role::Parity).filter(|m| m.state.is_usable());
+        members.map(|m| (m.row.id, m.row.name.clone())).collect()
+    }
+
+    fn note(&mut self, problems: Vec<ReadProblem>) {
+        for found in problems {
+            let what = match found.problem {
+                CellProblem::Damaged(_) => "its bytes are not what was checksummed".to_string(),
+                CellProblem::Failed(error) => error.to_string(),
+                CellProblem::Absent | CellProblem::Changed(_) => continue,
+            };
+            self.damaged.entry((found.disk, found.version)).or_default().insert(found.cell, what);
+        }
+    }
+
+    /// Cells that lie in no row (holes), and contents that are not, or not all, in the snapshot.
+    fn files_beside(&mut self, volume: &str) -> Result<()> {
+        for member in self.pool.members_of(volume, Role::Data).filter(|m| m.state.is_usable()) {
+            let reading = self.pool.catalogue.reading();
+            let mut seen = BTreeSet::new();
+            let lane = parity_state::lane(reading, member.row.id)?;
+            let mapped: BTreeMap<VersionId, u64> = lane.iter().fold(BTreeMap::new(), |mut sums, piece| {
+                *sums.entry(piece.value.version).or_default() += piece.rows.length();
+                sums
+            });
+            let mut beside = Vec::new();
+            objects::for_each_name(reading, member.row.id, |_, object| {
+                match object.version.filter(|_| object.standing == Standing::Same) {
+                    Some(version) if seen.insert(version) => {
+                        let whole = mapped.get(&version).copied() == Some(object.size.granules());
+                        if whole {
+                            self.report.files_checked += 1;
+                            self.read.insert(version);
+                        } else {
+                            beside.push(version);
+                        }
+                    }
+                    Some(_) => {}
+                    None => self.report.not_synced += 1,
+                }
+                Ok(())
+            })?;
+            for version in beside {
+                self.content(member.row.id, version)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Remembers the damage, forgets what is mended, and names the files.
+    fn conclude(&mut self, volume: &str) -> Result<()> {
+        for member in self.pool.members_of(volume, Role::Data).filter(|m| m.state.is_usable()) {
+            let known = parity_state::damaged_contents(self.pool.catalogue.reading(), member.row.id)?;
+            let mended: BTreeSet<VersionId> = known
+                .iter()
+                .map(|(version, _)| *version)
+                .filter(|version| self.read.contains(version))
+                .filter(|version| !self.damaged.contains_key(&(member.row.id, *version)))
+                .collect();
+            self.pool.catalogue.transaction(|t| {
+                mended.iter().try_for_each(|version| parity_state::clear_damaged_content(t, *version))?;
+                for ((_, version), cells) in
+                    self.damaged.iter().filter(|((disk, _), _)| *disk == member.row.id)
+                {
+                    cells
+                        .keys()
+                        .try_for_each(|cell| parity_state::add_damaged_content(t, *version, *cell))?;
+                }
+                Ok(())
+            })?;
+        }
+        for ((disk, version), cells) in std::mem::take(&mut self.damaged) {
+            self.report.files_checked = self.report.files_checked.saturating_sub(1);
+            let reading = self.pool.catalogue.reading();
+            let row = versions::get(reading, version)?;
+            let object = objects::by_version(reading, disk, version)?;
+            let names = object.map_or(Ok(Vec::new()), |o| objects::names(reading, o.id))?;
+            let path = names.first().map_or_else(|| format!("content {version}"), RelPath::to_string);
+            for (cell, what) in cells {
+                let (start, length) = row.cell_span(cell);
+                self.report.damaged.push(DamagedFile {
+                    disk: self.pool.member(disk)?.row.name.clone(),
+                    path: path.clone(),
+                    cell,
+                    bytes: (start, start + length),
+                    what,
+                });
+            }
+        }
+        self.report.damaged.sort();
+        Ok(())
+    }
+}
+
+/// The cells that parity is expected to have, in order.
+fn expected_cells(snapshot: &Snapshot) -> Vec<CellIndex> {
+    let numbers = snapshot.expected.iter().flat_map(|i| i.rows.start()..i.rows.end());
+    numbers.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?))).collect()
+}
+
+/// So large a share of the cells, those checked the longest ago, in order; at least one.
+fn oldest(all: &[CellIndex], checks: &IntervalMap<CheckedAt>, share: f64) -> Vec<CellIndex> {
+    let mut by_age: Vec<(i64, CellIndex)> =
+        all.iter().map(|cell| (checks.at(u64::from(cell.get())).map_or(0, |at| at.0), *cell)).collect();
+    by_age.sort_unstable();
+    let count = (all.len() as f64 * share).ceil() as usize;
+    let mut cells: Vec<CellIndex> = by_age.into_iter().take(count).map(|(_, cell)| cell).collect();
+    cells.sort_unstable();
+    cells
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use sieve_core::lane::Rows;
+
+    #[test]
+    fn a_share_takes_what_was_checked_the_longest_ago_and_in_the_end_everything() {
+        let all: Vec<CellIndex> = (0..10).map(CellIndex::new).collect();
+        let mut checks = IntervalMap::default();
+        checks.insert(Rows::at(0, 3), CheckedAt(50));
+        let mut seen = BTreeSet::new();
+        for night in 0..5 {
+            let cells = oldest(&all, &checks, 0.2);
+            assert_eq!(cells.len(), 2);
+            for cell in cells {
+                checks.insert(Rows::at(u64::from(cell.get()), 1), CheckedAt(100 + night));
+                seen.insert(cell);
+            }
+        }
+        assert_eq!(seen.len(), 10, "each night other rows");
+        assert_eq!(oldest(&all, &checks, 0.001).len(), 1);
+    }
+}

@@ -1,0 +1,128 @@
+//! The usual way: all lanes and parities are streamed and compared; what is not as it should be is left to the careful
+//! way.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::{Arc, Mutex};
+
+use sieve_core::code::Encoder;
+use sieve_core::gf256::Kernel;
+use sieve_core::units::{CellIndex, ParityIndex, Slot};
+
+use crate::error::Result;
+use crate::event::{Event, Observer};
+use crate::member::Member;
+use crate::parity::ParityImage;
+use crate::pipeline::{
+    Buffer, CellTask, Coder, Disks, LaneDisk, LaneStep, Output, Restraint, SnapshotFeed, stream,
+};
+use crate::pool::Pool;
+use crate::sync::open_images;
+use crate::window::Snapshot;
+
+/// What came of it.
+pub(super) struct Compared {
+    /// Cells whose contents and parities are as they should be.
+    pub(super) good: u64,
+    /// Cells that the careful way has to look at.
+    pub(super) left: BTreeSet<CellIndex>,
+    /// How many of the cells were looked at before it was to stop.
+    pub(super) ordered: usize,
+}
+
+/// Compares cells of a snapshot with what the disks have.
+pub(super) fn compare(
+    pool: &Pool,
+    volume: &str,
+    snapshot: &Snapshot,
+    cells: &[CellIndex],
+    restraint: &Restraint,
+    observer: &dyn Observer,
+) -> Result<Compared> {
+    let images = open_images(pool, volume, &[])?;
+    let places = || cells.iter().filter_map(|c| Some((*c, snapshot.expected.at(u64::from(c.get()))?)));
+    let lanes = snapshot.lanes.iter().map(|lane| {
+        let disk = pool.member(lane.disk).ok().and_then(|member| member.usable().ok().map(Arc::clone));
+        LaneDisk { disk, begun: HashMap::new() }
+    });
+    let lanes: Vec<LaneDisk> = lanes.collect();
+    let present: Vec<bool> = lanes.iter().map(|lane| lane.disk.is_some()).collect();
+    let disks = Disks {
+        lanes,
+        readers: images.iter().map(|image| image.reader(places())).collect(),
+        images: &mut [],
+        cell_bytes: usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
+        turning: pool.members.iter().any(Member::turns),
+    };
+    let wrong = Arc::new(Mutex::new(BTreeSet::new()));
+    let coder = Comparer {
+        kernel: snapshot.kernel,
+        parities: images.iter().map(ParityImage::index).collect(),
+        slots: snapshot.lanes.iter().map(|lane| lane.slot).collect(),
+        encoders: HashMap::new(),
+        computed: Vec::new(),
+        wrong: Arc::clone(&wrong),
+    };
+    let mut feed = SnapshotFeed::new(pool, snapshot);
+    let mut ordered = 0;
+    let mut absent = BTreeSet::new();
+    let outcome = stream(disks, restraint, coder, |feeder| {
+        for cell in cells.iter().take_while(|_| !restraint.is_stopped()) {
+            let rows = snapshot.geometry.rows(*cell);
+            let is_absent =
+                |lane: usize| !present[lane] && snapshot.lanes[lane].map.overlapping(rows).next().is_some();
+            if (0..present.len()).any(is_absent) {
+                absent.insert(*cell);
+            }
+            feed.order(feeder, *cell, |lane| present[lane], true)?;
+            ordered += 1;
+            observer.event(Event::Advanced { by: 1 });
+        }
+        Ok(())
+    })?;
+    let mut left = outcome.failed;
+    left.append(&mut absent);
+    left.extend(wrong.lock().unwrap_or_else(std::sync::PoisonError::into_inner).iter());
+    let good = (ordered - left.len().min(ordered)) as u64;
+    Ok(Compared { good, left, ordered })
+}
+
+/// Computes parity from the lanes and compares it with what was read.
+struct Comparer {
+    kernel: Kernel,
+    parities: Vec<ParityIndex>,
+    slots: Vec<Slot>,
+    encoders: HashMap<Vec<Slot>, Encoder>,
+    computed: Vec<Vec<u8>>,
+    wrong: Arc<Mutex<BTreeSet<CellIndex>>>,
+}
+
+impl Coder for Comparer {
+    fn step(
+        &mut self,
+        task: &CellTask,
+        _step: usize,
+        lanes: Vec<LaneStep>,
+        parities: Vec<Buffer>,
+        _output: &mut Output,
+    ) -> Result<()> {
+        let read: Vec<(Slot, &[u8])> = task
+            .lanes
+            .iter()
+            .zip(&lanes)
+            .filter_map(|(lane, step)| Some((self.slots[*lane], &**step.now.as_ref()?)))
+            .collect();
+        let slots: Vec<Slot> = read.iter().map(|(slot, _)| *slot).collect();
+        let contents: Vec<&[u8]> = read.iter().map(|(_, bytes)| *bytes).collect();
+        let length = parities.first().map_or(0, |parity| parity.len());
+        self.computed.resize_with(parities.len(), Vec::new);
+        self.computed.iter_mut().for_each(|buffer| buffer.resize(length, 0));
+        let (kernel, indices) = (self.kernel, &self.parities);
+        let encoder =
+            self.encoders.entry(slots).or_insert_with_key(|slots| Encoder::new(kernel, indices, slots));
+        encoder.encode(&mut self.computed.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(), &contents);
+        if self.computed.iter().zip(&parities).any(|(computed, read)| computed[..] != **read) {
+            self.wrong.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(task.cell);
+        }
+        Ok(())
+    }
+}
