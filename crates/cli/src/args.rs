@@ -55,6 +55,24 @@ pub(crate) struct SyncArguments {
     pub(crate) consent: Consent,
 }
 
+/// What is brought back.
+#[derive(Args)]
+pub(crate) struct RestoreArguments {
+    /// Files or folders, as they were called in the volume
+    #[arg(required_unless_present = "list", value_name = "PATH")]
+    pub(crate) paths: Vec<String>,
+    /// Show what could be had back, and stop
+    #[arg(long)]
+    pub(crate) list: bool,
+    /// Into this folder outside of the pool, instead of where they were
+    #[arg(long, value_name = "DIR")]
+    pub(crate) to: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
 /// What a verify looks at, and what it does about damage.
 #[derive(Args)]
 pub(crate) struct VerifyArguments {
@@ -428,6 +446,11 @@ pub(crate) enum Command {
         #[command(flatten)]
         consent: Consent,
     },
+    /// Bring back files that were removed or overwritten since the last sync
+    #[command(
+        after_help = "Example:\n  zinc-sieve restore --list\n  zinc-sieve restore nest-cams/box7.mkv\n  zinc-sieve restore dawn --to /tmp/dawn-as-it-was"
+    )]
+    Restore(RestoreArguments),
     /// Bring parity up to the present
     #[command(
         after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --quiet\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
@@ -16,8 +17,12 @@ use crate::event::{Event, Observer};
 use crate::fate::shown_path;
 use crate::label::Role;
 use crate::member::Member;
+use crate::parity::ParityImage;
 use crate::pool::Pool;
+use crate::reconstruct::Reconstructor;
 use crate::scan::is_held;
+use crate::sync::{load_snapshot, open_images};
+use crate::window::Snapshot;
 
 /// One line of a listing.
 #[derive(Debug, Serialize)]
@@ -93,6 +98,8 @@ pub struct GetReport {
     pub bytes: ByteLength,
     /// Files whose checksum was known and held.
     pub verified: u64,
+    /// Files whose disk is not there: computed from parity and the other disks.
+    pub reconstructed: u64,
 }
 
 /// Copies files and folders out of a volume, each checked against its checksum where that is known.
@@ -112,6 +119,7 @@ pub fn get(
         error.remedy("the target is a folder that is there already: make it first")
     })?;
     let mut report = GetReport::default();
+    let mut degraded = Degraded { pool, volume, ready: None };
     for path in paths {
         let found = find(pool, volume, path, from_disk)?;
         let base = path.parent().unwrap_or_default();
@@ -124,7 +132,11 @@ pub fn get(
             let inner = RelPath::new(&path.as_bytes()[base.as_bytes().len()..])
                 .or_else(|_| RelPath::new(&path.as_bytes()[base.as_bytes().len() + 1..]))
                 .map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))?;
-            copy_out(pool, member, path, object.as_ref(), &out, &inner, &mut report, observer)?;
+            if member.state.is_usable() {
+                copy_out(pool, member, path, object.as_ref(), &out, &inner, &mut report, observer)?;
+            } else {
+                degraded.bring(member, path, object.as_ref(), &out, &inner, &mut report, observer)?;
+            }
         }
     }
     Ok(report)
@@ -174,6 +186,88 @@ fn refuse_conflicts(found: &Found<'_>) -> Result<()> {
     }
 }
 
+/// Reads files of disks that are not there.
+struct Degraded<'a> {
+    pool: &'a Pool,
+    volume: &'a str,
+    /// The snapshot and the images, once something is read.
+    ready: Option<(Snapshot, Vec<ParityImage>)>,
+}
+
+impl Degraded<'_> {
+    #[expect(clippy::too_many_arguments, reason = "one copy, from where to where")]
+    fn bring(
+        &mut self,
+        member: &Member,
+        path: &RelPath,
+        object: Option<&ObjectRow>,
+        out: &RealDisk,
+        to: &RelPath,
+        report: &mut GetReport,
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        let reading = self.pool.catalogue.reading();
+        if let Some(parent) = to.parent() {
+            durable::make_folders(out, &parent)?;
+        }
+        let Some(object) = object else {
+            return match objects::node(reading, member.row.id, path)?.map(|node| (node.kind, node.target)) {
+                Some((EntryKind::Symlink, Some(target))) => out.make_symlink(&target, to),
+                _ => out.make_folder(to).map(|_| ()),
+            };
+        };
+        refuse_taken(out, to)?;
+        let name = &member.row.name;
+        let no_way = |why: &str| {
+            let message = format!("{path}: disk {name} is not there, and {why}");
+            Error::new(Kind::NotFound, "get.lost", message)
+                .remedy(format!("zinc-sieve fate --explain {path}; zinc-sieve rebuild {name}"))
+        };
+        let version = object
+            .version
+            .filter(|_| object.standing == Standing::Same)
+            .ok_or_else(|| no_way("parity does not have its present content"))?;
+        let row = versions::get(reading, version)?;
+        if self.ready.is_none() {
+            let snapshot = load_snapshot(self.pool, self.volume)?;
+            self.ready = Some((snapshot, open_images(self.pool, self.volume, &[])?));
+        }
+        let (snapshot, images) = self.ready.as_ref().expect("it was just made ready");
+        let part = part_of(to, report)?;
+        let mut output = out.create(&part)?;
+        let mut reconstructor = Reconstructor::new(self.pool, snapshot);
+        let missing = reconstructor.write(images, member.row.id, &row, &mut *output, observer)?;
+        if row.unfinished || !missing.is_empty() {
+            out.remove_file(&part)?;
+            return Err(no_way("what is left does not bring it back whole"));
+        }
+        output.sync()?;
+        out.set_attributes(&part, &objects::attributes(reading, object.id)?)?;
+        durable::publish(out, &part, to)?;
+        report.files += 1;
+        report.verified += 1;
+        report.reconstructed += 1;
+        report.bytes = report.bytes.plus(row.sum.size);
+        Ok(())
+    }
+}
+
+fn refuse_taken(out: &RealDisk, to: &RelPath) -> Result<()> {
+    if out.stat(to)?.is_none() {
+        return Ok(());
+    }
+    let message = format!("{} exists already", full_path(out, to).display());
+    Err(Error::new(Kind::Conflict, "get.exists", message).remedy("choose an empty folder"))
+}
+
+/// The path of an unfinished file beside its place.
+fn part_of(to: &RelPath, report: &GetReport) -> Result<RelPath> {
+    let mut name = to.as_bytes().to_vec();
+    name.truncate(name.len() - to.file_name().len());
+    name.extend_from_slice(format!(".part-{}-{}", std::process::id(), report.files).as_bytes());
+    RelPath::new(name).map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))
+}
+
 #[expect(clippy::too_many_arguments, reason = "one copy, from where to where")]
 fn copy_out(
     pool: &Pool,
@@ -197,21 +291,14 @@ fn copy_out(
         out.make_folder(to)?;
         return Ok(());
     }
-    if out.stat(to)?.is_some() {
-        let message = format!("{} exists already", full_path(out, to).display());
-        return Err(Error::new(Kind::Conflict, "get.exists", message).remedy("choose an empty folder"));
-    }
+    refuse_taken(out, to)?;
     if stat.kind == EntryKind::Symlink {
         return out.make_symlink(&disk.read_link(path)?, to);
     }
-    let mut name = to.as_bytes().to_vec();
-    name.truncate(name.len() - to.file_name().len());
-    name.extend_from_slice(format!(".part-{}-{}", std::process::id(), report.files).as_bytes());
-    let part = RelPath::new(name).map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))?;
+    let part = part_of(to, report)?;
     let whole = copy_bytes(&**disk, path, out, &part, observer)?;
-    let known = object
-        .filter(|o| o.matches(&stat))
-        .and_then(|o| o.version.filter(|_| o.standing == sieve_core::fate::Standing::Same));
+    let known =
+        object.filter(|o| o.matches(&stat)).and_then(|o| o.version.filter(|_| o.standing == Standing::Same));
     let known = known.map(|version| versions::get(pool.catalogue.reading(), version)).transpose()?;
     if let Some(version) = known.filter(|version| !version.unfinished) {
         if version.sum.whole != whole {

@@ -36,6 +36,12 @@ pub(super) fn run(
             size(report.bytes),
             count(report.verified)
         );
+        if report.reconstructed > 0 {
+            anstream::println!(
+                "{} computed from parity and the other disks, as the disk is not there.",
+                units::files(report.reconstructed)
+            );
+        }
     }
     Ok(Outcome::Fine)
 }

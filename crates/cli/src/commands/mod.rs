@@ -15,6 +15,7 @@ mod ls;
 mod prepare;
 mod put;
 mod rebuild;
+mod restore;
 mod risk;
 mod rm;
 mod status;
@@ -69,6 +70,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
+        Command::Restore(arguments) => restore::run(&context, &arguments),
         Command::Sync(arguments) => sync::run(&context, arguments),
         Command::Verify(arguments) => verify::run(&context, &arguments),
         Command::Fate(arguments) => fate::run(&context, &arguments),

@@ -2,6 +2,7 @@
 
 pub mod checks;
 pub mod disks;
+pub mod gone;
 pub mod held_files;
 pub mod intents;
 pub mod looks;

@@ -418,16 +418,32 @@ pub fn for_each_node(
     )?;
     let mut rows = statement.query([disk.get()])?;
     while let Some(row) = rows.next()? {
-        let node = NodeRow {
-            kind: kind_of(row.get(6)?),
-            attributes: read_attributes(row)?,
-            ctime: row.get(7)?,
-            target: row.get(8)?,
-            recorded: row.get(9)?,
-        };
-        visit(path_of(row.get_ref(5)?.as_blob().unwrap_or_default())?, node)?;
+        visit(path_of(row.get_ref(5)?.as_blob().unwrap_or_default())?, read_node(row)?)?;
     }
     Ok(())
+}
+
+fn read_node(row: &Row<'_>) -> rusqlite::Result<NodeRow> {
+    Ok(NodeRow {
+        kind: kind_of(row.get(6)?),
+        attributes: read_attributes(row)?,
+        ctime: row.get(7)?,
+        target: row.get(8)?,
+        recorded: row.get(9)?,
+    })
+}
+
+/// The folder, symlink or special file of that name.
+///
+/// # Errors
+/// What the database says.
+pub fn node(c: &Connection, disk: DiskId, path: &RelPath) -> Result<Option<NodeRow>> {
+    Ok(c.prepare_cached(
+        "SELECT mode, uid, gid, mtime, extended, path, kind, ctime, target, recorded
+         FROM node WHERE disk = ?1 AND path = ?2",
+    )?
+    .query_row((disk.get(), path.tree_key()), read_node)
+    .optional()?)
 }
 
 /// Sets what is known of a folder, symlink or special file.

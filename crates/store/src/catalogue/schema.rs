@@ -66,10 +66,14 @@ CREATE TABLE look (
 CREATE TABLE intent (id INTEGER PRIMARY KEY, detail TEXT NOT NULL);
 ";
 
-/// What format 2 has more than format 1: contents that are read in part, and when cells of parity were last checked.
+/// What format 2 has more than format 1: contents that are read in part, when cells of
+/// parity were last checked, and names that vanished since the last sync.
 pub(super) const SINCE_FORMAT_2: &str = "
 CREATE TABLE unfinished (version INTEGER PRIMARY KEY, subtrees BLOB NOT NULL);
 CREATE TABLE checked (
     volume TEXT NOT NULL, first INTEGER NOT NULL, count INTEGER NOT NULL, at INTEGER NOT NULL,
     PRIMARY KEY (volume, first)) WITHOUT ROWID;
+CREATE TABLE gone (
+    disk INTEGER NOT NULL, path BLOB NOT NULL, version INTEGER, older INTEGER, since INTEGER NOT NULL,
+    PRIMARY KEY (disk, path)) WITHOUT ROWID;
 ";

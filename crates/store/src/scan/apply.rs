@@ -10,6 +10,7 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 use super::ScanReport;
 use super::compare::{DiskChanges, SeenFile};
 use crate::catalogue::disks;
+use crate::catalogue::gone::{self, GoneRow};
 use crate::catalogue::objects::{self, NodeRow, ObjectRow};
 use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::error::Result;
@@ -33,6 +34,7 @@ struct Applier<'a> {
     transaction: &'a Transaction<'a>,
     disk_id: DiskId,
     disk: &'a dyn Disk,
+    now: i64,
     report: ScanReport,
 }
 
@@ -53,7 +55,8 @@ pub(super) fn apply(
         if !changes.is_empty() {
             crate::catalogue::mark_changed(transaction)?;
         }
-        let mut applier = Applier { transaction, disk_id: member.row.id, disk, report };
+        let now = pool.machine.now();
+        let mut applier = Applier { transaction, disk_id: member.row.id, disk, now, report };
         applier.files(&changes.files, changes.vanished)?;
         applier.nodes(changes.nodes, &changes.vanished_nodes)?;
         for (object, left_out) in changes.left_out_changed {
@@ -76,15 +79,15 @@ impl Applier<'_> {
     /// Decides, for every file that is new or different, which object it is.
     fn files(&mut self, files: &[(RelPath, SeenFile)], vanished: Vec<(RelPath, ObjectRow)>) -> Result<()> {
         // What was made again between the walk and now, the next scan sees.
-        let mut gone = Vec::new();
+        let mut vanished_now = Vec::new();
         for (path, object) in vanished {
             if self.disk.stat(&path)?.is_none_or(|s| s.kind != EntryKind::File) {
-                gone.push((path, object));
+                vanished_now.push((path, object));
             }
         }
         let mut seen = Seen::default();
         let still = files.iter().filter_map(|(_, f)| f.before.as_deref().filter(|o| o.inode == f.stat.inode));
-        for object in still.chain(gone.iter().map(|(_, object)| object)) {
+        for object in still.chain(vanished_now.iter().map(|(_, object)| object)) {
             seen.known.entry(object.inode).or_insert_with(|| object.clone());
         }
         let replaced =
@@ -94,9 +97,14 @@ impl Applier<'_> {
         for (path, file) in files {
             self.file(path, file, &mut seen)?;
         }
-        for (path, object) in &gone {
+        for (path, object) in &vanished_now {
             let moved = seen.moved.contains(&object.id);
             self.report.gone += u64::from(!moved && !super::is_held(path));
+            if !moved && !super::is_held(path) {
+                let (version, older) = (object.version, object.older);
+                let row = GoneRow { path: path.clone(), version, older, since: self.now };
+                gone::insert(self.transaction, self.disk_id, &row)?;
+            }
             objects::remove_name(self.transaction, self.disk_id, path)?;
         }
         objects::forget_nameless(self.transaction, self.disk_id)

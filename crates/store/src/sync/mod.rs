@@ -18,7 +18,7 @@ use sieve_core::forecast::Forecast;
 use sieve_core::sync::{LaneChange, Preference};
 use sieve_core::units::ByteLength;
 
-use crate::catalogue::{self, objects, parity_state, versions};
+use crate::catalogue::{self, gone, objects, parity_state, versions};
 use crate::curves::forecast_pass;
 use crate::damage::damage_text;
 use crate::error::{Error, Kind, Result};
@@ -260,6 +260,7 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
         pool.catalogue.transaction(|t| {
             versions::record_all(t)?;
             versions::forget_unused(t)?;
+            gone::forget_passed(t)?;
             if is_all {
                 catalogue::clear_changed(t)?;
                 catalogue::set_synced_at(t, plan.begun_at)?;

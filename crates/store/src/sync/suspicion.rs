@@ -36,7 +36,7 @@ pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
             "{what} that the last sync knew on disk {name} is gone or has length zero; a sync now would give up the only way to get them back"
         );
         return Err(Error::new(Kind::Safety, "sync.suspicious", message).remedy(format!(
-            "if that was an accident, do not sync: their content can still be rebuilt from parity (zinc-sieve fate --lose {name}); if it is right: zinc-sieve sync --accept {name}"
+            "if that was an accident, do not sync: zinc-sieve restore --list shows what can be had back, zinc-sieve restore PATH brings it back; if it is right: zinc-sieve sync --accept {name}"
         )));
     }
     Ok(())

@@ -4,11 +4,10 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
-use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_core::units::{CellIndex, DiskId, GRANULE, VersionId};
+use sieve_core::units::{CellIndex, GRANULE, VersionId};
 
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::objects::{self, ObjectRow};
@@ -24,6 +23,7 @@ use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
+use crate::reconstruct::Reconstructor;
 use crate::sync::{load_snapshot, open_images};
 use crate::window::Snapshot;
 use crate::workspace::Workspace;
@@ -91,12 +91,16 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
     for volume in pool.volumes() {
         let snapshot = load_snapshot(pool, &volume.name)?;
         let mut images = open_images(pool, &volume.name, &[])?;
-        let mut mender =
-            Mender { pool, snapshot: &snapshot, contents: Contents::new(pool), report: &mut report };
+        let mut mender = Mender {
+            pool,
+            snapshot: &snapshot,
+            reconstructor: Reconstructor::new(pool, &snapshot),
+            contents: Contents::new(pool),
+            report: &mut report,
+        };
         for member in pool.members_of(&volume.name, Role::Data).filter(|m| m.state.is_usable()) {
             mender.disk(member, &images, observer)?;
         }
-        mender.contents = Contents::new(pool);
         for (position, member) in
             pool.members_of(&volume.name, Role::Parity).filter(|m| m.state.is_usable()).enumerate()
         {
@@ -110,6 +114,9 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
 struct Mender<'a> {
     pool: &'a Pool,
     snapshot: &'a Snapshot,
+    /// For files.
+    reconstructor: Reconstructor<'a>,
+    /// For parity, once the files are mended.
     contents: Contents<'a>,
     report: &'a mut MendReport,
 }
@@ -160,7 +167,7 @@ impl Mender<'_> {
         }
         let mut patches = Vec::new();
         for cell in cells {
-            match self.compute(member.row.id, images, &row, *cell)? {
+            match self.reconstructor.cell(images, member.row.id, &row, *cell)? {
                 Some(bytes) => patches.push(self.keep(&**disk, &path, &row, *cell, bytes)?),
                 None => self.leave(
                     member,
@@ -205,46 +212,6 @@ impl Mender<'_> {
             bytes: (start, start + length),
             why: why.into(),
         });
-    }
-
-    /// The bytes of a damaged cell as parity and the other disks have them; nothing where they do not come back.
-    fn compute(
-        &mut self,
-        disk: DiskId,
-        images: &[ParityImage],
-        row: &VersionRow,
-        cell: u64,
-    ) -> Result<Option<Vec<u8>>> {
-        let (start, length) = row.cell_span(cell);
-        let wanted = Rows::at(cell * row.cell_granules(), row.cell_granules());
-        let Some(lane) = self.snapshot.lanes.iter().position(|lane| lane.disk == disk) else {
-            return Ok(None);
-        };
-        let mut bytes = vec![0; usize::try_from(length).unwrap_or(0)];
-        let map = &self.snapshot.lanes[lane].map;
-        for piece in map.iter().filter(|piece| piece.value.version == row.id) {
-            let here = Rows::at(piece.value.offset, piece.rows.length()).intersection(wanted);
-            if here.is_empty() {
-                continue;
-            }
-            let first = piece.rows.start() + (here.start() - piece.value.offset);
-            let rows = Rows::at(first, here.length());
-            for parity_cell in self.snapshot.geometry.cells(rows) {
-                let window = self.snapshot.read(&mut self.contents, images, parity_cell, &mut Vec::new())?;
-                let part = rows.intersection(window.rows);
-                if window.lanes[lane].unknown.iter().any(|unknown| !unknown.intersection(part).is_empty()) {
-                    return Ok(None);
-                }
-                let from =
-                    usize::try_from((part.start() - window.rows.start()) * GRANULE).expect("in memory");
-                let content = (here.start() + (part.start() - first)) * GRANULE;
-                let to = usize::try_from(content - start).expect("within the cell");
-                let count = bytes.len().saturating_sub(to).min((part.length() * GRANULE) as usize);
-                bytes[to..to + count].copy_from_slice(&window.lanes[lane].bytes[from..from + count]);
-            }
-        }
-        let expected = usize::try_from(cell).ok().and_then(|index| row.sum.cells.get(index));
-        Ok((expected == Some(&cell_sum(row.sum.size, cell, &bytes))).then_some(bytes))
     }
 
     /// Keeps the damaged bytes of a cell.

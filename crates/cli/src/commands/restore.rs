@@ -1,0 +1,123 @@
+//! `restore`: files as the last sync has them, or as they were when they were removed.
+
+use sieve_core::units::ByteLength;
+use sieve_store::restore::{self, Candidate, Recoverable, RestoreReport, Target, What};
+use sieve_store::{Error, Kind, Result, scan};
+
+use super::{Context, volume_path};
+use crate::args::RestoreArguments;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, time, units};
+use crate::progress::Bars;
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
+    let paths = arguments.paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
+    let pool = load::pool(&context.pool)?;
+    let volume = pool.volume(arguments.volume.volume.as_deref())?.name;
+    let bars = Bars::new();
+    scan::scan_all(&pool, |member| member.row.volume == volume, &bars)?;
+    let candidates = restore::list(&pool, &volume, &paths)?;
+    if arguments.list {
+        if context.json {
+            json::print(&candidates)?;
+        } else {
+            show_list(&candidates, pool.machine.now());
+        }
+        return Ok(Outcome::Fine);
+    }
+    let mut wanted: Vec<Candidate> =
+        candidates.into_iter().filter(|c| c.comes_back == Recoverable::Whole).collect();
+    newest_of_each(&mut wanted);
+    if wanted.is_empty() {
+        let message = format!("there is nothing of {} to be had back", arguments.paths.join(", "));
+        return Err(
+            Error::new(Kind::NotFound, "restore.nothing", message).remedy("zinc-sieve restore --list")
+        );
+    }
+    let target = arguments.to.as_deref().map_or(Target::Place, Target::Folder);
+    if !context.json {
+        show_plan(&wanted, target);
+    }
+    if !confirm::go_on(arguments.consent, "Restore?")? {
+        if context.json {
+            json::print(&wanted)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    let report = restore::execute(&pool, &volume, &wanted, target, &bars)?;
+    drop(bars);
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_report(&report);
+    }
+    Ok(Outcome::well(report.not_back.is_empty()))
+}
+
+/// Of several states of a file the one that was given up last.
+fn newest_of_each(wanted: &mut Vec<Candidate>) {
+    wanted.sort_by(|a, b| {
+        (&a.path, &a.path_hex, &a.disk, b.since).cmp(&(&b.path, &b.path_hex, &b.disk, a.since))
+    });
+    wanted.dedup_by(|a, b| (&a.path, &a.path_hex, &a.disk) == (&b.path, &b.path_hex, &b.disk));
+}
+
+const fn word(what: What) -> &'static str {
+    match what {
+        What::Removed => "removed",
+        What::Replaced => "replaced",
+        What::Deleted => "deleted on the disk",
+        What::Overwritten => "overwritten on the disk",
+    }
+}
+
+fn show_list(candidates: &[Candidate], now: i64) {
+    if candidates.is_empty() {
+        anstream::println!("Nothing was removed or overwritten since the last sync.");
+        return;
+    }
+    let mut table = Table::new(&["file", "disk", ">size", "what happened", "when", "comes back"]);
+    for candidate in candidates {
+        let comes_back = match candidate.comes_back {
+            Recoverable::Whole => style::paint(style::WELL, "whole"),
+            Recoverable::Pieces => style::paint(style::WATCH, "in pieces only"),
+            Recoverable::Nothing => style::paint(style::BAD, "no"),
+        };
+        table.row([
+            candidate.path.clone(),
+            candidate.disk.clone(),
+            size(candidate.size_bytes),
+            word(candidate.what).into(),
+            candidate.since.map_or("since the last sync".into(), |at| time::ago(at, now)),
+            comes_back,
+        ]);
+    }
+    table.print();
+    anstream::println!("\nThis can be had back until the next sync has passed it.");
+}
+
+fn show_plan(wanted: &[Candidate], target: Target<'_>) {
+    let bytes: ByteLength = wanted.iter().map(|candidate| candidate.size_bytes).sum();
+    let place = match target {
+        Target::Place => "to where they were (beside what has their name now)".to_string(),
+        Target::Folder(folder) => format!("to {}", folder.display()),
+    };
+    anstream::println!("Brings {} back, {}, {place}:", units::files(wanted.len() as u64), size(bytes));
+    for candidate in wanted.iter().take(10) {
+        anstream::println!("  {}:{} ({})", candidate.disk, candidate.path, word(candidate.what));
+    }
+    if wanted.len() > 10 {
+        anstream::println!("  and {} more", count(wanted.len() as u64 - 10));
+    }
+}
+
+fn show_report(report: &RestoreReport) {
+    for file in report.restored.iter().filter(|file| file.beside) {
+        anstream::println!("{} has another name, as its own is taken: {}", file.path, file.at);
+    }
+    for (path, why) in &report.not_back {
+        anstream::println!("{} {path}: {why}", style::paint(style::BAD, "not back"));
+    }
+    anstream::println!("{} back, each checked.", units::files(report.restored.len() as u64));
+}
