@@ -4,9 +4,12 @@ use std::cell::RefCell;
 use std::io::IsTerminal;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use sieve_core::forecast::Duration;
+use sieve_core::units::ByteLength;
 use sieve_store::event::{Event, Observer, Unit};
 
 use crate::args::RestraintArguments;
+use crate::human::size;
 
 /// Draws a bar for each stage.
 pub(crate) struct Bars {
@@ -39,10 +42,14 @@ impl Observer for Bars {
                 let amounts = match unit {
                     Unit::Bytes => "{bytes}/{total_bytes} {bytes_per_sec}",
                     Unit::Files => "{pos}/{len} files",
-                    Unit::Cells => "{pos}/{len} cells",
+                    // What is left is told by those who know the disks.
+                    Unit::Cells => "{pos}/{len} cells {prefix}",
                 };
                 let template = match total {
                     0 => "{msg:>18} {spinner}".to_string(),
+                    _ if matches!(unit, Unit::Cells) => {
+                        format!("{{msg:>18}} {{bar:30}} {{percent:>3}} % {amounts}")
+                    }
                     _ => format!("{{msg:>18}} {{bar:30}} {{percent:>3}} % {amounts} {{eta}}"),
                 };
                 if let Ok(style) = ProgressStyle::with_template(&template) {
@@ -54,6 +61,16 @@ impl Observer for Bars {
             Event::Advanced { by } => {
                 if let Some(bar) = self.current.borrow().as_ref() {
                     bar.inc(by);
+                }
+            }
+            Event::Progress { bytes_per_second, remaining_seconds, elapsed_seconds, .. } => {
+                if let Some(bar) = self.current.borrow().as_ref() {
+                    bar.set_prefix(format!(
+                        "{}/s, {} so far, {} left",
+                        size(ByteLength::new(bytes_per_second as u64)),
+                        Duration::from_seconds(elapsed_seconds),
+                        Duration::from_seconds(remaining_seconds)
+                    ));
                 }
             }
             Event::Note { text } => {

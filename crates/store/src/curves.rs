@@ -100,6 +100,14 @@ impl Curves {
 /// # Errors
 /// When the measured curves are damaged.
 pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Forecast> {
+    Ok(forecast(&pass_of(pool, amounts)?))
+}
+
+/// A pass that moves so many bytes on each disk, from its start on.
+///
+/// # Errors
+/// When the measured curves are damaged.
+pub fn pass_of(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Pass> {
     let curves = Curves::read(&*pool.home)?;
     let mut pass = Pass { links: links(&pool.spec), processor: Some(assumed_processor()), disks: Vec::new() };
     for member in &pool.members {
@@ -115,7 +123,7 @@ pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Res
             link: link.and_then(|name| pass.links.iter().position(|l| l.name == *name)),
         });
     }
-    Ok(forecast(&pass))
+    Ok(pass)
 }
 
 fn links(spec: &PoolSpec) -> Vec<Link> {

@@ -20,6 +20,21 @@ pub enum Event {
         /// In the unit of the stage.
         by: u64,
     },
+    /// How a long stage is getting on, about twice a second.
+    Progress {
+        /// How much of the stage is done, in its unit.
+        done: u64,
+        /// How much there is to do.
+        total: u64,
+        /// Bytes read and written so far, on all disks.
+        moved_bytes: u64,
+        /// Bytes per second of late.
+        bytes_per_second: f64,
+        /// Seconds since the stage began.
+        elapsed_seconds: f64,
+        /// Seconds that are left: from the disks' curves, corrected by what was measured.
+        remaining_seconds: f64,
+    },
     /// Something worth a line.
     Note {
         /// In words.

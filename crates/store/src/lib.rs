@@ -26,6 +26,7 @@ pub mod parity;
 pub mod pipeline;
 pub mod pool;
 pub mod pool_file;
+mod progress;
 pub mod put;
 pub mod read;
 pub mod rebuild;

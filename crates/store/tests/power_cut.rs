@@ -18,7 +18,9 @@ use sieve_store::event::Silent;
 use sieve_store::fate::load;
 use sieve_store::label::Role;
 use sieve_store::machine::{Machine, RealMachine};
+use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
+use sieve_store::verify::Scope;
 use sieve_store::{Result, create, put, rebuild, remove, scan, sync, verify};
 use sieve_testkit::{Chance, CrashMachine, CrashPlan, scratch};
 use tempfile::TempDir;
@@ -211,7 +213,7 @@ fn collect(folder: &Path, found: &mut Vec<Vec<u8>>) {
 
 fn verify_is_clean(scene: &Scene, when: &str) {
     let pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
-    let report = verify::verify(&pool, &Silent).unwrap();
+    let report = verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap();
     assert!(report.is_clean(), "{when}: {report:?}");
 }
 

@@ -41,7 +41,7 @@ proptest! {
             catalogue.transaction(|t| {
                 for (cell, _) in cells.iter().enumerate().filter(|(_, taken)| **taken) {
                     let rows = Rows::at(cell as u64 * 8, 8);
-                    parity_state::set_lane(t, disk, rows, &target)?;
+                    parity_state::set_lane(t, disk, rows, &target, |version| version)?;
                     for row in rows.start()..rows.end() {
                         naive[row as usize] = target.at(row);
                     }

@@ -75,6 +75,13 @@ impl SpeedCurve {
         self.points.iter().map(|(share, _)| *share)
     }
 
+    /// The curve of a disk that is so many times as fast everywhere.
+    #[must_use]
+    pub fn scaled(&self, factor: f64) -> Self {
+        let points = self.points.iter().map(|(share, rate)| (*share, Rate::from_per_second(rate * factor)));
+        Self::new(points, self.source.clone()).unwrap_or_else(|| self.clone())
+    }
+
     /// The mean rate over the whole space: its length over the time that a pass takes.
     ///
     /// # Source

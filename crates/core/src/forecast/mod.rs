@@ -3,7 +3,10 @@
 mod curve;
 mod duration;
 mod pass;
+mod underway;
 
+use curve::time_over;
 pub use curve::{CurveSource, SpeedCurve, default_curve};
 pub use duration::Duration;
 pub use pass::{Forecast, Link, Participant, Pass, assumed_processor, forecast};
+pub use underway::{Measured, remaining};

@@ -85,10 +85,11 @@ enum Limit {
 }
 
 /// A stretch over which one limit decides.
-struct Stretch {
-    length: f64,
-    start: f64,
-    end: f64,
+pub(super) struct Stretch {
+    pub(super) length: f64,
+    /// The pace at its start and at its end, in bytes per second.
+    pub(super) start: f64,
+    pub(super) end: f64,
     limit: Limit,
 }
 
@@ -108,7 +109,7 @@ pub fn forecast(pass: &Pass) -> Forecast {
     }
 }
 
-fn stretches(pass: &Pass) -> Vec<Stretch> {
+pub(super) fn stretches(pass: &Pass) -> Vec<Stretch> {
     let mut borders = vec![0.0];
     for disk in &pass.disks {
         let capacity = disk.capacity.exact() as f64;

@@ -8,6 +8,7 @@ mod uuid_ioctl;
 
 use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Instant;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::lane::Rows;
@@ -214,25 +215,38 @@ pub trait Disk: Send + Sync {
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>>;
 }
 
-/// Bytes of content that went through a disk.
+/// Bytes of content that went through a disk, and how long it was busy with them.
 #[derive(Debug, Default)]
 pub struct Counters {
     read: AtomicU64,
     written: AtomicU64,
+    busy_nanoseconds: AtomicU64,
 }
 
 impl Counters {
-    pub(crate) fn add_read(&self, bytes: usize) {
+    pub(crate) fn add_read(&self, bytes: usize, since: Instant) {
         self.read.fetch_add(bytes as u64, Ordering::Relaxed);
+        self.add_busy(since);
     }
 
-    pub(crate) fn add_written(&self, bytes: usize) {
+    pub(crate) fn add_written(&self, bytes: usize, since: Instant) {
         self.written.fetch_add(bytes as u64, Ordering::Relaxed);
+        self.add_busy(since);
+    }
+
+    fn add_busy(&self, since: Instant) {
+        let nanoseconds = u64::try_from(since.elapsed().as_nanos()).unwrap_or(u64::MAX);
+        self.busy_nanoseconds.fetch_add(nanoseconds, Ordering::Relaxed);
     }
 
     /// Bytes read and written so far.
     pub fn totals(&self) -> (u64, u64) {
         (self.read.load(Ordering::Relaxed), self.written.load(Ordering::Relaxed))
+    }
+
+    /// How long it was busy with them, in seconds.
+    pub fn busy(&self) -> f64 {
+        self.busy_nanoseconds.load(Ordering::Relaxed) as f64 / 1e9
     }
 }
 

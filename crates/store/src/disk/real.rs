@@ -7,6 +7,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
+use std::time::Instant;
 
 use rustix::fs::{
     self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, ResolveFlags, SeekFrom, Timespec,
@@ -361,7 +362,7 @@ impl RealFile {
     }
 
     fn fill(&self, buffer: &mut [u8], offset: u64) -> Result<usize> {
-        let mut filled = 0;
+        let (mut filled, begun) = (0, Instant::now());
         while filled < buffer.len() {
             match self.file.read_at(&mut buffer[filled..], offset + filled as u64) {
                 Ok(0) => break,
@@ -370,7 +371,7 @@ impl RealFile {
                 Err(error) => return Err(self.error("file.read")(error)),
             }
         }
-        self.counters.add_read(filled);
+        self.counters.add_read(filled, begun);
         Ok(filled)
     }
 }
@@ -410,8 +411,9 @@ impl ReadFile for RealFile {
 
 impl WriteFile for RealFile {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+        let begun = Instant::now();
         self.file.write_all_at(bytes, offset).map_err(self.error("file.write"))?;
-        self.counters.add_written(bytes.len());
+        self.counters.add_written(bytes.len(), begun);
         Ok(())
     }
 
@@ -424,6 +426,9 @@ impl WriteFile for RealFile {
     }
 
     fn sync(&mut self) -> Result<()> {
-        sys::fsync(self.file.as_fd()).map_err(|errno| self.error("file.sync")(errno.into()))
+        let begun = Instant::now();
+        let synced = sys::fsync(self.file.as_fd());
+        self.counters.add_written(0, begun);
+        synced.map_err(|errno| self.error("file.sync")(errno.into()))
     }
 }

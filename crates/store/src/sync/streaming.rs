@@ -1,13 +1,13 @@
 //! The usual way: everything is streamed, checksummed and computed in one pass, batch by batch; what is not as it
 //! should be is left to the careful way.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use sieve_core::checksum::Subtree;
 use sieve_core::pool::VolumeSpec;
-use sieve_core::sync::{Method, WindowPlan};
-use sieve_core::units::{CellIndex, ObjectId, VersionId};
+use sieve_core::sync::{Method, WindowPlan, Work};
+use sieve_core::units::{ByteLength, CellIndex, ObjectId, VersionId};
 
 use super::coder::ParityCoder;
 use super::feed::{Feed, cells_of, out_of_order};
@@ -17,10 +17,12 @@ use super::{Options, SyncReport, checkpoint, checksum, parity_full};
 use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
+use crate::label::Role;
 use crate::member::Member;
 use crate::parity::{ParityImage, ParityReader};
 use crate::pipeline::{Disks, LaneDisk, Outcome, Trouble, stream};
 use crate::pool::Pool;
+use crate::progress::Meter;
 
 /// At most so many bytes of parity are computed between two checkpoints.
 const BATCH_BYTES: u64 = 1 << 30;
@@ -59,7 +61,7 @@ pub(super) fn run(
         pool,
         spec,
         options,
-        observer,
+        meter: Meter::begin(pool, observer, &amounts(pool, &sync, &work)?, work.windows.len() as u64)?,
         report,
         contents: Recorded::default(),
         begun: begun(&sync),
@@ -98,6 +100,27 @@ fn load(
     volume::load(pool, spec, &cells, Unread::New { but: &but }, options)
 }
 
+/// Bytes that are moved on each disk.
+fn amounts(pool: &Pool, sync: &VolumeSync, work: &Work) -> Result<BTreeMap<String, ByteLength>> {
+    let mut amounts = BTreeMap::new();
+    for (lane, bytes) in sync.snapshot.lanes.iter().zip(&work.lane_bytes) {
+        amounts.insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(*bytes));
+    }
+    let cells = work.windows.len() as u64 + work.parity_reads;
+    let parity = ByteLength::new(cells * sync.snapshot.geometry.cell_bytes());
+    for member in pool.members.iter().filter(|m| m.row.role == Role::Parity) {
+        if sync
+            .snapshot
+            .lanes
+            .iter()
+            .any(|lane| pool.member(lane.disk).is_ok_and(|m| m.row.volume == member.row.volume))
+        {
+            amounts.insert(member.row.name.clone(), parity);
+        }
+    }
+    Ok(amounts)
+}
+
 /// What an earlier sync had read of contents.
 fn begun(sync: &VolumeSync) -> HashMap<VersionId, Vec<Subtree>> {
     let begun = sync.fresh.iter().filter(|(_, fresh)| !fresh.subtrees.is_empty());
@@ -124,7 +147,7 @@ struct Pass<'a> {
     pool: &'a Pool,
     spec: &'a VolumeSpec,
     options: &'a Options,
-    observer: &'a dyn Observer,
+    meter: Meter<'a>,
     report: &'a mut SyncReport,
     contents: Recorded,
     /// Contents that earlier batches, or an earlier sync, had read in part.
@@ -176,12 +199,12 @@ impl Pass<'_> {
             };
             let restraint = &self.options.restraint;
             let mut feed = Feed::new(self.pool, sync);
-            let observer = self.observer;
+            let meter = &mut self.meter;
             stream(disks, restraint, coder, |feeder| {
                 for window in batch.iter().take_while(|_| !restraint.is_stopped()) {
                     feed.order(feeder, window)?;
                     ordered += 1;
-                    observer.event(Event::Advanced { by: 1 });
+                    meter.advance();
                 }
                 Ok(())
             })?

@@ -1,21 +1,22 @@
 //! The usual way: all lanes and parities are streamed and compared; what is not as it should be is left to the careful
 //! way.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex};
 
 use sieve_core::code::Encoder;
 use sieve_core::gf256::Kernel;
-use sieve_core::units::{CellIndex, ParityIndex, Slot};
+use sieve_core::units::{ByteLength, CellIndex, GRANULE, ParityIndex, Slot};
 
 use crate::error::Result;
-use crate::event::{Event, Observer};
+use crate::event::Observer;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
     Buffer, CellTask, Coder, Disks, LaneDisk, LaneStep, Output, Restraint, SnapshotFeed, stream,
 };
 use crate::pool::Pool;
+use crate::progress::Meter;
 use crate::sync::open_images;
 use crate::window::Snapshot;
 
@@ -63,6 +64,12 @@ pub(super) fn compare(
         wrong: Arc::clone(&wrong),
     };
     let mut feed = SnapshotFeed::new(pool, snapshot);
+    let mut meter = Meter::begin(
+        pool,
+        observer,
+        &amounts(pool, volume, cells.len() as u64, snapshot),
+        cells.len() as u64,
+    )?;
     let mut ordered = 0;
     let mut absent = BTreeSet::new();
     let outcome = stream(disks, restraint, coder, |feeder| {
@@ -75,7 +82,7 @@ pub(super) fn compare(
             }
             feed.order(feeder, *cell, |lane| present[lane], true)?;
             ordered += 1;
-            observer.event(Event::Advanced { by: 1 });
+            meter.advance();
         }
         Ok(())
     })?;
@@ -84,6 +91,18 @@ pub(super) fn compare(
     left.extend(wrong.lock().unwrap_or_else(std::sync::PoisonError::into_inner).iter());
     let good = (ordered - left.len().min(ordered)) as u64;
     Ok(Compared { good, left, ordered })
+}
+
+/// Bytes that are read of each disk at most.
+fn amounts(pool: &Pool, volume: &str, cells: u64, snapshot: &Snapshot) -> BTreeMap<String, ByteLength> {
+    let most = cells * snapshot.geometry.cell_bytes();
+    let of = |member: &Member| {
+        let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
+        let rows = lane.map_or(u64::MAX, |lane| lane.map.end());
+        ByteLength::new(rows.saturating_mul(GRANULE).min(most))
+    };
+    let members = pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable());
+    members.map(|member| (member.row.name.clone(), of(member))).collect()
 }
 
 /// Computes parity from the lanes and compares it with what was read.

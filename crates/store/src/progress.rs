@@ -1,0 +1,119 @@
+//! Telling how a long stage is getting on, with a remaining time that can be believed.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::time::{Duration, Instant};
+
+use sieve_core::forecast::{Measured, Pass, remaining};
+use sieve_core::units::ByteLength;
+
+use crate::curves::pass_of;
+use crate::error::Result;
+use crate::event::{Event, Observer};
+use crate::pool::Pool;
+
+/// How often it is told.
+const INTERVAL: Duration = Duration::from_millis(500);
+/// The speed is that of the last so many intervals.
+const WINDOW: usize = 10;
+
+/// Watches one stage.
+pub(crate) struct Meter<'a> {
+    pool: &'a Pool,
+    observer: &'a dyn Observer,
+    pass: Pass,
+    before: Vec<(u64, f64)>,
+    begun: Instant,
+    told: Instant,
+    lately: VecDeque<(Instant, u64)>,
+    done: u64,
+    total: u64,
+}
+
+impl<'a> Meter<'a> {
+    /// Begins a stage of `total` cells that moves so many bytes on each disk.
+    ///
+    /// # Errors
+    /// When the measured curves are damaged.
+    pub(crate) fn begin(
+        pool: &'a Pool,
+        observer: &'a dyn Observer,
+        amounts: &BTreeMap<String, ByteLength>,
+        total: u64,
+    ) -> Result<Self> {
+        let pass = pass_of(pool, amounts)?;
+        let now = Instant::now();
+        let mut meter = Self {
+            pool,
+            observer,
+            pass,
+            before: Vec::new(),
+            begun: now,
+            told: now,
+            lately: VecDeque::new(),
+            done: 0,
+            total,
+        };
+        meter.before = meter.counters();
+        Ok(meter)
+    }
+
+    /// Bytes moved by each disk of the pass, and how long it was busy.
+    fn counters(&self) -> Vec<(u64, f64)> {
+        let of = |name: &str| {
+            let member = self.pool.members.iter().find(|m| m.row.name == name)?;
+            let counters = member.disk.as_ref()?.counters();
+            let (read, written) = counters.totals();
+            Some((read + written, counters.busy()))
+        };
+        self.pass.disks.iter().map(|disk| of(&disk.name).unwrap_or_default()).collect()
+    }
+
+    /// One more cell is done.
+    pub(crate) fn advance(&mut self) {
+        self.done += 1;
+        self.observer.event(Event::Advanced { by: 1 });
+        if self.told.elapsed() >= INTERVAL {
+            self.tell();
+        }
+    }
+
+    fn tell(&mut self) {
+        self.told = Instant::now();
+        let measured: Vec<Measured> = self
+            .counters()
+            .into_iter()
+            .zip(&self.before)
+            .map(|((bytes, busy), before)| Measured {
+                bytes: ByteLength::new(bytes.saturating_sub(before.0)),
+                busy: busy - before.1,
+            })
+            .collect();
+        let moved: u64 = measured.iter().map(|disk| disk.bytes.exact()).sum();
+        self.lately.push_back((self.told, moved));
+        if self.lately.len() > WINDOW {
+            self.lately.pop_front();
+        }
+        let (since, earlier) =
+            self.lately.front().copied().filter(|_| self.lately.len() > 1).unwrap_or((self.begun, 0));
+        let seconds = since.elapsed().as_secs_f64().max(1e-3);
+        let longest = self.pass.disks.iter().map(|disk| disk.end.exact()).max().unwrap_or(0);
+        let share = self.done as f64 / self.total.max(1) as f64;
+        let position = ByteLength::new((longest as f64 * share) as u64);
+        self.observer.event(Event::Progress {
+            done: self.done,
+            total: self.total,
+            moved_bytes: moved,
+            bytes_per_second: (moved - earlier.min(moved)) as f64 / seconds,
+            elapsed_seconds: self.begun.elapsed().as_secs_f64(),
+            remaining_seconds: remaining(&self.pass, position, &measured).seconds(),
+        });
+    }
+}
+
+impl Drop for Meter<'_> {
+    fn drop(&mut self) {
+        if self.done > 0 {
+            self.tell();
+        }
+    }
+}
