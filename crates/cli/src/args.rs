@@ -10,11 +10,11 @@ Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, check
   build             prepare, create
-  use               put, get, ls, rm
+  use               put, get, ls, rm, restore
   protect           sync, verify
   foresee           fate, drill, risk
   repair            rebuild
-  watch             status
+  watch             status, bench
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
@@ -51,6 +51,25 @@ pub(crate) struct SyncArguments {
     pub(crate) quiet: bool,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+/// What is rebuilt, and where.
+#[derive(Args)]
+pub(crate) struct RebuildArguments {
+    /// The lost disks
+    #[arg(required = true, value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+    /// The folder of the new disk, one for each name
+    #[arg(long, required = true, value_name = "DIR")]
+    pub(crate) onto: Vec<PathBuf>,
+    /// Bring these folders or files back before all others
+    #[arg(long, value_name = "PATH")]
+    pub(crate) first: Vec<String>,
+    /// Keep what comes back in pieces beside its name, with zeros for what is missing
+    #[arg(long)]
+    pub(crate) salvage: bool,
     #[command(flatten)]
     pub(crate) consent: Consent,
 }
@@ -488,18 +507,9 @@ pub(crate) enum Command {
     Risk(RiskArguments),
     /// Bring lost disks back onto new, empty ones
     #[command(
-        after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2"
+        after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2\n  zinc-sieve rebuild cedar --onto /mnt/new --first nest-cams --salvage"
     )]
-    Rebuild {
-        /// The lost disks
-        #[arg(required = true, value_name = "NAME")]
-        names: Vec<String>,
-        /// The folder of the new disk, one for each name
-        #[arg(long, required = true, value_name = "DIR")]
-        onto: Vec<PathBuf>,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    Rebuild(RebuildArguments),
     /// Show at one glance how the pool is
     #[command(
         after_help = "Example:\n  zinc-sieve status\n  zinc-sieve status --files listing.csv    # a pool on paper"
@@ -507,6 +517,16 @@ pub(crate) enum Command {
     Status {
         #[command(flatten)]
         paper: PaperArguments,
+    },
+    /// Measure what this machine's processor and memory allow
+    #[command(after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2")]
+    Bench {
+        /// Only this set of instructions
+        #[arg(long, value_name = "NAME")]
+        kernel: Option<String>,
+        /// Measure for a moment only: to see that it works
+        #[arg(long, hide = true)]
+        quick: bool,
     },
     /// Play the whole story on made-up files in a temporary folder
     #[command(

@@ -113,6 +113,18 @@ impl RelPath {
         Some(Self(self.0[..cut].to_vec()))
     }
 
+    /// The path with something put before its extension: "nest/box7.mkv" and " (restored)" give
+    /// "nest/box7 (restored).mkv".
+    ///
+    /// # Errors
+    /// When the name becomes too long.
+    pub fn beside(&self, what: &str) -> Result<Self, PathError> {
+        let name = self.file_name();
+        let dot = name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0).unwrap_or(name.len());
+        let name = [&name[..dot], what.as_bytes(), &name[dot..]].concat();
+        self.parent().unwrap_or_default().join(&name)
+    }
+
     /// The last component; nothing for the root.
     pub fn file_name(&self) -> &[u8] {
         self.0.rsplit(|b| *b == b'/').next().unwrap_or_default()
@@ -169,6 +181,16 @@ impl fmt::Display for RelPath {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case("nest/box7.mkv", "nest/box7 (restored).mkv")]
+    #[case("notes", "notes (restored)")]
+    #[case("a/.hidden", "a/.hidden (restored)")]
+    #[case("a.b/c", "a.b/c (restored)")]
+    fn the_name_beside(#[case] path: &str, #[case] expected: &str) {
+        let path = RelPath::new(path).unwrap();
+        assert_eq!(path.beside(" (restored)").unwrap(), RelPath::new(expected).unwrap());
+    }
 
     #[rstest]
     #[case("/etc/passwd", PathError::Absolute)]

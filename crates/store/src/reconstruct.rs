@@ -23,7 +23,12 @@ pub(crate) struct Reconstructor<'a> {
 
 impl<'a> Reconstructor<'a> {
     pub(crate) fn new(pool: &'a Pool, snapshot: &'a Snapshot) -> Self {
-        Self { snapshot, contents: Contents::new(pool), pieces: None }
+        Self::without(pool, snapshot, &[])
+    }
+
+    /// One that reads nothing of the disks given, also if they are there.
+    pub(crate) fn without(pool: &'a Pool, snapshot: &'a Snapshot, disks: &[DiskId]) -> Self {
+        Self { snapshot, contents: Contents::without(pool, disks.to_vec()), pieces: None }
     }
 
     /// One cell of a content; nothing where it does not come back.

@@ -160,7 +160,7 @@ impl Scene {
             Action::Rebuild => {
                 let request = rebuild::Request { name: "cedar".into(), onto: self.path("new") };
                 let prepared = rebuild::plan(&pool, &[request])?;
-                rebuild::execute(&mut pool, &prepared, &Silent).map(|_| ())
+                rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).map(|_| ())
             }
         }
     }
@@ -226,7 +226,7 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     let mut pool = scene.open(real()).unwrap();
     let request = rebuild::Request { name: disk.into(), onto: fresh.clone() };
     let prepared = rebuild::plan(&pool, &[request]).unwrap_or_else(|e| panic!("{when}: {e}"));
-    let report = rebuild::execute(&mut pool, &prepared, &Silent).unwrap();
+    let report = rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).unwrap();
     assert_eq!(report.predicted, report.obtained, "{when}");
     let mut contents = scene.contents();
     collect(&fresh, &mut contents);

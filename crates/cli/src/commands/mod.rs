@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod bays;
+mod bench;
 mod burn_in;
 mod check;
 mod create;
@@ -70,6 +71,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
+        Command::Bench { kernel, quick } => bench::run(&context, kernel.as_deref(), quick),
         Command::Restore(arguments) => restore::run(&context, &arguments),
         Command::Sync(arguments) => sync::run(&context, arguments),
         Command::Verify(arguments) => verify::run(&context, &arguments),
@@ -77,7 +79,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Risk(arguments) => risk::run(&context, &arguments),
         Command::Drill { lose, practice: Some(dir), .. } => drill::practise(&context, &dir, &lose),
         Command::Drill { lose, sample, .. } => drill::run(&context, &lose, sample.as_deref()),
-        Command::Rebuild { names, onto, consent } => rebuild::run(&context, &names, &onto, consent),
+        Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
         Command::Status { paper } => status::run(&context, &paper),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),

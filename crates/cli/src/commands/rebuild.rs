@@ -1,25 +1,21 @@
 //! `rebuild`: lost disks back onto new ones.
 
-use std::path::PathBuf;
-
 use sieve_core::fate::Fate;
 use sieve_store::fate::Totals;
-use sieve_store::rebuild::{self, RebuildPlan, RebuildReport, Request};
+use sieve_store::rebuild::{self, Options, RebuildPlan, RebuildReport, Request};
 use sieve_store::{Error, Kind, Result};
 
-use super::Context;
-use crate::args::Consent;
+use super::{Context, volume_path};
+use crate::args::RebuildArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Bars;
 use crate::{confirm, json, load};
 
-pub(super) fn run(
-    context: &Context,
-    names: &[String],
-    onto: &[PathBuf],
-    consent: Consent,
-) -> Result<Outcome> {
+pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
+    let RebuildArguments { names, onto, first, salvage, consent } = arguments;
+    let first = first.iter().map(|path| volume_path(path)).collect::<Result<Vec<_>>>()?;
+    let options = Options { first, salvage: *salvage };
     let names: Vec<&str> = names.iter().flat_map(|n| n.split(',')).collect();
     if names.len() != onto.len() {
         let message = format!(
@@ -39,13 +35,13 @@ pub(super) fn run(
     if !context.json {
         show_plan(&prepared.plan);
     }
-    if !confirm::go_on(consent, "Rebuild?")? {
+    if !confirm::go_on(*consent, "Rebuild?")? {
         if context.json {
             json::print(&prepared.plan)?;
         }
         return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
     }
-    let report = rebuild::execute(&mut pool, &prepared, &Bars::new())?;
+    let report = rebuild::execute(&mut pool, &prepared, &options, &Bars::new())?;
     if context.json {
         json::print(&report)?;
     } else {
@@ -112,6 +108,15 @@ fn show_report(report: &RebuildReport) {
     let (text, colour) =
         if exact { ("Exactly as predicted.", style::WELL) } else { ("Not as predicted.", style::WATCH) };
     anstream::println!("\n{}", style::paint(colour, text));
+    for file in &report.salvaged {
+        let holes: Vec<String> = file.holes.iter().map(|(from, to)| format!("{from} to {to}")).collect();
+        anstream::println!(
+            "{} {}: zeros in place of bytes {}",
+            style::paint(style::WATCH, "salvaged"),
+            file.at,
+            holes.join(", ")
+        );
+    }
 }
 
 /// Two totals side by side.

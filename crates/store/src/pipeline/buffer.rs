@@ -76,6 +76,7 @@ mod tests {
         assert_eq!((address as usize % LINE, one.len()), (0, 1000));
         assert_ne!(second.lend().as_ptr() as usize % PAGE, address as usize % PAGE);
         drop(one);
-        assert_eq!((first.lend().as_ptr(), first.lend()[0]), (address, 7));
+        let again = first.lend();
+        assert_eq!((again.as_ptr(), again[0]), (address, 7));
     }
 }

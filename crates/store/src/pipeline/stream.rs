@@ -76,10 +76,16 @@ pub(crate) trait Coder: Send {
 /// Where computed parity goes.
 pub(crate) struct Output {
     writers: Vec<(Buffers, SyncSender<ComputedStep>)>,
+    step: usize,
     steps: usize,
 }
 
 impl Output {
+    /// Bytes in a step.
+    pub(crate) const fn step_bytes(&self) -> usize {
+        self.step
+    }
+
     /// Buffers for one step of all parities that are written.
     pub(crate) fn lend(&self) -> Vec<Buffer> {
         self.writers.iter().map(|(buffers, _)| buffers.lend()).collect()
@@ -243,7 +249,7 @@ impl<'scope> Threads<'scope> {
             readers
                 .push(scope.spawn(move || parity::read(&image, pace, &buffers, steps, &tasks, &send_step)));
         }
-        let mut output = Output { writers: Vec::new(), steps };
+        let mut output = Output { writers: Vec::new(), step, steps };
         let mut writers = Vec::new();
         for (number, (image, pace)) in disks.images.iter_mut().zip(parity_paces).enumerate() {
             let (send, computed) = sync_channel(shape.ahead);

@@ -102,6 +102,8 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         }
         if let Some(version) = source {
             publish_object(pool, target, target.jobs[position].object, &names, version, fate)?;
+        } else if fate == Fate::Torn {
+            salvage(pool, target, position, &names, report)?;
         }
     }
     for (path, node) in &symlinks {
@@ -123,11 +125,34 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
     Ok(())
 }
 
+/// What came back in pieces gets a name beside its own, which stays free.
+fn salvage(
+    pool: &Pool,
+    target: &mut DataTarget,
+    position: usize,
+    names: &[RelPath],
+    report: &mut RebuildReport,
+) -> Result<()> {
+    let job = &target.jobs[position];
+    let torn = job.version.into_iter().chain(job.older).find(|version| target.holes.contains_key(version));
+    let (Some(version), Some(name)) = (torn, names.iter().find(|name| !is_held(name))) else { return Ok(()) };
+    let holes = target.holes.remove(&version).unwrap_or_default();
+    let at = name.beside(" (salvaged)").map_err(|e| {
+        Error::new(Kind::Usage, "rebuild.salvage", format!("{name}: no name beside it: {e}"))
+            .remedy("rebuild without --salvage")
+    })?;
+    make_parents(&*target.disk, &at)?;
+    let attributes = versions::get(pool.catalogue.reading(), version)?.attributes;
+    publish_file(&*target.disk.clone(), &target.torn(version), &at, &attributes)?;
+    report.salvaged.push(super::Salvaged { path: name.to_string(), at: at.to_string(), holes });
+    Ok(())
+}
+
 fn make_parents(disk: &dyn Disk, path: &RelPath) -> Result<()> {
     path.parent().map_or(Ok(()), |parent| durable::make_folders(disk, &parent).map(|_| ()))
 }
 
-fn publish_object(
+pub(super) fn publish_object(
     pool: &Pool,
     target: &mut DataTarget,
     object: ObjectId,

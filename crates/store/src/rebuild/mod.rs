@@ -1,8 +1,10 @@
 //! Bringing lost disks back onto new ones, from the survivors.
 
 mod finish;
+mod first;
 pub(crate) mod jobs;
 mod run;
+mod streaming;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -34,6 +36,26 @@ pub struct Request {
     pub name: String,
     /// The folder of the new one.
     pub onto: PathBuf,
+}
+
+/// What the user wants besides.
+#[derive(Clone, Debug, Default)]
+pub struct Options {
+    /// Files below these folders come back before all others.
+    pub first: Vec<RelPath>,
+    /// What comes back in pieces only is kept beside its name, with zeros for what is missing.
+    pub salvage: bool,
+}
+
+/// A file that came back in pieces and was kept.
+#[derive(Clone, Debug, Serialize)]
+pub struct Salvaged {
+    /// Its path.
+    pub path: String,
+    /// What it is called now.
+    pub at: String,
+    /// The bytes that are missing, from, up to: zeros are in their place.
+    pub holes: Vec<(u64, u64)>,
 }
 
 /// What will be done for one disk.
@@ -81,6 +103,8 @@ pub struct RebuildReport {
     pub obtained: Totals,
     /// Files that did not come back in their present state: path, fate.
     pub not_back: Vec<(String, sieve_core::fate::Fate)>,
+    /// Files that came back in pieces and were kept, as was wished.
+    pub salvaged: Vec<Salvaged>,
     /// Damage that was met on survivors, in words.
     pub damage: Vec<String>,
     /// Cells of parity that were written, and that could not be computed.
@@ -182,8 +206,13 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
 ///
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
-pub fn execute(pool: &mut Pool, prepared: &Prepared, observer: &dyn Observer) -> Result<RebuildReport> {
-    run::execute(pool, prepared, observer)
+pub fn execute(
+    pool: &mut Pool,
+    prepared: &Prepared,
+    options: &Options,
+    observer: &dyn Observer,
+) -> Result<RebuildReport> {
+    run::execute(pool, prepared, options, observer)
 }
 
 fn predict(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {

@@ -10,8 +10,10 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, ParityIndex, VersionId};
 
 use super::finish;
+use super::first;
 use super::jobs::{self, Assembly, Job};
-use super::{Prepared, RebuildReport, Target};
+use super::streaming;
+use super::{Options, Prepared, RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{held_files, objects, parity_state, versions};
 use crate::content::Contents;
@@ -43,6 +45,10 @@ pub(super) struct DataTarget {
     pub(super) held: BTreeSet<VersionId>,
     /// What lives in the catalogue alone comes back.
     pub(super) has_replica: bool,
+    /// What comes back in pieces is kept beside its name.
+    salvages: bool,
+    /// The bytes that are missing of contents that came back in pieces and are kept: from, up to.
+    pub(super) holes: BTreeMap<VersionId, Vec<(u64, u64)>>,
     workspace: Workspace,
     open: Option<(VersionId, Box<dyn WriteFile>)>,
     lane: usize,
@@ -51,6 +57,7 @@ pub(super) struct DataTarget {
 pub(super) fn execute(
     pool: &mut Pool,
     prepared: &Prepared,
+    options: &Options,
     observer: &dyn Observer,
 ) -> Result<RebuildReport> {
     let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
@@ -60,6 +67,12 @@ pub(super) fn execute(
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
     let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
+    for target in &mut pass.data {
+        target.salvages = options.salvage;
+        if !options.first.is_empty() {
+            first::bring(pool, &snapshot, &pass.images, &lost, target, &options.first, observer)?;
+        }
+    }
     pass.run(&snapshot, &lost, observer)?;
     let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, .. } = pass;
     let mut report = RebuildReport {
@@ -67,6 +80,7 @@ pub(super) fn execute(
         // Files on the survivors stay as they are; those of the lost disks are counted as they come back.
         obtained: Totals { untouched: prepared.plan.predicted.untouched, ..Totals::default() },
         not_back: Vec::new(),
+        salvaged: Vec::new(),
         damage,
         parity_cells,
         parity_cells_left,
@@ -138,6 +152,8 @@ fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: boo
         shared: BTreeSet::new(),
         held: BTreeSet::new(),
         has_replica,
+        salvages: false,
+        holes: BTreeMap::new(),
         workspace: Workspace::begin(&target.disk, pool.machine.random())?,
         open: None,
         lane,
@@ -188,10 +204,20 @@ impl<'a> Pass<'a> {
     fn run(&mut self, snapshot: &Snapshot, lost: &[DiskId], observer: &dyn Observer) -> Result<()> {
         let cells = self.cells(snapshot);
         observer.event(Event::Stage { name: "rebuilding", total: cells.len() as u64, unit: Unit::Cells });
+        let work = streaming::Work {
+            pool: self.pool,
+            snapshot,
+            images: &self.images,
+            lost,
+            data: &mut self.data,
+            parity: &mut self.parity,
+        };
+        let left = streaming::run(work, &cells, observer)?;
+        self.parity_cells += (cells.len() - left.len()) as u64 * u64::from(!self.parity.is_empty());
         let mut contents = Contents::without(self.pool, lost.to_vec());
-        for cell in cells {
+        for cell in left {
+            self.parity.iter_mut().for_each(|image| image.discard(cell));
             self.cell(snapshot, &mut contents, cell)?;
-            observer.event(Event::Advanced { by: 1 });
         }
         self.close()
     }
@@ -248,31 +274,46 @@ impl<'a> Pass<'a> {
 }
 
 impl DataTarget {
-    fn wants(&self, version: VersionId) -> bool {
+    pub(super) fn wants(&self, version: VersionId) -> bool {
         self.assemblies.get(&version).is_some_and(|a| a.state.is_none())
+    }
+
+    /// The lane of the disk, as a position in the snapshot.
+    pub(super) fn lane(&self) -> usize {
+        self.lane
     }
 
     /// Takes what a window has of this disk.
     fn take(&mut self, lane: &LaneMap, window: &Window) -> Result<()> {
-        for piece in lane.overlapping(window.rows) {
+        let Some(of_lane) = window.lanes.get(self.lane) else { return Ok(()) };
+        self.take_rows(lane, window.rows, &of_lane.bytes, &of_lane.unknown)
+    }
+
+    /// Takes rows of this disk's lane; those that are unknown are lost.
+    pub(super) fn take_rows(
+        &mut self,
+        lane: &LaneMap,
+        rows: Rows,
+        bytes: &[u8],
+        unknown: &[Rows],
+    ) -> Result<()> {
+        for piece in lane.overlapping(rows) {
             let version = piece.value.version;
             if !self.wants(version) {
                 continue;
             }
-            let unknown: Vec<Rows> = window.lanes[self.lane]
-                .unknown
-                .iter()
-                .map(|u| u.intersection(piece.rows))
-                .filter(|u| !u.is_empty())
-                .collect();
+            let unknown: Vec<Rows> =
+                unknown.iter().map(|u| u.intersection(piece.rows)).filter(|u| !u.is_empty()).collect();
             let known =
                 unknown.iter().fold(vec![piece.rows], |known, cut| crate::window::without(&known, *cut));
             let content = |row: u64| piece.value.offset + (row - piece.rows.start());
-            for rows in known {
-                let at =
-                    |row: u64| usize::try_from((row - window.rows.start()) * GRANULE).expect("in memory");
-                let bytes = &window.lanes[self.lane].bytes[at(rows.start())..at(rows.end())];
-                self.write(version, bytes, content(rows.start()) * GRANULE)?;
+            for part in known {
+                let at = |row: u64| usize::try_from((row - rows.start()) * GRANULE).expect("in memory");
+                self.write(
+                    version,
+                    &bytes[at(part.start())..at(part.end())],
+                    content(part.start()) * GRANULE,
+                )?;
             }
             let assembly = self.assemblies.get_mut(&version).expect("it is wanted");
             assembly.lost.extend(unknown.iter().map(|u| Rows::at(content(u.start()), u.length())));
@@ -287,7 +328,7 @@ impl DataTarget {
     }
 
     /// The unfinished file of a content, opened for writing.
-    fn file(&mut self, version: VersionId) -> Result<&mut Box<dyn WriteFile>> {
+    pub(super) fn file(&mut self, version: VersionId) -> Result<&mut Box<dyn WriteFile>> {
         if self.open.as_ref().is_none_or(|(open, _)| *open != version) {
             let path = self.unfinished(version);
             self.open = Some((version, self.disk.modify(&path)?));
@@ -295,40 +336,53 @@ impl DataTarget {
         Ok(&mut self.open.as_mut().expect("it was just opened").1)
     }
 
-    /// Checks a content that is put together as far as it can be, cell by cell.
-    fn settle(&mut self, pool: &Pool, version: VersionId) -> Result<()> {
+    /// Checks a content that is put together as far as it can be, cell by cell; true if it is whole.
+    pub(super) fn settle(&mut self, pool: &Pool, version: VersionId) -> Result<bool> {
         let row = versions::get(pool.catalogue.reading(), version)?;
         let lost = std::mem::take(&mut self.assemblies.get_mut(&version).expect("it is being settled").lost);
         let cell = row.cell_granules();
         let file = self.file(version)?;
         file.set_length(row.sum.size.exact())?;
         file.sync()?;
-        let mut good = 0;
+        let (mut good, mut holes) = (0, Vec::new());
         for (index, expected) in (0..).zip(&row.sum.cells) {
             let rows = Rows::at(index * cell, cell);
+            let (offset, length) = row.cell_span(index);
             if lost.iter().any(|l| !l.intersection(rows).is_empty()) {
+                holes.push((offset, offset + length));
                 continue;
             }
-            let (offset, length) = row.cell_span(index);
             let mut bytes = vec![0; usize::try_from(length).unwrap_or(0)];
             let read = file.read_at(&mut bytes, offset)?;
-            good += u64::from(read == bytes.len() && cell_sum(row.sum.size, index, &bytes) == *expected);
+            if read == bytes.len() && cell_sum(row.sum.size, index, &bytes) == *expected {
+                good += 1;
+            } else {
+                holes.push((offset, offset + length));
+            }
         }
         let state = match good {
             _ if good == row.sum.cells.len() as u64 => Recovered::Whole,
             0 => Recovered::Nothing,
             _ => Recovered::Pieces,
         };
-        if state != Recovered::Whole {
+        if state == Recovered::Pieces && self.salvages {
+            self.holes.insert(version, holes);
+        } else if state != Recovered::Whole {
             self.open = None;
             self.disk.remove_file(&self.unfinished(version))?;
         }
         self.assemblies.get_mut(&version).expect("it is being settled").state = Some(state);
-        Ok(())
+        Ok(state == Recovered::Whole)
     }
 
     fn unfinished(&self, version: VersionId) -> RelPath {
         self.workspace.path_of(&format!("content-{version}"))
+    }
+
+    /// The unfinished file of a content that came back in pieces, with zeros for what is missing.
+    pub(super) fn torn(&mut self, version: VersionId) -> RelPath {
+        self.open = None;
+        self.unfinished(version)
     }
 
     /// The unfinished file of a content that came back whole; none where an earlier run had finished it.

@@ -262,28 +262,8 @@ impl Run<'_> {
 
 /// The path with something put before its extension.
 fn beside(path: &RelPath, what: &str) -> Result<RelPath> {
-    let name = path.file_name();
-    let dot = name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0).unwrap_or(name.len());
-    let name = [&name[..dot], what.as_bytes(), &name[dot..]].concat();
-    let folder = path.parent().unwrap_or_default();
-    folder.join(&name).map_err(|e| {
+    path.beside(what).map_err(|e| {
         Error::new(Kind::Usage, "restore.name", format!("{path}: no name beside it: {e}"))
             .remedy("restore it into a folder elsewhere: --to DIR")
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("nest/box7.mkv", "nest/box7 (restored).mkv")]
-    #[case("notes", "notes (restored)")]
-    #[case("a/.hidden", "a/.hidden (restored)")]
-    #[case("a.b/c", "a.b/c (restored)")]
-    fn the_name_beside(#[case] path: &str, #[case] expected: &str) {
-        let path = RelPath::new(path).unwrap();
-        assert_eq!(beside(&path, " (restored)").unwrap(), RelPath::new(expected).unwrap());
-    }
 }

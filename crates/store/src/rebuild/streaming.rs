@@ -1,0 +1,180 @@
+//! The usual way: the survivors are streamed, what the lost disks held is solved for step by step and goes where it
+//! belongs. Cells that need more care are left to the careful way.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+
+use sieve_core::code::{Decoder, Encoder};
+use sieve_core::gf256::Kernel;
+use sieve_core::lane::Rows;
+use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot};
+
+use super::run::DataTarget;
+use crate::error::Result;
+use crate::event::Observer;
+use crate::member::Member;
+use crate::parity::ParityImage;
+use crate::pipeline::{
+    Buffer, CellTask, Coder, Disks, LaneDisk, LaneStep, Output, Restraint, SnapshotFeed, stream,
+};
+use crate::pool::Pool;
+use crate::progress::Meter;
+use crate::window::Snapshot;
+
+/// What is rebuilt, and from what.
+pub(super) struct Work<'a> {
+    pub(super) pool: &'a Pool,
+    pub(super) snapshot: &'a Snapshot,
+    /// The parity images that are there.
+    pub(super) images: &'a [ParityImage],
+    pub(super) lost: &'a [DiskId],
+    pub(super) data: &'a mut [DataTarget],
+    /// The parity images that are written anew.
+    pub(super) parity: &'a mut [ParityImage],
+}
+
+/// Streams the cells; returns those that the careful way has to look at.
+pub(super) fn run(
+    work: Work<'_>,
+    cells: &BTreeSet<CellIndex>,
+    observer: &dyn Observer,
+) -> Result<BTreeSet<CellIndex>> {
+    let Work { pool, snapshot, images, lost, data, parity } = work;
+    let lanes: Vec<LaneDisk> = snapshot
+        .lanes
+        .iter()
+        .map(|lane| {
+            let member = pool.member(lane.disk).ok().filter(|_| !lost.contains(&lane.disk));
+            let disk = member.and_then(|member| member.usable().ok().map(Arc::clone));
+            LaneDisk { disk, begun: HashMap::new() }
+        })
+        .collect();
+    let present: Vec<bool> = lanes.iter().map(|lane| lane.disk.is_some()).collect();
+    // Lanes of disks that are not there, and are not zero in the cell.
+    let missing = |cell: CellIndex| -> Vec<usize> {
+        let rows = snapshot.geometry.rows(cell);
+        let holds = |lane: usize| snapshot.lanes[lane].map.overlapping(rows).next().is_some();
+        (0..present.len()).filter(|lane| !present[*lane] && holds(*lane)).collect()
+    };
+    let (streamed, mut left): (Vec<CellIndex>, BTreeSet<CellIndex>) = {
+        let can = |cell: &CellIndex| missing(*cell).len() <= images.len();
+        (
+            cells.iter().copied().filter(can).collect(),
+            cells.iter().copied().filter(|cell| !can(cell)).collect(),
+        )
+    };
+    let places = || streamed.iter().filter_map(|c| Some((*c, snapshot.expected.at(u64::from(c.get()))?)));
+    let cell_bytes = usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX);
+    let coder = Solver {
+        snapshot,
+        kernel: snapshot.kernel,
+        read: images.iter().map(ParityImage::index).collect(),
+        written: parity.iter().map(ParityImage::index).collect(),
+        missing: streamed.iter().map(|cell| (*cell, missing(*cell))).collect(),
+        decoders: HashMap::new(),
+        data,
+    };
+    let disks = Disks {
+        lanes,
+        readers: images.iter().map(|image| image.reader(places())).collect(),
+        images: parity,
+        cell_bytes,
+        turning: pool.members.iter().any(Member::turns),
+    };
+    let mut meter = Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64)?;
+    let mut feed = SnapshotFeed::new(pool, snapshot);
+    let outcome = stream(disks, &Restraint::default(), coder, |feeder| {
+        for cell in &streamed {
+            feed.order(feeder, *cell, |lane| present[lane], true)?;
+            meter.advance();
+        }
+        Ok(())
+    })?;
+    left.extend(outcome.failed);
+    Ok(left)
+}
+
+/// Bytes that are read of each survivor.
+fn amounts(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> BTreeMap<String, ByteLength> {
+    let rows = snapshot.lanes.iter().map(|lane| lane.map.end()).max().unwrap_or(0);
+    let of = |member: &Member| {
+        let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
+        ByteLength::new(lane.map_or(rows, |lane| lane.map.end()) * GRANULE)
+    };
+    let survivors = pool.members.iter().filter(|m| m.state.is_usable() && !lost.contains(&m.row.id));
+    survivors.map(|member| (member.row.name.clone(), of(member))).collect()
+}
+
+/// Solves for the lanes that are missing, writes them where they belong, and encodes lost parities.
+struct Solver<'a> {
+    snapshot: &'a Snapshot,
+    kernel: Kernel,
+    read: Vec<ParityIndex>,
+    written: Vec<ParityIndex>,
+    missing: HashMap<CellIndex, Vec<usize>>,
+    decoders: HashMap<(Vec<Slot>, Vec<Slot>), Decoder>,
+    data: &'a mut [DataTarget],
+}
+
+impl Solver<'_> {
+    fn slot(&self, lane: usize) -> Slot {
+        self.snapshot.lanes[lane].slot
+    }
+}
+
+impl Coder for Solver<'_> {
+    fn step(
+        &mut self,
+        task: &CellTask,
+        step: usize,
+        lanes: Vec<LaneStep>,
+        parities: Vec<Buffer>,
+        output: &mut Output,
+    ) -> Result<()> {
+        let known: Vec<(usize, &[u8])> = task
+            .lanes
+            .iter()
+            .zip(&lanes)
+            .filter_map(|(lane, step)| Some((*lane, &**step.now.as_ref()?)))
+            .collect();
+        let missing = self.missing.get(&task.cell).cloned().unwrap_or_default();
+        let length = parities.first().map(|parity| parity.len()).or(known.first().map(|(_, b)| b.len()));
+        let length = length.unwrap_or_else(|| output.step_bytes());
+        let mut found = vec![vec![0; length]; missing.len()];
+        let slots =
+            |lanes: &mut dyn Iterator<Item = usize>| lanes.map(|lane| self.slot(lane)).collect::<Vec<_>>();
+        let missing_slots = slots(&mut missing.iter().copied());
+        let known_slots = slots(&mut known.iter().map(|(lane, _)| *lane));
+        let contents: Vec<&[u8]> = known.iter().map(|(_, bytes)| *bytes).collect();
+        if !missing.is_empty() {
+            let (kernel, read) = (self.kernel, &self.read);
+            let decoder = self
+                .decoders
+                .entry((missing_slots.clone(), known_slots.clone()))
+                .or_insert_with_key(|(missing, known)| {
+                    Decoder::new(kernel, missing, read, known)
+                        .expect("cells with too few parities are not streamed")
+                });
+            let parities: Vec<&[u8]> = parities.iter().map(|parity| &**parity).collect();
+            let mut targets: Vec<&mut [u8]> = found.iter_mut().map(Vec::as_mut_slice).collect();
+            decoder.decode(&mut targets, &parities, &contents);
+        }
+        let cell = self.snapshot.geometry.rows(task.cell);
+        let granules = length as u64 / GRANULE;
+        let rows = Rows::at(cell.start() + step as u64 * granules, granules);
+        for (lane, bytes) in missing.iter().zip(&found) {
+            for target in self.data.iter_mut().filter(|target| target.lane() == *lane) {
+                target.take_rows(&self.snapshot.lanes[*lane].map, rows, bytes, &[])?;
+            }
+        }
+        if self.written.is_empty() {
+            return Ok(());
+        }
+        let all_slots = [known_slots, missing_slots].concat();
+        let all: Vec<&[u8]> = contents.into_iter().chain(found.iter().map(Vec::as_slice)).collect();
+        let mut computed = output.lend();
+        Encoder::new(self.kernel, &self.written, &all_slots)
+            .encode(&mut computed.iter_mut().map(|buffer| &mut **buffer).collect::<Vec<_>>(), &all);
+        output.write(task.cell, step, computed)
+    }
+}
