@@ -205,6 +205,17 @@ pub fn by_version(c: &Connection, disk: DiskId, version: VersionId) -> Result<Op
     Ok(c.prepare_cached(&sql)?.query_row((disk.get(), version.get()), |row| read(row, 0)).optional()?)
 }
 
+/// An object that has a content, or had it when it was last checksummed; one that has it for sure comes first.
+///
+/// # Errors
+/// What the database says.
+pub fn of_version(c: &Connection, disk: DiskId, version: VersionId) -> Result<Option<ObjectRow>> {
+    let sql = format!(
+        "SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 AND o.version = ?2 ORDER BY o.standing, o.id LIMIT 1"
+    );
+    Ok(c.prepare_cached(&sql)?.query_row((disk.get(), version.get()), |row| read(row, 0)).optional()?)
+}
+
 /// Calls `visit` with the object of each name there is.
 ///
 /// # Errors

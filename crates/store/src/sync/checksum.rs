@@ -13,7 +13,7 @@ use sieve_core::units::{DiskId, ObjectId, VersionId};
 use super::{Options, SyncReport};
 use crate::catalogue::held_files;
 use crate::catalogue::objects::{self, ObjectRow};
-use crate::catalogue::versions;
+use crate::catalogue::{parity_state, versions};
 use crate::content;
 use crate::disk::{Disk, full_path};
 use crate::error::{Error, Result};
@@ -81,6 +81,8 @@ pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
                 && holes_allow(&version.data, &data)
             {
                 pool.catalogue.transaction(|t| {
+                    // It was read whole, and is well: what was damaged of it was mended.
+                    parity_state::clear_damaged_content(t, known)?;
                     objects::set_version(t, id, Some(known), Standing::Same, object.older)
                 })?;
             }
@@ -202,6 +204,7 @@ fn settle_standing(
         if version.sum.whole == sum.whole && version.sum.size == sum.size && holes_allow(&version.data, data)
         {
             versions::set_attributes(t, known, &attributes)?;
+            parity_state::clear_damaged_content(t, known)?;
             objects::set_version(t, object.id, Some(known), Standing::Same, object.older)?;
             return Ok(false);
         }

@@ -154,14 +154,15 @@ impl Mender<'_> {
     ) -> Result<()> {
         let reading = self.pool.catalogue.reading();
         let row = versions::get(reading, version)?;
-        let object = objects::by_version(reading, member.row.id, version)?;
+        let object = objects::of_version(reading, member.row.id, version)?;
         let names = object.as_ref().map_or(Ok(Vec::new()), |object| objects::names(reading, object.id))?;
         let (Some(object), Some(path)) = (object, names.first().cloned()) else { return Ok(()) };
         let disk = member.writable()?;
         // Only what is still the synced object is touched.
-        if !disk.stat(&path)?.is_some_and(|stat| object.matches(&stat)) {
+        let is_synced = object.standing == Standing::Same;
+        if !is_synced || !disk.stat(&path)?.is_some_and(|stat| object.matches(&stat)) {
             for cell in cells {
-                self.leave(member, &path, &row, *cell, "the file was changed since: it is not touched");
+                self.leave(member, &path, &row, *cell, "its times or its inode moved since it was checksummed: it may be an edit, and is not touched (restore brings the synced content back beside it)");
             }
             return Ok(());
         }
