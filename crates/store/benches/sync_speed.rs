@@ -3,6 +3,8 @@
 //! `cargo bench -p sieve-store --bench sync_speed`; under `cargo test` it is small. The pool lies in /dev/shm where there
 //! is one, so that the disks are not what is measured.
 
+#![allow(clippy::disallowed_methods, reason = "a benchmark makes files of its own")]
+
 use std::fmt::Write as _;
 use std::fs;
 use std::os::unix::fs::FileExt;

@@ -85,6 +85,7 @@ unsafe fn both<V: Vector, const T: usize, const C: usize>(work: &Work<'_>) -> us
 }
 
 #[expect(unsafe_code, reason = "vector instructions and raw loads")]
+#[expect(clippy::needless_range_loop, reason = "plain indices unroll into registers")]
 #[inline(always)]
 unsafe fn columns<V: Vector, const T: usize, const C: usize, const PLAIN: bool, const FETCH: bool>(
     work: &Work<'_>,

@@ -286,10 +286,11 @@ impl ParityImage {
 
     /// A cell is written whole.
     pub fn finish_cell(&mut self, open: OpenCell) {
+        let OpenCell { cell, slot, hasher, .. } = open;
         let mut sum = [0; 16];
-        sum.copy_from_slice(&open.hasher.finalize().as_bytes()[..16]);
-        let entry = Entry { slot: open.slot, checkpoint: CheckpointId::new(0), sum };
-        if let Some(older) = self.pending.insert(open.cell.get(), entry) {
+        sum.copy_from_slice(&hasher.finalize().as_bytes()[..16]);
+        let entry = Entry { slot, checkpoint: CheckpointId::new(0), sum };
+        if let Some(older) = self.pending.insert(cell.get(), entry) {
             self.free.insert(older.slot);
         }
     }

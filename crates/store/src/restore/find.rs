@@ -89,7 +89,7 @@ pub fn list(pool: &Pool, volume: &str, paths: &[RelPath]) -> Result<Vec<Candidat
     for member in pool.members_of(volume, Role::Data) {
         let mut search = Search { pool, member, volume, found: Vec::new(), held: BTreeSet::new() };
         search.held()?;
-        search.from_parity(&model)?;
+        search.in_parity(&model)?;
         found.append(&mut search.found);
     }
     found.retain(|candidate| paths.is_empty() || paths.iter().any(|path| candidate.original.is_within(path)));
@@ -149,7 +149,7 @@ impl Search<'_> {
     }
 
     /// Contents of the snapshot that no file has any more.
-    fn from_parity(&mut self, model: &VolumeModel) -> Result<()> {
+    fn in_parity(&mut self, model: &VolumeModel) -> Result<()> {
         let reading = self.pool.catalogue.reading();
         let id = self.member.row.id;
         let lane: BTreeSet<VersionId> =
