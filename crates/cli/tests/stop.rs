@@ -1,0 +1,97 @@
+//! Guards against a sync that cannot be stopped, or that loses what it had done: it ends at a checkpoint, says so, and the
+//! next one goes on from there, in the middle of a file too.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::fs;
+use std::process::Stdio;
+use std::time::Duration;
+
+use rustix::process::{Pid, Signal, kill_process};
+use serde_json::Value;
+use sieve_testkit::{Chance, Lab};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+const LONG: usize = 24_000_000;
+
+fn lab() -> Lab {
+    let lab = Lab::new(PROGRAM, 2, 2, "120 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("alder").join("dawn.flac"), Chance::new(3).bytes(LONG)).unwrap();
+    fs::write(lab.disk("beech").join("dusk.flac"), Chance::new(4).bytes(2_000_000)).unwrap();
+    lab
+}
+
+/// Begins a slow sync, and asks it to stop when it has told of some cells.
+fn stop_a_sync(lab: &Lab, signal: Signal) -> Value {
+    use std::io::{BufRead, BufReader, Read};
+    let mut child = lab
+        .command(&["sync", "--yes", "--json", "--limit", "6 MB/s", "--events"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut events = BufReader::new(child.stderr.take().unwrap());
+    let mut advanced = 0;
+    while advanced < 12 {
+        let mut line = String::new();
+        assert!(events.read_line(&mut line).unwrap() > 0, "it ended before it was asked to");
+        let event: Value = serde_json::from_str(&line).unwrap();
+        advanced += u64::from(event["event"] == "advanced");
+    }
+    kill_process(Pid::from_child(&child), signal).unwrap();
+    let mut rest = String::new();
+    events.read_to_string(&mut rest).unwrap();
+    let mut out = String::new();
+    child.stdout.take().unwrap().read_to_string(&mut out).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(1), "{rest}");
+    serde_json::from_str(&out).unwrap()
+}
+
+#[test]
+fn a_signal_stops_at_a_checkpoint_and_the_next_sync_goes_on() {
+    for signal in [Signal::INT, Signal::TERM] {
+        let lab = lab();
+        let report = stop_a_sync(&lab, signal);
+        assert_eq!(report["stopped"], true);
+        let done = report["cells"].as_u64().unwrap();
+        assert!((12..23).contains(&done), "{done} cells");
+        // The file is in parity in part: it is not said to be guarded, and nothing is said to be damaged.
+        lab.run(&["verify"]).expect(&[0]);
+        let fate = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[1]).json();
+        assert_eq!(fate["totals"]["rebuilt"]["files"], 0);
+        let drill = lab.run(&["drill", "--lose", "alder", "--json"]).expect(&[0, 1]).json();
+        assert_eq!(drill["surprises"], serde_json::json!([]));
+        let report = lab.run(&["sync", "--yes", "--json"]).expect(&[0]).json();
+        assert_eq!(report["cells"].as_u64().unwrap(), 23 - done, "what was done is not done again");
+        let read = report["read_bytes"]["alder"].as_u64().unwrap();
+        assert!(read < LONG as u64 - (done - 2) * (1 << 20), "{read} bytes of the file are read again");
+        lab.run(&["verify"]).expect(&[0]);
+        lab.run(&["fate", "--lose", "alder,beech"]).expect(&[0]);
+        lab.run(&["drill", "--lose", "alder,beech"]).expect(&[0]);
+    }
+}
+
+#[test]
+fn a_file_that_changes_after_the_stop_is_taken_anew() {
+    let lab = lab();
+    stop_a_sync(&lab, Signal::TERM);
+    std::thread::sleep(Duration::from_millis(30));
+    fs::write(lab.disk("alder").join("dawn.flac"), Chance::new(9).bytes(LONG - 5)).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
+}
+
+#[test]
+fn a_rename_after_the_stop_is_no_damage() {
+    let lab = lab();
+    stop_a_sync(&lab, Signal::TERM);
+    fs::rename(lab.disk("alder").join("dawn.flac"), lab.disk("alder").join("chorus.flac")).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
+}
