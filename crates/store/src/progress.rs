@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
 use sieve_core::forecast::{Measured, Pass, remaining};
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, Rate};
 
 use crate::curves::pass_of;
 use crate::error::Result;
@@ -27,6 +27,7 @@ pub(crate) struct Meter<'a> {
     lately: VecDeque<(Instant, u64)>,
     done: u64,
     total: u64,
+    limit: Option<Rate>,
 }
 
 impl<'a> Meter<'a> {
@@ -39,6 +40,7 @@ impl<'a> Meter<'a> {
         observer: &'a dyn Observer,
         amounts: &BTreeMap<String, ByteLength>,
         total: u64,
+        limit: Option<Rate>,
     ) -> Result<Self> {
         let pass = pass_of(pool, amounts)?;
         let now = Instant::now();
@@ -52,6 +54,7 @@ impl<'a> Meter<'a> {
             lately: VecDeque::new(),
             done: 0,
             total,
+            limit,
         };
         meter.before = meter.counters();
         Ok(meter)
@@ -105,7 +108,7 @@ impl<'a> Meter<'a> {
             moved_bytes: moved,
             bytes_per_second: (moved - earlier.min(moved)) as f64 / seconds,
             elapsed_seconds: self.begun.elapsed().as_secs_f64(),
-            remaining_seconds: remaining(&self.pass, position, &measured).seconds(),
+            remaining_seconds: remaining(&self.pass, position, &measured, self.limit).seconds(),
         });
     }
 }

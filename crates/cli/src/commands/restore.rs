@@ -15,8 +15,7 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
     let paths = arguments.paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
     let pool = load::pool(&context.pool)?;
     let volume = pool.volume(arguments.volume.volume.as_deref())?.name;
-    let bars = Bars::new();
-    scan::scan_all(&pool, |member| member.row.volume == volume, &bars)?;
+    scan::scan_all(&pool, |member| member.row.volume == volume, &Bars::new())?;
     let candidates = restore::list(&pool, &volume, &paths)?;
     if arguments.list {
         if context.json {
@@ -45,8 +44,7 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         }
         return Ok(Outcome::Fine);
     }
-    let report = restore::execute(&pool, &volume, &wanted, target, &bars)?;
-    drop(bars);
+    let report = restore::execute(&pool, &volume, &wanted, target, &Bars::new())?;
     if context.json {
         json::print(&report)?;
     } else {

@@ -17,9 +17,8 @@ use crate::{confirm, json, load};
 pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
-    let watch = Watch::new(&restraint);
     let options = Options { accept, disks, quiet, restraint: crate::restraint::begin(&restraint)? };
-    let plan = sync::plan(&pool, &options, &watch)?;
+    let plan = sync::plan(&pool, &options, &Watch::new(&restraint))?;
     if !context.json {
         show_plan(&plan);
     }
@@ -30,8 +29,7 @@ pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
         }
         return Ok(Outcome::Fine);
     }
-    let report = sync::execute(&mut pool, &plan, &options, &watch)?;
-    drop(watch);
+    let report = sync::execute(&mut pool, &plan, &options, &Watch::new(&restraint))?;
     if context.json {
         json::print(&report)?;
     } else if asks || !report.is_clean() {

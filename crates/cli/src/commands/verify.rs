@@ -13,8 +13,8 @@ use crate::{confirm, json, load, restraint};
 pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
     let scope = scope(arguments)?;
     let pool = load::pool(&context.pool)?;
-    let watch = Watch::new(&arguments.restraint);
-    let report = verify::verify(&pool, &scope, &restraint::begin(&arguments.restraint)?, &watch)?;
+    let restraint = restraint::begin(&arguments.restraint)?;
+    let report = verify::verify(&pool, &scope, &restraint, &Watch::new(&arguments.restraint))?;
     if !context.json {
         show(&report);
     }
@@ -24,7 +24,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
             show_intention(&report);
         }
         if confirm::go_on(arguments.consent, "Mend?")? {
-            let mended = verify::mend(&pool, &watch)?;
+            let mended = verify::mend(&pool, &Watch::new(&arguments.restraint))?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {
                 json::print(&mended)?;
@@ -57,7 +57,7 @@ fn is_well(report: &VerifyReport) -> bool {
 fn show_intention(report: &VerifyReport) {
     let parity: usize = report.damaged_parity.values().map(Vec::len).sum();
     anstream::println!(
-        "\nMending computes {} damaged {} of files and {} from parity and the other disks. A file gets its name back from a whole copy, or is mended where it lies; the bytes that are replaced are kept in .zinc-sieve/replaced on their disk.",
+        "\nMending computes {} damaged {} of files and {} from parity and the other disks.\nWhat is replaced is kept in .zinc-sieve/replaced on its disk.",
         count(report.damaged.len() as u64),
         if report.damaged.len() == 1 { "cell" } else { "cells" },
         units::parity_cells(parity as u64)
@@ -69,7 +69,7 @@ fn show_mended(report: &MendReport) {
         let (from, to) = cell.bytes;
         let how = if cell.in_place { " in place" } else { "" };
         anstream::println!(
-            "{}{how} {}:{} bytes {from} to {to}; what was there: {}",
+            "{}{how} {}:{} bytes {from} to {to}\n       what was there: {}",
             style::paint(style::WELL, "mended"),
             cell.disk,
             cell.path,
@@ -138,8 +138,9 @@ fn show(report: &VerifyReport) {
         let cells_text = cells.iter().take(10).map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let more = if cells.len() > 10 { ", …" } else { "" };
         anstream::println!(
-            "{} parity on {disk}: cells {cells_text}{more} (verify --mend, or the next sync, computes them anew)",
-            style::paint(style::BAD, "damaged")
+            "{} parity on {disk}: {} {cells_text}{more} (verify --mend, or the next sync, computes it anew)",
+            style::paint(style::BAD, "damaged"),
+            if cells.len() == 1 { "cell" } else { "cells" }
         );
     }
     if report.cells_checked < report.cells {

@@ -75,6 +75,16 @@ impl SpeedCurve {
         self.points.iter().map(|(share, _)| *share)
     }
 
+    /// The curve of a disk of which no more than so much is asked.
+    #[must_use]
+    pub fn capped(&self, most: Rate) -> Self {
+        let points = self
+            .points
+            .iter()
+            .map(|(share, rate)| (*share, Rate::from_per_second(rate.min(most.per_second()))));
+        Self::new(points, self.source.clone()).unwrap_or_else(|| self.clone())
+    }
+
     /// The curve of a disk that is so many times as fast everywhere.
     #[must_use]
     pub fn scaled(&self, factor: f64) -> Self {

@@ -2,7 +2,7 @@
 
 use super::pass::{Pass, stretches};
 use super::{Duration, time_over};
-use crate::units::ByteLength;
+use crate::units::{ByteLength, Rate};
 
 /// What was measured of one disk since the pass began.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -20,8 +20,8 @@ const SHORTEST: f64 = 0.25;
 ///
 /// The average so far is no guide: disks become slower towards their ends, and others fall out of the pass. So each disk
 /// keeps the shape of its curve, and only its height is corrected, by what it took for the bytes that it has moved;
-/// then the rest is forecast.
-pub fn remaining(pass: &Pass, position: ByteLength, measured: &[Measured]) -> Duration {
+/// then the rest is forecast, at no more than `limit` for each disk.
+pub fn remaining(pass: &Pass, position: ByteLength, measured: &[Measured], limit: Option<Rate>) -> Duration {
     let mut corrected = pass.clone();
     for (disk, measured) in corrected.disks.iter_mut().zip(measured) {
         if measured.busy < SHORTEST || measured.bytes == ByteLength::ZERO {
@@ -33,6 +33,9 @@ pub fn remaining(pass: &Pass, position: ByteLength, measured: &[Measured]) -> Du
         };
         let expected: f64 = stretches(&alone).iter().map(|s| time_over(s.length, s.start, s.end)).sum();
         disk.curve = disk.curve.scaled(expected / measured.busy);
+    }
+    for disk in &mut corrected.disks {
+        disk.curve = limit.map_or_else(|| disk.curve.clone(), |limit| disk.curve.capped(limit));
     }
     let from = position.exact() as f64;
     let mut at = 0.0;
@@ -55,7 +58,6 @@ pub fn remaining(pass: &Pass, position: ByteLength, measured: &[Measured]) -> Du
 mod tests {
     use super::*;
     use crate::forecast::{CurveSource, Participant, SpeedCurve};
-    use crate::units::Rate;
     use proptest::prelude::*;
 
     const TB: u64 = 1_000_000_000_000;
@@ -94,7 +96,7 @@ mod tests {
             }
             times.push(times[number] + slowest);
             let position = ByteLength::new(((number + 1) as f64 * step) as u64);
-            said.push(remaining(pass, position, &measured).seconds());
+            said.push(remaining(pass, position, &measured, None).seconds());
         }
         let total = times[STEPS];
         let (mut worst, mut plain) = (0.0_f64, 0.0_f64);
@@ -140,7 +142,18 @@ mod tests {
         let pass = Pass { disks: vec![disk(TB, 200e6, 0.5)], ..Pass::default() };
         let all = super::super::forecast(&pass).likely.seconds();
         let none = [Measured::default()];
-        assert!((remaining(&pass, ByteLength::ZERO, &none).seconds() - all).abs() < 1.0);
-        assert!(remaining(&pass, ByteLength::new(TB), &none).seconds() < 1.0);
+        assert!((remaining(&pass, ByteLength::ZERO, &none, None).seconds() - all).abs() < 1.0);
+        assert!(remaining(&pass, ByteLength::new(TB), &none, None).seconds() < 1.0);
+    }
+
+    #[test]
+    fn a_limit_decides_where_it_is_lower_than_the_disk() {
+        let pass = Pass { disks: vec![disk(TB, 200e6, 0.5)], ..Pass::default() };
+        let limited = |limit: f64| {
+            let limit = Some(Rate::from_per_second(limit));
+            remaining(&pass, ByteLength::new(TB / 2), &[Measured::default()], limit).seconds()
+        };
+        assert!((limited(50e6) - 1e4).abs() < 1.0, "{}", limited(50e6));
+        assert!(limited(1e9) < 5e3);
     }
 }

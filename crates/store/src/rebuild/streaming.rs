@@ -81,7 +81,7 @@ pub(super) fn run(
         cell_bytes,
         turning: pool.members.iter().any(Member::turns),
     };
-    let mut meter = Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64)?;
+    let mut meter = Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64, None)?;
     let mut feed = SnapshotFeed::new(pool, snapshot);
     let outcome = stream(disks, &Restraint::default(), coder, |feeder| {
         for cell in &streamed {

@@ -69,6 +69,7 @@ pub(super) fn compare(
         observer,
         &amounts(pool, volume, cells.len() as u64, snapshot),
         cells.len() as u64,
+        restraint.rate,
     )?;
     let mut ordered = 0;
     let mut absent = BTreeSet::new();
