@@ -210,7 +210,7 @@ impl Scene {
         file.read_exact_at(&mut byte, 70_000).unwrap();
         file.write_all_at(&[byte[0] ^ 1], 70_000).unwrap();
         file.set_modified(before.modified().unwrap()).unwrap();
-        let nanoseconds = |m: &fs::Metadata| m.ctime() * 1_000_000_000 + m.ctime_nsec();
+        let nanoseconds = |file: &fs::Metadata| file.ctime() * 1_000_000_000 + file.ctime_nsec();
         let (was, is) = (nanoseconds(&before), nanoseconds(&file.metadata().unwrap()));
         let database = rusqlite::Connection::open(self.path(".zinc-sieve/catalogue.sqlite")).unwrap();
         let sql = "UPDATE object SET ctime = ?1 WHERE ctime = ?2 AND size = ?3";
