@@ -27,13 +27,12 @@ fn lab() -> Lab {
 
 /// Begins a slow sync, and asks it to stop when it has told of some cells.
 fn stop_a_sync(lab: &Lab, signal: Signal) -> Value {
+    stop(lab, &["sync", "--yes", "--json", "--limit", "6 MB/s", "--events"], signal)
+}
+
+fn stop(lab: &Lab, arguments: &[&str], signal: Signal) -> Value {
     use std::io::{BufRead, BufReader, Read};
-    let mut child = lab
-        .command(&["sync", "--yes", "--json", "--limit", "6 MB/s", "--events"])
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
+    let mut child = lab.command(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let mut events = BufReader::new(child.stderr.take().unwrap());
     let mut advanced = 0;
     while advanced < 12 {
@@ -94,4 +93,17 @@ fn a_rename_after_the_stop_is_no_damage() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["verify"]).expect(&[0]);
     lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
+}
+
+#[test]
+fn a_verify_that_is_stopped_forgets_no_damage_that_it_did_not_come_to() {
+    let lab = lab();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.flip(&lab.disk(&lab.parity[0]).join(".zinc-sieve/parity/segment-00000"), 22 << 20);
+    lab.run(&["verify"]).expect(&[1]);
+    let damaged = |lab: &Lab| lab.run(&["status", "--json"]).expect(&[1]).json()["damaged_cells"].clone();
+    assert_eq!(damaged(&lab), 1);
+    let report = stop(&lab, &["verify", "--json", "--limit", "6 MB/s", "--events"], Signal::INT);
+    assert_eq!(report["stopped"], true);
+    assert_eq!(damaged(&lab), 1);
 }

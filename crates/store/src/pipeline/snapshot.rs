@@ -1,12 +1,14 @@
 //! Ordering the rows of a snapshot: what every lane holds in a cell, as its own disk can give it.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use sieve_core::units::{CellIndex, DiskId, VersionId};
 
-use super::{Checks, Feeder, LaneTask, PieceTask, Source};
+use super::{Checks, Feeder, LaneDisk, LaneTask, PieceTask, Source};
 use crate::catalogue::{objects, versions};
 use crate::error::Result;
+use crate::parity::{ParityImage, ParityReader};
 use crate::pool::Pool;
 use crate::window::Snapshot;
 
@@ -61,6 +63,26 @@ impl<'a> SnapshotFeed<'a> {
         self.last[lane].clone_from(&found);
         Ok(found)
     }
+}
+
+/// The data disks of a snapshot, in the order of its lanes; those that are not there, or in `lost`, are not read.
+pub(crate) fn lane_disks(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> Vec<LaneDisk> {
+    let of = |disk: DiskId| {
+        let member = pool.member(disk).ok().filter(|_| !lost.contains(&disk))?;
+        member.usable().ok().map(Arc::clone)
+    };
+    let lanes = snapshot.lanes.iter();
+    lanes.map(|lane| LaneDisk { disk: of(lane.disk), begun: HashMap::new() }).collect()
+}
+
+/// Readers of these cells of the images, as of the checkpoints that the snapshot expects.
+pub(crate) fn parity_readers(
+    snapshot: &Snapshot,
+    images: &[ParityImage],
+    cells: &[CellIndex],
+) -> Vec<ParityReader> {
+    let places = || cells.iter().filter_map(|c| Some((*c, snapshot.expected.at(u64::from(c.get()))?)));
+    images.iter().map(|image| image.reader(places())).collect()
 }
 
 /// A content whose checksums are known; nothing when no file on the disk has it.

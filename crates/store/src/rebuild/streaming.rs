@@ -2,7 +2,6 @@
 //! belongs. Cells that need more care are left to the careful way.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::Arc;
 
 use sieve_core::code::{Decoder, Encoder};
 use sieve_core::gf256::Kernel;
@@ -15,7 +14,8 @@ use crate::event::Observer;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
-    Buffer, CellTask, Coder, Disks, LaneDisk, LaneStep, Output, Restraint, SnapshotFeed, stream,
+    Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, SnapshotFeed, lane_disks, parity_readers,
+    stream,
 };
 use crate::pool::Pool;
 use crate::progress::Meter;
@@ -40,15 +40,7 @@ pub(super) fn run(
     observer: &dyn Observer,
 ) -> Result<BTreeSet<CellIndex>> {
     let Work { pool, snapshot, images, lost, data, parity } = work;
-    let lanes: Vec<LaneDisk> = snapshot
-        .lanes
-        .iter()
-        .map(|lane| {
-            let member = pool.member(lane.disk).ok().filter(|_| !lost.contains(&lane.disk));
-            let disk = member.and_then(|member| member.usable().ok().map(Arc::clone));
-            LaneDisk { disk, begun: HashMap::new() }
-        })
-        .collect();
+    let lanes = lane_disks(pool, snapshot, lost);
     let present: Vec<bool> = lanes.iter().map(|lane| lane.disk.is_some()).collect();
     // Lanes of disks that are not there, and are not zero in the cell.
     let missing = |cell: CellIndex| -> Vec<usize> {
@@ -63,7 +55,6 @@ pub(super) fn run(
             cells.iter().copied().filter(|cell| !can(cell)).collect(),
         )
     };
-    let places = || streamed.iter().filter_map(|c| Some((*c, snapshot.expected.at(u64::from(c.get()))?)));
     let cell_bytes = usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX);
     let coder = Solver {
         snapshot,
@@ -76,7 +67,7 @@ pub(super) fn run(
     };
     let disks = Disks {
         lanes,
-        readers: images.iter().map(|image| image.reader(places())).collect(),
+        readers: parity_readers(snapshot, images, &streamed),
         images: parity,
         cell_bytes,
         turning: pool.members.iter().any(Member::turns),

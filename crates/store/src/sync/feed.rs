@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::sync::{Method, WindowPlan, changed_within};
-use sieve_core::units::{CellIndex, VersionId};
+use sieve_core::units::VersionId;
 
 use super::volume::{Fresh, VolumeSync};
 use crate::error::Result;
@@ -110,9 +110,4 @@ pub(super) fn out_of_order(sync: &VolumeSync) -> Vec<VersionId> {
     found.sort_unstable();
     found.dedup();
     found
-}
-
-/// The cells of a batch, for messages and tests.
-pub(super) fn cells_of(windows: &[WindowPlan]) -> impl Iterator<Item = CellIndex> {
-    windows.iter().map(|window| window.cell)
 }

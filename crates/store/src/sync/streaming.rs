@@ -2,7 +2,6 @@
 //! should be is left to the careful way.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::Arc;
 
 use sieve_core::checksum::Subtree;
 use sieve_core::pool::VolumeSpec;
@@ -10,7 +9,7 @@ use sieve_core::sync::{Method, WindowPlan, Work};
 use sieve_core::units::{ByteLength, CellIndex, ObjectId, VersionId};
 
 use super::coder::ParityCoder;
-use super::feed::{Feed, cells_of, out_of_order};
+use super::feed::{Feed, out_of_order};
 use super::recorded::Recorded;
 use super::volume::{self, Fresh, Unread, VolumeSync, image_cells, invalid_cells, open_images};
 use super::{Options, SyncReport, checkpoint, checksum, parity_full};
@@ -19,8 +18,8 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::label::Role;
 use crate::member::Member;
-use crate::parity::{ParityImage, ParityReader};
-use crate::pipeline::{Disks, LaneDisk, Outcome, Trouble, stream};
+use crate::parity::ParityImage;
+use crate::pipeline::{Disks, Outcome, Trouble, lane_disks, parity_readers, stream};
 use crate::pool::Pool;
 use crate::progress::Meter;
 
@@ -64,7 +63,7 @@ pub(super) fn run(
         meter: Meter::begin(
             pool,
             observer,
-            &amounts(pool, &sync, &work)?,
+            &amounts(pool, &spec.name, &sync, &work)?,
             work.windows.len() as u64,
             options.restraint.rate,
         )?,
@@ -107,23 +106,20 @@ fn load(
 }
 
 /// Bytes that are moved on each disk.
-fn amounts(pool: &Pool, sync: &VolumeSync, work: &Work) -> Result<BTreeMap<String, ByteLength>> {
+fn amounts(
+    pool: &Pool,
+    volume: &str,
+    sync: &VolumeSync,
+    work: &Work,
+) -> Result<BTreeMap<String, ByteLength>> {
     let mut amounts = BTreeMap::new();
     for (lane, bytes) in sync.snapshot.lanes.iter().zip(&work.lane_bytes) {
         amounts.insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(*bytes));
     }
     let cells = work.windows.len() as u64 + work.parity_reads;
     let parity = ByteLength::new(cells * sync.snapshot.geometry.cell_bytes());
-    for member in pool.members.iter().filter(|m| m.row.role == Role::Parity) {
-        if sync
-            .snapshot
-            .lanes
-            .iter()
-            .any(|lane| pool.member(lane.disk).is_ok_and(|m| m.row.volume == member.row.volume))
-        {
-            amounts.insert(member.row.name.clone(), parity);
-        }
-    }
+    let parities = pool.members_of(volume, Role::Parity);
+    amounts.extend(parities.map(|member| (member.row.name.clone(), parity)));
     Ok(amounts)
 }
 
@@ -215,8 +211,11 @@ impl Pass<'_> {
                 Ok(())
             })?
         };
-        let good: Vec<CellIndex> =
-            cells_of(&batch[..ordered]).filter(|cell| !outcome.failed.contains(cell)).collect();
+        let good: Vec<CellIndex> = batch[..ordered]
+            .iter()
+            .map(|window| window.cell)
+            .filter(|cell| !outcome.failed.contains(cell))
+            .collect();
         for cell in &outcome.failed {
             self.streamed.left = true;
             images.iter_mut().for_each(|image| image.discard(*cell));
@@ -233,25 +232,15 @@ impl Pass<'_> {
         batch: &[WindowPlan],
         begun: HashMap<VersionId, Vec<Subtree>>,
     ) -> Result<Disks<'b>> {
-        let mut lanes = Vec::new();
-        for lane in &sync.snapshot.lanes {
-            let disk = Arc::clone(self.pool.member(lane.disk)?.usable()?);
-            lanes.push(LaneDisk { disk: Some(disk), begun: HashMap::new() });
-        }
+        let mut lanes = lane_disks(self.pool, &sync.snapshot, &[]);
         for (version, subtrees) in begun {
             let lane = sync.fresh.get(&version).map(|fresh| fresh.lane);
             if let Some(lane) = lane.and_then(|lane| lanes.get_mut(lane)) {
                 lane.begun.insert(version, subtrees);
             }
         }
-        let delta = || {
-            let cells = batch.iter().filter(|window| window.method == Method::Delta);
-            cells.filter_map(|window| {
-                let expected = sync.snapshot.expected.at(u64::from(window.cell.get()))?;
-                Some((window.cell, expected))
-            })
-        };
-        let readers: Vec<ParityReader> = images.iter().map(|image| image.reader(delta())).collect();
+        let delta = batch.iter().filter(|window| window.method == Method::Delta).map(|window| window.cell);
+        let readers = parity_readers(&sync.snapshot, images, &delta.collect::<Vec<_>>());
         Ok(Disks {
             lanes,
             readers,

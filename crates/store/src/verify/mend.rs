@@ -159,13 +159,13 @@ impl Mender<'_> {
         let (Some(object), Some(path)) = (object, names.first().cloned()) else { return Ok(()) };
         let disk = member.writable()?;
         // Only what is still the synced object is touched.
-        let is_synced = object.standing == Standing::Same;
-        if !is_synced || !disk.stat(&path)?.is_some_and(|stat| object.matches(&stat)) {
+        let stat = disk.stat(&path)?.filter(|stat| object.standing == Standing::Same && object.matches(stat));
+        let Some(stat) = stat else {
             for cell in cells {
                 self.leave(member, &path, &row, *cell, "its times or its inode moved since it was checksummed: it may be an edit, and is not touched (restore brings the synced content back beside it)");
             }
             return Ok(());
-        }
+        };
         let mut patches = Vec::new();
         for cell in cells {
             match self.reconstructor.cell(images, member.row.id, &row, *cell)? {
@@ -182,7 +182,7 @@ impl Mender<'_> {
         if patches.is_empty() {
             return Ok(());
         }
-        let in_place = names.len() > 1 || !has_room(&**disk, &row)?;
+        let in_place = stat.links > 1 || !has_room(&**disk, &row)?;
         if in_place {
             for patch in &patches {
                 mend_in_place(self.pool, member, &object, &path, patch)?;

@@ -178,7 +178,7 @@ impl Pass<'_> {
         let streamed = streaming::compare(self.pool, volume, &snapshot, &cells, restraint, observer)?;
         let images = open_images(self.pool, volume, &[])?;
         self.report.parity_cells_checked += streamed.good * images.len() as u64;
-        self.clear_damaged_parity(volume, &cells, &streamed.left)?;
+        self.clear_damaged_parity(volume, &cells[..streamed.ordered], &streamed.left)?;
         for cell in &streamed.left {
             self.rows(volume, &snapshot, &images, *cell)?;
         }

@@ -13,7 +13,8 @@ use crate::event::Observer;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
-    Buffer, CellTask, Coder, Disks, LaneDisk, LaneStep, Output, Restraint, SnapshotFeed, stream,
+    Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, SnapshotFeed, lane_disks, parity_readers,
+    stream,
 };
 use crate::pool::Pool;
 use crate::progress::Meter;
@@ -40,16 +41,11 @@ pub(super) fn compare(
     observer: &dyn Observer,
 ) -> Result<Compared> {
     let images = open_images(pool, volume, &[])?;
-    let places = || cells.iter().filter_map(|c| Some((*c, snapshot.expected.at(u64::from(c.get()))?)));
-    let lanes = snapshot.lanes.iter().map(|lane| {
-        let disk = pool.member(lane.disk).ok().and_then(|member| member.usable().ok().map(Arc::clone));
-        LaneDisk { disk, begun: HashMap::new() }
-    });
-    let lanes: Vec<LaneDisk> = lanes.collect();
+    let lanes = lane_disks(pool, snapshot, &[]);
     let present: Vec<bool> = lanes.iter().map(|lane| lane.disk.is_some()).collect();
     let disks = Disks {
         lanes,
-        readers: images.iter().map(|image| image.reader(places())).collect(),
+        readers: parity_readers(snapshot, &images, cells),
         images: &mut [],
         cell_bytes: usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
         turning: pool.members.iter().any(Member::turns),
