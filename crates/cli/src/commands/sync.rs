@@ -33,7 +33,7 @@ pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     if context.json {
         json::print(&report)?;
     } else if asks || !report.is_clean() {
-        show_report(&plan, &report);
+        show_report(&plan, &report, &options.disks);
     }
     Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
 }
@@ -120,7 +120,7 @@ pub(super) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap
     table.print();
 }
 
-fn show_report(plan: &SyncPlan, report: &SyncReport) {
+fn show_report(plan: &SyncPlan, report: &SyncReport, disks: &[String]) {
     style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
     show_bytes(&report.read_bytes, &report.written_bytes);
     let lists = [
@@ -154,6 +154,12 @@ fn show_report(plan: &SyncPlan, report: &SyncReport) {
         anstream::println!("\n{} stayed as before.", units::parity_cells(report.rows_left));
     }
     if report.is_clean() {
-        anstream::println!("\n{}", style::paint(style::WELL, "Everything there is, is guarded now."));
+        let what = match disks {
+            [] => "Everything there is, is guarded now.".to_string(),
+            named => {
+                format!("What is on {} is guarded now; the other disks were not looked at.", named.join(", "))
+            }
+        };
+        anstream::println!("\n{}", style::paint(style::WELL, what));
     }
 }

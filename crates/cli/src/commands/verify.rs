@@ -106,16 +106,34 @@ fn show_mended(report: &MendReport) {
 }
 
 fn show(report: &VerifyReport) {
-    anstream::println!(
-        "{} read and as checksummed; {} as computed from them.",
-        units::files(report.files_checked),
-        units::parity_cells(report.parity_cells_checked)
-    );
+    // Where only some rows were read, whole files are not what was looked at.
+    let parts = report.cells_checked < report.cells;
+    let read = if parts {
+        "What lies there is".to_string()
+    } else {
+        format!("{} read and", units::files(report.files_checked))
+    };
+    let parity = match report.parity_cells_checked {
+        0 => String::new(),
+        cells => format!("; {} as computed from them", units::parity_cells(cells)),
+    };
+    if parts {
+        let (some, all) = (count(report.cells_checked), count(report.cells));
+        let end = if report.stopped { " before it was asked to stop" } else { "" };
+        anstream::println!("Read the rows of {some} of {all} cells{end}.");
+    }
+    let says_nothing =
+        if parts { !report.damaged.is_empty() } else { report.files_checked == 0 && parity.is_empty() };
+    if !says_nothing {
+        anstream::println!("{read} as checksummed{parity}.");
+    }
     if report.parity_cells_by_checksum > 0 {
         let cells = count(report.parity_cells_by_checksum);
-        anstream::println!(
-            "Cells of parity checked by their own checksum only: {cells} (something in their rows changed, is damaged or missing)."
-        );
+        let why = match report.cells {
+            0 => "",
+            _ => " (something in their rows changed, is damaged or missing)",
+        };
+        anstream::println!("Cells of parity checked by their own checksum only: {cells}{why}.");
     }
     if report.not_synced > 0 {
         anstream::println!(
@@ -141,14 +159,6 @@ fn show(report: &VerifyReport) {
             "{} parity on {disk}: {} {cells_text}{more} (verify --mend, or the next sync, computes it anew)",
             style::paint(style::BAD, "damaged"),
             if cells.len() == 1 { "cell" } else { "cells" }
-        );
-    }
-    if report.cells_checked < report.cells {
-        anstream::println!(
-            "Looked at the rows of {} of {} cells.{}",
-            count(report.cells_checked),
-            count(report.cells),
-            if report.stopped { " Stopped when asked to." } else { "" }
         );
     }
     if is_well(report) {
