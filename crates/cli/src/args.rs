@@ -9,11 +9,11 @@ const GROUPS: &str = "\
 Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, check
-  build             prepare, create
+  build             prepare, create, grow
   use               put, get, ls, rm, restore
   protect           sync, verify
   foresee           fate, drill, risk
-  repair            rebuild
+  repair, change    rebuild, replace, vacate
   watch             status, bench
   learn             demo
 
@@ -70,6 +70,47 @@ pub(crate) struct RebuildArguments {
     /// Keep what comes back in pieces beside its name, with zeros for what is missing
     #[arg(long)]
     pub(crate) salvage: bool,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+/// A disk that joins.
+#[derive(Args)]
+pub(crate) struct GrowArguments {
+    /// The disk; a new name comes into the pool file
+    #[arg(value_name = "NAME")]
+    pub(crate) name: String,
+    /// What it is to do
+    #[arg(long = "as", value_name = "ROLE")]
+    pub(crate) role: RoleWord,
+    /// Where it is mounted, if the pool file does not say so
+    #[arg(long, value_name = "DIR")]
+    pub(crate) at: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+/// A parity disk that gives its place to another.
+#[derive(Args)]
+pub(crate) struct ReplaceArguments {
+    /// The parity disk
+    #[arg(value_name = "NAME")]
+    pub(crate) name: String,
+    /// The folder of the new disk
+    #[arg(long, value_name = "DIR")]
+    pub(crate) onto: PathBuf,
+    /// How much of the new disk may be used, where the pool file limits the old one
+    #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
+    pub(crate) capacity: Option<ByteLength>,
+    /// The disk of the pool file that takes what the new one has no room for: the image lies on both
+    #[arg(long, value_name = "NAME")]
+    pub(crate) rest: Option<String>,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
     #[command(flatten)]
     pub(crate) consent: Consent,
 }
@@ -410,6 +451,11 @@ pub(crate) enum Command {
     /// Make the pool: label its disks; files that are on them stay and become part of the volume
     #[command(after_help = "Example:\n  zinc-sieve create --dry-run\n  zinc-sieve create")]
     Create(Consent),
+    /// Add a disk to a volume: its files stay and become part of it, or parity is computed onto it
+    #[command(
+        after_help = "Example:\n  zinc-sieve grow elm --as data --at /mnt/elm\n  zinc-sieve grow spruce --as parity --at /mnt/spruce --limit \"80 MB/s\""
+    )]
+    Grow(GrowArguments),
     /// Copy files and folders into a folder of a volume, verified
     #[command(after_help = "Example:\n  zinc-sieve put ~/card/2031-05-04 dawn-chorus")]
     Put {
@@ -510,6 +556,20 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2\n  zinc-sieve rebuild cedar --onto /mnt/new --first nest-cams --salvage"
     )]
     Rebuild(RebuildArguments),
+    /// Move the image of a parity disk to another disk, or to two; it is copied, not computed
+    #[command(
+        after_help = "Example:\n  zinc-sieve replace oak --onto /mnt/larger\n  zinc-sieve replace oak --onto /mnt/ash --rest elm    # two smaller disks: elm is in the pool file"
+    )]
+    Replace(ReplaceArguments),
+    /// Take parity disks out of the pool; they are left without a trace of it
+    #[command(after_help = "Example:\n  zinc-sieve vacate spruce --dry-run\n  zinc-sieve vacate spruce")]
+    Vacate {
+        /// The parity disks
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
     /// Show at one glance how the pool is
     #[command(
         after_help = "Example:\n  zinc-sieve status\n  zinc-sieve status --files listing.csv    # a pool on paper"
@@ -579,6 +639,22 @@ impl From<FateWord> for sieve_core::fate::Fate {
             FateWord::Older => Self::Older,
             FateWord::Torn => Self::Torn,
             FateWord::Gone => Self::Gone,
+        }
+    }
+}
+
+/// What a disk does, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum RoleWord {
+    Data,
+    Parity,
+}
+
+impl From<RoleWord> for sieve_store::label::Role {
+    fn from(word: RoleWord) -> Self {
+        match word {
+            RoleWord::Data => Self::Data,
+            RoleWord::Parity => Self::Parity,
         }
     }
 }

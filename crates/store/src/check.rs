@@ -164,9 +164,13 @@ fn refuse_small_parity(volume: &VolumeSpec, seen: &[Seen<'_>], mistakes: &mut Ve
     };
     let largest = volume.data.iter().filter_map(|name| Some((size(name)?, name))).max();
     let Some((largest, data_name)) = largest else { return };
-    let spans = volume.member_spans.iter().skip(volume.data.len());
-    for (name, span) in volume.parity.iter().zip(spans) {
-        let Some(small) = size(name).filter(|s| *s < largest) else { continue };
+    let mut spans = volume.member_spans.iter().skip(volume.data.len());
+    for disks in &volume.parity {
+        let span = spans.by_ref().take(disks.len()).next().cloned().unwrap_or_default();
+        let sizes: Option<Vec<ByteLength>> = disks.iter().map(size).collect();
+        let room = sizes.map(|sizes| sizes.into_iter().fold(ByteLength::ZERO, ByteLength::plus));
+        let Some(small) = room.filter(|s| *s < largest) else { continue };
+        let name = disks.join(" with ");
         let missing = largest.minus(small);
         let message = format!(
             "parity disk {name} has {small} and data disk {data_name} {largest}: {missing} too small ({} bytes)",
@@ -176,6 +180,6 @@ fn refuse_small_parity(volume: &VolumeSpec, seen: &[Seen<'_>], mistakes: &mut Ve
             "a parity disk must be at least as large as the largest data disk: use a larger one, or limit {data_name} with capacity = \"{} B\"",
             small.exact()
         );
-        mistakes.push(Mistake::new(span.clone(), message).advise(advice));
+        mistakes.push(Mistake::new(span, message).advise(advice));
     }
 }

@@ -1,10 +1,11 @@
 //! Making a pool: labels on its disks, a catalogue at home.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
-use sieve_core::pool::PoolSpec;
+use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
@@ -20,6 +21,7 @@ use crate::journal;
 use crate::label::{self, Label, Role, our_folder};
 use crate::machine::Machine;
 use crate::member::usable_bytes;
+use crate::parity::ImageLimits;
 use crate::pool::{Pool, catalogue_path, home_folder};
 use crate::replica::Export;
 use crate::scan;
@@ -76,8 +78,7 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
         resumes: begun.is_some(),
     };
     for volume in &spec.volumes {
-        for (role, names) in [(Role::Data, &volume.data), (Role::Parity, &volume.parity)] {
-            for (slot, name) in names.iter().enumerate() {
+        for (role, slot, name) in roles(volume) {
                 let disk = spec.disk(name).ok_or_else(|| {
                     Error::new(
                         Kind::Usage,
@@ -89,9 +90,7 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
                     plan.on_paper.push(name.clone());
                     continue;
                 };
-                let slot = u8::try_from(slot).unwrap_or(u8::MAX);
                 plan.disks.push(step(machine, disk, path, &volume.name, role, slot, begun.as_ref())?);
-            }
         }
     }
     if !plan.on_paper.is_empty() {
@@ -103,6 +102,16 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
         return Err(Error::new(Kind::Usage, "pool.empty", "the pool file has no volume with disks"));
     }
     Ok(plan)
+}
+
+/// What each disk of a volume is to do there.
+fn roles(volume: &VolumeSpec) -> impl Iterator<Item = (Role, u8, &String)> {
+    let number = |slot: usize| u8::try_from(slot).unwrap_or(u8::MAX);
+    let data = volume.data.iter().enumerate().map(move |(slot, name)| (Role::Data, number(slot), name));
+    let parity = volume.parity.iter().enumerate();
+    data.chain(parity.flat_map(move |(slot, disks)| {
+        disks.iter().map(move |name| (Role::Parity, number(slot), name))
+    }))
 }
 
 /// The pool id of a creation that was interrupted.
@@ -216,18 +225,7 @@ pub fn execute(
     for row in disks::all(catalogue.reading())? {
         let Some(step) = plan.disks.iter().find(|s| s.name == row.name) else { continue };
         let disk = machine.open_disk(Path::new(&step.path))?;
-        let label = Label {
-            format: label::FORMAT,
-            pool: identity.pool,
-            pool_name: identity.name.clone(),
-            volume: row.volume.clone(),
-            disk_name: row.name.clone(),
-            disk: row.uuid,
-            role: row.role,
-            slot: row.slot,
-            filesystem: row.filesystem.clone(),
-        };
-        label::write(&*disk, &label)?;
+        label::write(&*disk, &Label::of(&identity, &row, row.filesystem.clone()))?;
     }
     let pool = Pool::assemble(Arc::clone(machine), file, spec.clone(), home, catalogue)?;
     for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
@@ -269,10 +267,17 @@ fn begin(machine: &Arc<dyn Machine>, file: &Path, spec: &PoolSpec, plan: &Create
             let largest = plan.disks.iter().filter(|s| s.volume == volume.name).map(|s| s.usable).max();
             disks::insert_volume(t, &volume.name, CellGeometry::for_capacity(largest.unwrap_or_default()))?;
         }
+        let mut ends: BTreeMap<(&str, u8), u32> = BTreeMap::new();
         for step in &plan.disks {
             let simulated = spec.disk(&step.name).is_some_and(|d| d.simulated);
             let filesystem = machine.open_disk(Path::new(&step.path))?.filesystem()?;
-            disks::insert(t, &row_of(step, (!simulated).then_some(filesystem.id)))?;
+            let mut row = row_of(step, (!simulated).then_some(filesystem.id));
+            if step.role == Role::Parity {
+                let end = ends.entry((&step.volume, step.slot)).or_default();
+                row.first_cell = *end;
+                *end += ImageLimits::for_bytes(step.usable, disks::geometry(t, &step.volume)?).cells();
+            }
+            disks::insert(t, &row)?;
         }
         Ok(())
     })?;
@@ -298,6 +303,7 @@ fn row_of(step: &DiskStep, filesystem: Option<crate::disk::FilesystemId>) -> Dis
         scanned_at: None,
         replica: None,
         parity_bytes: ByteLength::ZERO,
+        first_cell: 0,
     }
 }
 

@@ -5,11 +5,15 @@ use sieve_core::path::RelPath;
 use uuid::Uuid;
 
 use crate::disk::{Disk, FilesystemId, full_path, read_small};
+use crate::catalogue::Identity;
+use crate::catalogue::disks::DiskRow;
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 
 /// The version of the label's format that this program writes, and the newest it reads.
-pub const FORMAT: u32 = 1;
+pub const FORMAT: u32 = 2;
+/// The format of labels that say nothing of a first cell.
+const WITHOUT_FIRST_CELL: u32 = 1;
 
 /// What a disk does in its volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -51,8 +55,34 @@ pub struct Label {
     pub role: Role,
     /// Its slot (data) or index (parity).
     pub slot: u8,
+    /// On a parity disk that an image goes on to from another one: the first cell that lies here.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub first_cell: u32,
     /// The filesystem that the label was written on; none on a simulated disk.
     pub filesystem: Option<FilesystemId>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
+const fn is_zero(number: &u32) -> bool {
+    *number == 0
+}
+
+impl Label {
+    /// The label of a member: what the catalogue says of it.
+    pub fn of(identity: &Identity, row: &DiskRow, filesystem: Option<FilesystemId>) -> Self {
+        Self {
+            format: if row.first_cell == 0 { WITHOUT_FIRST_CELL } else { FORMAT },
+            pool: identity.pool,
+            pool_name: identity.name.clone(),
+            volume: row.volume.clone(),
+            disk_name: row.name.clone(),
+            disk: row.uuid,
+            role: row.role,
+            slot: row.slot,
+            first_cell: row.first_cell,
+            filesystem,
+        }
+    }
 }
 
 /// Where our things lie on a disk.
@@ -91,7 +121,7 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
             );
             return Err(Error::new(Kind::Corrupt, "label.newer", message).remedy("use a newer zinc-sieve"));
         }
-        Some(1) => {}
+        Some(1..) => {}
         _ => return Err(corrupt("it names no format")),
     }
     let label: Label = table.try_into().map_err(|e: toml::de::Error| corrupt(e.message()))?;

@@ -21,6 +21,7 @@ pub mod label;
 mod listing;
 pub mod machine;
 pub mod member;
+pub mod membership;
 pub mod paper;
 pub mod parity;
 pub mod pipeline;

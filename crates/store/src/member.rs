@@ -304,7 +304,8 @@ fn state_by_label(
             None => State::WrongDisk { found: label.disk_name.clone() },
         });
     }
-    if label.role != row.role || label.slot != row.slot || label.volume != row.volume {
+    let says = (label.role, label.slot, label.first_cell, &label.volume);
+    if says != (row.role, row.slot, row.first_cell, &row.volume) {
         let why = format!(
             "its label says {} slot {} of {}, the catalogue {} slot {} of {}",
             label.role.word(),

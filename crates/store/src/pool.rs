@@ -15,7 +15,7 @@ use crate::held;
 use crate::label::{self, Role, our_folder};
 use crate::machine::Machine;
 use crate::member::{Member, recognise};
-use crate::pool_file;
+use crate::membership;
 use crate::replica::{self, Stamp};
 use crate::writer::ShortWriter;
 
@@ -167,13 +167,14 @@ impl Pool {
             match intent {
                 intents::Intent::Hold { .. } => held::recover(self, id, &intent)?,
                 intents::Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
-                intents::Intent::Repoint { disk, path } => {
-                    pool_file::set_disk_path(&*self.home, &self.file, &disk, &path)?;
-                    self.catalogue.transaction(|t| intents::remove(t, id))?;
-                    let message = format!("disk {disk} was rebuilt; the pool file now says {path}");
-                    return Err(
-                        Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again")
-                    );
+                intents::Intent::EditPoolFile { .. }
+                | intents::Intent::Join { .. }
+                | intents::Intent::Leave { .. } => membership::recover(self, id, &intent)?,
+                intents::Intent::Move { disk, onto, .. } => {
+                    let name = self.member(disk)?.row.name.clone();
+                    self.notes.push(format!(
+                        "the move of {name} to {onto} was interrupted: `zinc-sieve replace {name} --onto {onto}` goes on with it"
+                    ));
                 }
                 intents::Intent::Rebuild { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();

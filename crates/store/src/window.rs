@@ -108,6 +108,12 @@ pub struct Window {
 }
 
 impl Snapshot {
+    /// The cells that parity has.
+    pub fn cells(&self) -> impl Iterator<Item = CellIndex> {
+        let all = self.expected.iter().flat_map(|cells| cells.rows.start()..cells.rows.end());
+        all.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?)))
+    }
+
     /// Reads all lanes over a cell and computes what cannot be read, where the parities allow.
     ///
     /// # Errors

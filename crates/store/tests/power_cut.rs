@@ -1,5 +1,5 @@
 //! Guards against a moment at which a power cut costs a file: the power fails before every durable step of
-//! put, rm, sync, mend, restore and rebuild, everything that was not durable is undone, and a disk is lost on top.
+//! put, rm, sync, mend, restore, rebuild and every change of disks, everything that was not durable is undone, and a disk is lost on top.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,
@@ -14,10 +14,13 @@ use std::sync::Arc;
 use rstest::rstest;
 use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
+use sieve_core::units::ByteLength;
 use sieve_store::event::Silent;
 use sieve_store::fate::load;
 use sieve_store::label::Role;
 use sieve_store::machine::{Machine, RealMachine};
+use sieve_store::member::State;
+use sieve_store::membership::{grow, replace, vacate};
 use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::verify::Scope;
@@ -43,12 +46,22 @@ enum Action {
     Mend,
     MendInPlace,
     Restore,
+    GrowData,
+    GrowParity,
+    Vacate,
+    MoveParity,
+    SplitParity,
 }
 
 impl Action {
     /// What is guarded is not all on the disks before it has been done.
     fn brings_back(self) -> bool {
         matches!(self, Self::Rebuild | Self::Mend | Self::MendInPlace | Self::Restore)
+    }
+
+    fn changes_disks(self) -> bool {
+        use Action::{GrowData, GrowParity, MoveParity, SplitParity, Vacate};
+        matches!(self, GrowData | GrowParity | Vacate | MoveParity | SplitParity)
     }
 }
 
@@ -74,7 +87,7 @@ impl Scene {
     fn build() -> Self {
         let folder = scratch();
         let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
-        for name in ["alder", "beech", "cedar", "oak"] {
+        for name in ["alder", "beech", "cedar", "oak", "spruce", "elm"] {
             fs::create_dir(folder.path().join(name)).unwrap();
             let path = folder.path().join(name).display().to_string();
             text += &format!(
@@ -181,7 +194,30 @@ impl Scene {
                 let found = restore::list(&pool, VOLUME, &[path("dawn")])?;
                 restore::execute(&pool, VOLUME, &found, restore::Target::Place, &Silent).map(|_| ())
             }
+            Action::GrowData => self.grow(&mut pool, "elm", Role::Data),
+            Action::GrowParity => self.grow(&mut pool, "spruce", Role::Parity),
+            Action::Vacate => {
+                let plan = vacate::plan(&pool, &["oak".to_string()])?;
+                vacate::execute(&mut pool, &plan).map(|_| ())
+            }
+            Action::MoveParity | Action::SplitParity => {
+                let is_split = action == Action::SplitParity;
+                let request = replace::ReplaceRequest {
+                    name: "oak".into(),
+                    onto: self.path("new"),
+                    capacity: is_split.then_some(ByteLength::new(5_000_000)),
+                    rest: is_split.then(|| "elm".into()),
+                };
+                let prepared = replace::plan(&pool, &request)?;
+                replace::execute(&mut pool, prepared, &Restraint::default(), &Silent).map(|_| ())
+            }
         }
+    }
+
+    fn grow(&self, pool: &mut Pool, name: &str, role: Role) -> Result<()> {
+        let request = grow::GrowRequest { name: name.into(), volume: None, role, at: Some(self.path(name)) };
+        let prepared = grow::plan(pool, &request)?;
+        grow::execute(pool, prepared, &Restraint::default(), &Silent).map(|_| ())
     }
 
     /// What an action finds before it: a lost disk, damage, a file that somebody deleted.
@@ -197,7 +233,9 @@ impl Scene {
                 self.rot(&damaged);
             }
             Action::Restore => fs::remove_file(self.path("alder/dawn/robin.flac")).unwrap(),
-            Action::Put | Action::Replace | Action::Remove | Action::Sync => {}
+            Action::Vacate => self.run(real(), Action::GrowParity).unwrap(),
+            Action::GrowData => self.write("elm", "nest/box-9.mkv", b"it was there before"),
+            _ => {}
         }
     }
 
@@ -225,8 +263,16 @@ impl Scene {
                 Ok(()) => return,
                 // Done already, or an earlier start finished a part: both are fine.
                 Err(error) => assert!(
-                    ["put.exists", "file.not-found", "rebuild.present", "pool-file.changed"]
-                        .contains(&error.code),
+                    [
+                        "put.exists",
+                        "file.not-found",
+                        "rebuild.present",
+                        "pool-file.changed",
+                        "grow.member",
+                        "disk.unknown",
+                        "disk.member"
+                    ]
+                    .contains(&error.code),
                     "{action:?}: {error}"
                 ),
             }
@@ -291,6 +337,25 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     }
 }
 
+fn assert_members_are_those_of_the_pool_file(scene: &Scene, action: Action, when: &str) {
+    let pool = scene.open(real()).unwrap();
+    let members: Vec<&str> = pool.members.iter().map(|m| m.row.name.as_str()).collect();
+    let written: Vec<&str> = pool.spec.volumes[0].members().collect();
+    assert_eq!(members, written, "{when}");
+    assert!(pool.members.iter().all(|m| m.state == State::Present), "{when}");
+    let expected: &[&str] = match action {
+        Action::GrowData => &["alder", "beech", "cedar", "elm", "oak"],
+        Action::GrowParity => &["alder", "beech", "cedar", "oak", "spruce"],
+        Action::Vacate => &["alder", "beech", "cedar", "spruce"],
+        Action::SplitParity => &["alder", "beech", "cedar", "oak", "elm"],
+        _ => &["alder", "beech", "cedar", "oak"],
+    };
+    assert_eq!(members, expected, "{when}");
+    if action == Action::Vacate {
+        assert!(!scene.path("oak/.zinc-sieve").exists(), "{when}: traces of the pool stay");
+    }
+}
+
 fn crash_everywhere(action: Action) {
     let prepared = || {
         let mut scene = Scene::build();
@@ -309,6 +374,15 @@ fn crash_everywhere(action: Action) {
         assert!(scene.run(machine.clone(), action).is_err(), "{when}: the power did not fail");
         assert!(machine.is_off());
         machine.lose_what_was_not_durable();
+        if action.changes_disks() {
+            scene.assert_nothing_lost(&when);
+            scene.finish(action);
+            scene.run(real(), Action::Sync).unwrap_or_else(|e| panic!("{when}: {e}"));
+            verify_is_clean(&scene, &when);
+            assert_members_are_those_of_the_pool_file(&scene, action, &when);
+            lose_and_rebuild(&scene, ["alder", "beech"][step as usize % 2], &when);
+            continue;
+        }
         if action.brings_back() {
             scene.finish(action);
             if action != Action::Mend {
@@ -343,7 +417,12 @@ fn nothing_guarded_is_lost(
         Action::Rebuild,
         Action::Mend,
         Action::MendInPlace,
-        Action::Restore
+        Action::Restore,
+        Action::GrowData,
+        Action::GrowParity,
+        Action::Vacate,
+        Action::MoveParity,
+        Action::SplitParity
     )]
     action: Action,
 ) {

@@ -10,17 +10,20 @@ mod disks;
 mod drill;
 mod fate;
 mod get;
+mod grow;
 mod health;
 mod ingest;
 mod ls;
 mod prepare;
 mod put;
 mod rebuild;
+mod replace;
 mod restore;
 mod risk;
 mod rm;
 mod status;
 mod sync;
+mod vacate;
 mod verify;
 
 use std::path::PathBuf;
@@ -79,6 +82,9 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Risk(arguments) => risk::run(&context, &arguments),
         Command::Drill { lose, practice: Some(dir), .. } => drill::practise(&context, &dir, &lose),
         Command::Drill { lose, sample, .. } => drill::run(&context, &lose, sample.as_deref()),
+        Command::Grow(arguments) => grow::run(&context, arguments),
+        Command::Replace(arguments) => replace::run(&context, arguments),
+        Command::Vacate { names, consent } => vacate::run(&context, &names, consent),
         Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
         Command::Status { paper } => status::run(&context, &paper),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),

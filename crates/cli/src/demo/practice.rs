@@ -135,7 +135,8 @@ fn pool_file(stage: &Stage, spec: &PoolSpec, disks: &[Small]) -> Result<String> 
     let is_there = |name: &&String| disks.iter().any(|d| d.name == **name);
     for volume in &spec.volumes {
         let named = |list: &[String]| list.iter().filter(is_there).cloned().collect::<Vec<_>>();
-        let (data, parity) = (named(&volume.data), named(&volume.parity));
+        let data = named(&volume.data);
+        let parity: Vec<_> = volume.parity.iter().map(|disks| named(disks)).filter(|d| !d.is_empty()).collect();
         if data.is_empty() {
             continue;
         }

@@ -131,13 +131,41 @@ impl<'a> Fields<'a> {
     }
 
     pub(super) fn texts(&mut self, key: &'static str) -> Vec<(String, Range<usize>)> {
-        let Some((value, span)) = self.value(key) else { return Vec::new() };
-        let Some(array) = value.as_array() else {
-            self.mistake(span, format!("`{key}` must be a list: {key} = [\"…\", \"…\"]"));
-            return Vec::new();
-        };
-        let mut texts = Vec::new();
+        let Some((array, span)) = self.list(key) else { return Vec::new() };
+        self.names(key, array.iter(), &span)
+    }
+
+    /// A list of names, of which some may be lists of names themselves.
+    pub(super) fn text_groups(&mut self, key: &'static str) -> Vec<Vec<(String, Range<usize>)>> {
+        let Some((array, span)) = self.list(key) else { return Vec::new() };
+        let mut groups = Vec::new();
         for entry in array {
+            groups.push(match entry.as_array() {
+                Some(inner) => self.names(key, inner.iter(), &span),
+                None => self.names(key, std::iter::once(entry), &span),
+            });
+        }
+        groups.retain(|group| !group.is_empty());
+        groups
+    }
+
+    fn list(&mut self, key: &'static str) -> Option<(&'a toml_edit::Array, Range<usize>)> {
+        let (value, span) = self.value(key)?;
+        let array = value.as_array();
+        if array.is_none() {
+            self.mistake(span.clone(), format!("`{key}` must be a list: {key} = [\"…\", \"…\"]"));
+        }
+        array.map(|array| (array, span))
+    }
+
+    fn names<'v>(
+        &mut self,
+        key: &'static str,
+        entries: impl Iterator<Item = &'v Value>,
+        span: &Range<usize>,
+    ) -> Vec<(String, Range<usize>)> {
+        let mut texts = Vec::new();
+        for entry in entries {
             let at = entry.span().unwrap_or(span.clone());
             match entry.as_str() {
                 Some(text) => texts.push((text.to_string(), at)),

@@ -287,7 +287,7 @@ fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -
         other => Err(format!("unknown kind `{other}`: write unstriped")),
     });
     let data = fields.texts("data");
-    let parity = fields.texts("parity");
+    let parity = fields.text_groups("parity");
     let placement = fields.read("placement", |text| {
         Placement::ALL
             .into_iter()
@@ -300,20 +300,27 @@ fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -
         let span = fields.span.clone();
         fields.mistake(span, "a volume needs at least one data disk: data = [\"…\"]");
     }
-    for (list, limit, what) in [(&data, MAX_SLOTS, "data"), (&parity, MAX_PARITIES, "parity")] {
-        if let Some((_, span)) = list.get(limit) {
-            fields.mistake(span.clone(), format!("a volume has at most {limit} {what} disks"));
+    let excess = [
+        (data.get(MAX_SLOTS), format!("a volume has at most {MAX_SLOTS} data disks")),
+        (
+            parity.get(MAX_PARITIES).and_then(|group| group.first()),
+            format!("a volume has at most {MAX_PARITIES} parity disks"),
+        ),
+    ];
+    for (entry, message) in excess {
+        if let Some((_, span)) = entry {
+            fields.mistake(span.clone(), message);
         }
     }
     fields.finish();
-    check_members(data.iter().chain(&parity), disks, mistakes);
+    check_members(data.iter().chain(parity.iter().flatten()), disks, mistakes);
     let (name, name_span) = name?;
-    let member_spans = data.iter().chain(&parity).map(|(_, span)| span.clone()).collect();
+    let member_spans = data.iter().chain(parity.iter().flatten()).map(|(_, span)| span.clone()).collect();
     Some(VolumeSpec {
         name,
         kind: kind.unwrap_or(VolumeKind::Unstriped),
         data: data.into_iter().map(|(text, _)| text).collect(),
-        parity: parity.into_iter().map(|(text, _)| text).collect(),
+        parity: parity.into_iter().map(|group| group.into_iter().map(|(text, _)| text).collect()).collect(),
         placement: placement.unwrap_or_default(),
         leave_out,
         stop_when_gone: stop_when_gone.unwrap_or(Share::percent(50)),

@@ -115,8 +115,8 @@ pub struct VolumeSpec {
     pub kind: VolumeKind,
     /// Its data disks, in order.
     pub data: Vec<String>,
-    /// Its parity disks, in order.
-    pub parity: Vec<String>,
+    /// Its parities, in order: the disk that the image of each lies on, or the disks that it goes on over.
+    pub parity: Vec<Vec<String>>,
     /// Where new files go.
     pub placement: Placement,
     /// Patterns (gitignore syntax) of what is not to be guarded.
@@ -231,6 +231,6 @@ impl PoolSpec {
 impl VolumeSpec {
     /// All its disks: data first, then parity.
     pub fn members(&self) -> impl Iterator<Item = &str> {
-        self.data.iter().chain(&self.parity).map(String::as_str)
+        self.data.iter().chain(self.parity.iter().flatten()).map(String::as_str)
     }
 }

@@ -29,6 +29,8 @@ pub struct DiskRow {
     pub role: Role,
     /// Its slot or parity index.
     pub slot: u8,
+    /// On a parity disk, the first cell that lies there: 0, unless an image goes on from another disk.
+    pub first_cell: u32,
     /// When it was last scanned, nanoseconds since 1970.
     pub scanned_at: Option<i64>,
     /// The number of the checkpoint that its replica of the catalogue is of.
@@ -55,6 +57,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
         scanned_at: row.get(7)?,
         replica: row.get::<_, Option<i64>>(8)?.map(unsigned),
         parity_bytes: ByteLength::new(unsigned(row.get(9)?)),
+        first_cell: row.get(10)?,
     })
 }
 
@@ -64,8 +67,9 @@ fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
 /// What the database says.
 pub fn all(c: &Connection) -> Result<Vec<DiskRow>> {
     let mut statement = c.prepare_cached(
-        "SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes
-         FROM disk ORDER BY volume, role, slot",
+        "SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes,
+             first_cell
+         FROM disk ORDER BY volume, role, slot, first_cell",
     )?;
     let rows = statement.query_map([], read)?.collect::<rusqlite::Result<_>>()?;
     Ok(rows)
@@ -77,7 +81,8 @@ pub fn all(c: &Connection) -> Result<Vec<DiskRow>> {
 /// When the name, uuid or slot is taken.
 pub fn insert(c: &Connection, row: &DiskRow) -> Result<DiskId> {
     c.execute(
-        "INSERT INTO disk (name, uuid, filesystem, volume, role, slot) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        "INSERT INTO disk (name, uuid, filesystem, volume, role, slot, first_cell)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
         (
             &row.name,
             row.uuid.to_string(),
@@ -85,9 +90,29 @@ pub fn insert(c: &Connection, row: &DiskRow) -> Result<DiskId> {
             &row.volume,
             row.role.word(),
             row.slot,
+            row.first_cell,
         ),
     )?;
     Ok(DiskId::new(c.last_insert_rowid()))
+}
+
+/// Lets a parity disk leave; it is remembered as retired.
+///
+/// # Errors
+/// What the database says.
+pub fn remove(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
+    retire(c, row, now)?;
+    super::parity_state::forget_image(c, row.id)?;
+    c.execute("DELETE FROM disk WHERE id = ?1", [row.id.get()])?;
+    Ok(())
+}
+
+fn retire(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
+    c.execute(
+        "INSERT OR REPLACE INTO retired (uuid, name, at) VALUES (?1, ?2, ?3)",
+        (row.uuid.to_string(), &row.name, now),
+    )?;
+    Ok(())
 }
 
 /// Lets another disk take the place of a member; the old one is remembered as retired.
@@ -101,10 +126,7 @@ pub fn succeed(
     filesystem: Option<&FilesystemId>,
     now: i64,
 ) -> Result<()> {
-    c.execute(
-        "INSERT OR REPLACE INTO retired (uuid, name, at) VALUES (?1, ?2, ?3)",
-        (old.uuid.to_string(), &old.name, now),
-    )?;
+    retire(c, old, now)?;
     c.execute(
         "UPDATE disk SET uuid = ?2, filesystem = ?3, replica = NULL, scanned_at = ?4 WHERE id = ?1",
         (old.id.get(), uuid.to_string(), filesystem.map(|f| &f.0), now),

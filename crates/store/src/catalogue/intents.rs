@@ -7,6 +7,7 @@ use uuid::Uuid;
 
 use super::corrupt;
 use crate::error::{Error, Kind, Result};
+use crate::pool_file::Edit;
 
 /// One action of several steps.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -49,12 +50,39 @@ pub enum Intent {
         /// Where that is mounted.
         onto: String,
     },
-    /// The pool file has to name the new place of a disk.
-    Repoint {
-        /// The disk's name.
-        disk: String,
-        /// Its path.
-        path: String,
+    /// The pool file has to follow what was committed.
+    EditPoolFile {
+        /// How.
+        edits: Vec<Edit>,
+    },
+    /// A member gets its label, and the pool file names it.
+    Join {
+        /// The member.
+        disk: DiskId,
+        /// Where it is.
+        at: String,
+        /// How the pool file changes.
+        edits: Vec<Edit>,
+    },
+    /// A disk is a member no longer: our things go from it, and the pool file follows.
+    Leave {
+        /// What its label says.
+        uuid: Uuid,
+        /// Where it is, if it is there.
+        at: Option<String>,
+        /// How the pool file changes.
+        edits: Vec<Edit>,
+    },
+    /// A parity image is being copied to other disks.
+    Move {
+        /// The member that it is copied from.
+        disk: DiskId,
+        /// The disk that takes its place.
+        successor: Uuid,
+        /// Where that is mounted.
+        onto: String,
+        /// The disk that the image goes on on, and from which cell on.
+        rest: Option<(Uuid, u32)>,
     },
 }
 

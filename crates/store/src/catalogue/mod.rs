@@ -92,6 +92,9 @@ impl Catalogue {
             if format(t)? < 2 {
                 t.execute_batch(schema::SINCE_FORMAT_2)?;
             }
+            if format(t)? < 3 {
+                t.execute_batch(schema::DISKS_OF_FORMAT_3)?;
+            }
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             Ok(())
         })

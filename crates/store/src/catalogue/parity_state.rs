@@ -252,6 +252,27 @@ pub fn damaged_parity(c: &Connection, disk: DiskId) -> Result<Vec<CellIndex>> {
     Ok(rows)
 }
 
+/// Forgets how the image on a disk looked: it lies elsewhere now.
+///
+/// # Errors
+/// What the database says.
+pub fn forget_image(c: &Connection, disk: DiskId) -> Result<()> {
+    c.execute("DELETE FROM segment WHERE disk = ?1", [disk.get()])?;
+    c.execute("DELETE FROM damaged_parity WHERE disk = ?1", [disk.get()])?;
+    Ok(())
+}
+
+/// Whether a cell of a parity image is known to be damaged.
+///
+/// # Errors
+/// What the database says.
+pub fn is_damaged_parity(c: &Connection, disk: DiskId, cell: CellIndex) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT 1 FROM damaged_parity WHERE disk = ?1 AND cell = ?2")?
+        .query_row((disk.get(), cell.get()), |_| Ok(()))
+        .optional()?
+        .is_some())
+}
+
 /// Remembers, or forgets, a damaged cell of a parity image.
 ///
 /// # Errors

@@ -1,7 +1,7 @@
 //! The tables of the catalogue.
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub(super) const FORMAT: i64 = 2;
+pub(super) const FORMAT: i64 = 3;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
 pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
@@ -14,7 +14,7 @@ CREATE TABLE disk (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, uuid TEXT NOT NULL UNIQUE, filesystem TEXT,
     volume TEXT NOT NULL, role TEXT NOT NULL, slot INTEGER NOT NULL,
     scanned_at INTEGER, replica INTEGER, parity_bytes INTEGER NOT NULL DEFAULT 0,
-    UNIQUE (volume, role, slot));
+    first_cell INTEGER NOT NULL DEFAULT 0, UNIQUE (volume, role, slot, first_cell));
 CREATE TABLE volume (name TEXT PRIMARY KEY, cell_bytes INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE retired (uuid TEXT PRIMARY KEY, name TEXT NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
 
@@ -76,4 +76,17 @@ CREATE TABLE checked (
 CREATE TABLE gone (
     disk INTEGER NOT NULL, path BLOB NOT NULL, version INTEGER, older INTEGER, since INTEGER NOT NULL,
     PRIMARY KEY (disk, path)) WITHOUT ROWID;
+";
+
+/// Brings the disks of format 2 to format 3: a parity image may go on over several disks.
+pub(super) const DISKS_OF_FORMAT_3: &str = "
+ALTER TABLE disk RENAME TO disk_before;
+CREATE TABLE disk (
+    id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, uuid TEXT NOT NULL UNIQUE, filesystem TEXT,
+    volume TEXT NOT NULL, role TEXT NOT NULL, slot INTEGER NOT NULL,
+    scanned_at INTEGER, replica INTEGER, parity_bytes INTEGER NOT NULL DEFAULT 0,
+    first_cell INTEGER NOT NULL DEFAULT 0, UNIQUE (volume, role, slot, first_cell));
+INSERT INTO disk SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes, 0
+    FROM disk_before;
+DROP TABLE disk_before;
 ";

@@ -209,8 +209,7 @@ impl<'a> Pass<'a> {
             .flat_map(|p| p.cells(&snapshot.lanes[p.lane()].map, snapshot.geometry))
             .collect();
         if !self.lost_images.is_empty() {
-            let all = snapshot.expected.iter().flat_map(|i| i.rows.start()..i.rows.end());
-            cells.extend(all.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?))));
+            cells.extend(snapshot.cells());
         }
         cells.sort_unstable();
         cells.dedup();
@@ -240,7 +239,7 @@ impl<'a> Pass<'a> {
         let known = lanes.iter().all(|lane| lane.unknown.is_empty());
         let indices: Vec<ParityIndex> = self.lost_images.iter().map(ParityImage::index).collect();
         let computed = if known { snapshot.encode(&indices, lanes) } else { Vec::new() };
-        for (position, image) in self.lost_images.iter().enumerate() {
+        for (position, image) in self.lost_images.iter().enumerate().filter(|(_, i)| i.part_at(cell).is_some()) {
             let report = &mut self.report;
             let count = match computed.get(position) {
                 None => &mut report.parity_cells_lost,

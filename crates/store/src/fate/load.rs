@@ -234,10 +234,10 @@ impl VolumeModel {
         let images = open_images(pool, &self.volume, &[])?;
         for member in pool.members_of(&self.volume, Role::Parity) {
             let index = ParityIndex::new(member.row.slot);
-            let invalid = match images.iter().find(|image| image.index() == index) {
+            let invalid = match images.iter().find_map(|image| image.part_on(member.row.id)) {
                 None => vec![Rows::new(0, u64::MAX)],
-                Some(image) => {
-                    let mut cells = image.missing(&expected);
+                Some(part) => {
+                    let mut cells = part.not_here(&expected);
                     cells.extend(parity_state::damaged_parity(reading, member.row.id)?);
                     cells.sort_unstable();
                     cells.dedup();

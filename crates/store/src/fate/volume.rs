@@ -105,6 +105,14 @@ impl VolumeModel {
         self.model.replicas.iter().any(|disk| !gone.contains(disk))
     }
 
+    /// The same volume without some of its parity disks.
+    #[must_use]
+    pub fn without_parity(mut self, disks: &[DiskId]) -> Self {
+        let gone: Vec<DiskIndex> = disks.iter().filter_map(|disk| self.index(*disk)).collect();
+        self.model.parities.retain(|parity| !gone.contains(&parity.disk));
+        self
+    }
+
     /// Evaluates the loss of the disks named, besides those that are missing now; the guard is that of now.
     pub fn evaluate(&self, named: &[DiskId]) -> Evaluation {
         let fates = verdicts(&self.model, &self.lost_set(named)).fates;

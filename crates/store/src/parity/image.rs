@@ -1,240 +1,102 @@
-//! Copy-on-write cells: what the last checkpoint wrote is never overwritten before the next one is durable.
+//! The parity image of one index: on one disk, or in parts over several.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::Arc;
+use std::collections::HashMap;
 
 use sieve_core::lane::IntervalMap;
-use sieve_core::path::RelPath;
-use sieve_core::sync::CellGeometry;
-use sieve_core::units::{ByteLength, CellIndex, CheckpointId, ParityIndex};
-use uuid::Uuid;
+use sieve_core::units::{CellIndex, CheckpointId, DiskId, ParityIndex};
 
-use super::table::{self, Entry};
-use crate::disk::{Disk, Stat, WriteFile};
-use crate::durable;
+use super::part::{OpenCell, Part, Spot};
 use crate::error::{Error, Kind, Result};
-
-/// A filesystem may limit the size of one file.
-const SEGMENT_BYTES: u64 = 1 << 30;
-/// At most so much is kept free for the next checkpoint's copies.
-const MOST_SPARE: u64 = 1 << 30;
-
-/// How large an image may become.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct ImageLimits {
-    /// Slots in all.
-    pub slots: u32,
-    /// Slots kept free of live cells, for copies.
-    pub spare: u32,
-}
-
-impl ImageLimits {
-    /// The limits on a disk of which so many bytes may be used: something is left for the table and a replica.
-    pub fn for_bytes(usable: ByteLength, geometry: CellGeometry) -> Self {
-        let cell = geometry.cell_bytes();
-        let overhead = (usable.exact() / 64).clamp(cell, 64 << 20);
-        let slots = usable.exact().saturating_sub(overhead) / cell;
-        let spare = (slots / 64).clamp(2, MOST_SPARE / cell).min(slots);
-        Self {
-            slots: u32::try_from(slots).unwrap_or(u32::MAX),
-            spare: u32::try_from(spare).unwrap_or(u32::MAX),
-        }
-    }
-
-    /// How many cells of parity the image can hold.
-    pub const fn cells(self) -> u32 {
-        self.slots - self.spare
-    }
-}
-
-/// A cell that is being written.
-pub struct OpenCell {
-    cell: CellIndex,
-    slot: u32,
-    written: u64,
-    hasher: blake3::Hasher,
-}
 
 /// Some cells of an image, for reading them while others are written.
 pub struct ParityReader {
-    disk: Arc<dyn Disk>,
-    places: HashMap<CellIndex, Place>,
-}
-
-/// Where a cell lies, and its checksum.
-struct Place {
-    segment: u32,
-    offset: u64,
-    sum: [u8; 16],
+    spots: HashMap<CellIndex, Spot>,
 }
 
 impl ParityReader {
     /// Reads a part of a cell; nothing where it cannot be had. Whether it is right, [`Self::is_sum_of`] tells at its end.
     pub fn read_part(&self, cell: CellIndex, within: u64, buffer: &mut [u8]) -> Option<()> {
-        let place = self.places.get(&cell)?;
-        let mut file = self.disk.open(&ParityImage::segment_path(place.segment)).ok()?;
-        let length = file.read_at(buffer, place.offset + within).ok()?;
+        let spot = self.spots.get(&cell)?;
+        let mut file = spot.disk.open(&spot.segment).ok()?;
+        let length = file.read_at(buffer, spot.offset + within).ok()?;
         (length == buffer.len()).then_some(())
     }
 
     /// Whether what went into `hasher` is the cell as it was written.
     pub fn is_sum_of(&self, cell: CellIndex, hasher: &blake3::Hasher) -> bool {
-        self.places.get(&cell).is_some_and(|place| hasher.finalize().as_bytes()[..16] == place.sum)
+        self.spots.get(&cell).is_some_and(|spot| hasher.finalize().as_bytes()[..16] == spot.sum)
     }
 }
 
-/// The parity image of one disk, open.
+/// A parity image, open, as far as the disks that it lies on are there.
 pub struct ParityImage {
-    disk: Arc<dyn Disk>,
-    identity: (Uuid, ParityIndex, CellGeometry),
-    limits: ImageLimits,
-    entries: BTreeMap<u32, Entry>,
-    pending: BTreeMap<u32, Entry>,
-    free: BTreeSet<u32>,
-    /// Given up by a committed checkpoint, not to be used before the replicas have followed.
-    freed: Vec<u32>,
-    end: u32,
-    logged: usize,
-    has_strangers: bool,
-    segments: HashMap<u32, Box<dyn WriteFile>>,
+    index: ParityIndex,
+    parts: Vec<Part>,
 }
 
 impl ParityImage {
-    /// Opens (or begins) the image on a disk.
-    ///
-    /// # Errors
-    /// When its table is damaged or not that of this image.
-    pub fn open(
-        disk: Arc<dyn Disk>,
-        pool: Uuid,
-        index: ParityIndex,
-        geometry: CellGeometry,
-        limits: ImageLimits,
-        knows: impl FnMut(CheckpointId) -> Result<bool>,
-    ) -> Result<Self> {
-        let identity = (pool, index, geometry);
-        let table = table::read(&*disk, identity, knows)?;
-        let used: BTreeSet<u32> = table.entries.values().map(|e| e.slot).collect();
-        let end = used.last().map_or(0, |slot| slot + 1);
-        Ok(Self {
-            disk,
-            identity,
-            limits,
-            free: (0..end).filter(|slot| !used.contains(slot)).collect(),
-            entries: table.entries,
-            pending: BTreeMap::new(),
-            freed: Vec::new(),
-            end,
-            logged: table.logged,
-            has_strangers: table.has_strangers,
-            segments: HashMap::new(),
-        })
+    /// An image of these parts, in the order of their cells.
+    pub const fn new(index: ParityIndex, parts: Vec<Part>) -> Self {
+        Self { index, parts }
     }
 
     /// Which parity it is.
-    pub fn index(&self) -> ParityIndex {
-        self.identity.1
+    pub const fn index(&self) -> ParityIndex {
+        self.index
     }
 
-    /// The bytes that its slots take.
-    pub fn bytes(&self) -> ByteLength {
-        ByteLength::new(u64::from(self.end) * self.cell_bytes())
+    /// What of it lies on which disk.
+    pub fn parts(&self) -> &[Part] {
+        &self.parts
     }
 
-    fn cell_bytes(&self) -> u64 {
-        self.identity.2.cell_bytes()
+    /// What of it lies on a member.
+    pub fn part_on(&self, member: DiskId) -> Option<&Part> {
+        self.parts.iter().find(|part| part.member() == member)
     }
 
-    fn segment_of(&self, slot: u32) -> (u32, u64) {
-        let slots = u32::try_from(SEGMENT_BYTES / self.cell_bytes()).unwrap_or(1).max(1);
-        (slot / slots, u64::from(slot % slots) * self.cell_bytes())
+    /// The part that a cell belongs to, if its disk is there.
+    pub fn part_at(&self, cell: CellIndex) -> Option<&Part> {
+        self.parts.iter().find(|part| part.covers(cell))
     }
 
-    fn segment_path(segment: u32) -> RelPath {
-        RelPath::new(format!(".zinc-sieve/parity/segment-{segment:05}")).expect("digits make a valid name")
+    fn part_for(&mut self, cell: CellIndex) -> Result<&mut Part> {
+        self.parts.iter_mut().find(|part| part.covers(cell)).ok_or_else(|| {
+            let message = format!("the disk of parity {} that cell {cell} belongs to is not there", self.index);
+            Error::new(Kind::Internal, "parity.no-part", message)
+        })
     }
 
     /// Whether the table has the cell as of the checkpoint that is expected.
     pub fn has(&self, cell: CellIndex, expected: CheckpointId) -> bool {
-        self.entries.get(&cell.get()).is_some_and(|e| e.checkpoint == expected)
+        self.part_at(cell).is_some_and(|part| part.has(cell, expected))
     }
 
-    /// The cells, of those expected, that the table does not have as they should be; intervals count in cells.
+    /// The cells, of those expected on the disks that are there, that the tables do not have as they should be;
+    /// intervals count in cells.
     pub fn missing(&self, expected: &IntervalMap<CheckpointId>) -> Vec<CellIndex> {
-        expected
-            .iter()
-            .flat_map(|interval| {
-                (interval.rows.start()..interval.rows.end()).map(move |cell| (cell, interval.value))
-            })
-            .filter_map(|(cell, id)| {
-                let cell = CellIndex::new(u32::try_from(cell).ok()?);
-                (!self.has(cell, id)).then_some(cell)
-            })
-            .collect()
+        self.parts.iter().flat_map(|part| part.missing(expected)).collect()
     }
 
     /// Reads a cell; nothing unless it is of the expected checkpoint and its checksum holds.
-    ///
-    /// # Errors
-    /// Never for what cannot be read: that is a cell that is not valid. Only when the store contradicts itself.
     pub fn read(&self, cell: CellIndex, expected: CheckpointId) -> Option<Vec<u8>> {
-        let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
-        let (segment, offset) = self.segment_of(entry.slot);
-        let mut bytes = vec![0; usize::try_from(self.cell_bytes()).ok()?];
-        let length = self.disk.open(&Self::segment_path(segment)).ok()?.read_at(&mut bytes, offset).ok()?;
-        let is_whole = length == bytes.len() && blake3::hash(&bytes).as_bytes()[..16] == entry.sum;
-        is_whole.then_some(bytes)
+        self.part_at(cell)?.read(cell, expected)
     }
 
-    /// How each segment file that holds something looks now.
-    ///
-    /// # Errors
-    /// What the disk says.
-    pub fn segments(&self) -> Result<Vec<(u32, Option<Stat>)>> {
-        let numbers: BTreeSet<u32> = self.entries.values().map(|e| self.segment_of(e.slot).0).collect();
-        numbers.into_iter().map(|n| Ok((n, self.disk.stat(&Self::segment_path(n))?))).collect()
-    }
-
-    /// The cells that lie in a segment.
-    pub fn cells_in(&self, segment: u32) -> Vec<CellIndex> {
-        let here = self.entries.iter().filter(|(_, e)| self.segment_of(e.slot).0 == segment);
-        here.map(|(cell, _)| CellIndex::new(*cell)).collect()
-    }
-
-    /// How the segment files that were written to look now.
-    ///
-    /// # Errors
-    /// What the disk says.
-    pub fn written_segments(&self) -> Result<Vec<(u32, Stat)>> {
-        let mut found = Vec::new();
-        for number in self.segments.keys() {
-            if let Some(stat) = self.disk.stat(&Self::segment_path(*number))? {
-                found.push((*number, stat));
-            }
-        }
-        Ok(found)
-    }
-
-    /// How many more cells can be written before a checkpoint has to be taken.
+    /// How many more cells can be written, wherever they belong, before a checkpoint has to be taken.
     pub fn room(&self) -> usize {
-        self.free.len() + self.limits.slots.saturating_sub(self.end) as usize
+        self.parts.iter().map(Part::room).min().unwrap_or(0)
     }
 
     /// Where the given cells lie, for reading them while others are written.
     pub fn reader(&self, cells: impl Iterator<Item = (CellIndex, CheckpointId)>) -> ParityReader {
-        let entry = |(cell, expected): (CellIndex, CheckpointId)| {
-            let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
-            let (segment, offset) = self.segment_of(entry.slot);
-            Some((cell, Place { segment, offset, sum: entry.sum }))
-        };
-        ParityReader { disk: Arc::clone(&self.disk), places: cells.filter_map(entry).collect() }
+        let spot = |(cell, expected)| Some((cell, self.part_at(cell)?.spot(cell, expected)?));
+        ParityReader { spots: cells.filter_map(spot).collect() }
     }
 
     /// Takes a written cell back before the checkpoint: it stays as it was.
     pub fn discard(&mut self, cell: CellIndex) {
-        if let Some(entry) = self.pending.remove(&cell.get()) {
-            self.free.insert(entry.slot);
-        }
+        self.parts.iter_mut().for_each(|part| part.discard(cell));
     }
 
     /// Writes a cell to a free slot, for the coming checkpoint.
@@ -247,7 +109,7 @@ impl ParityImage {
     pub fn write(&mut self, cell: CellIndex, bytes: &[u8]) -> Result<()> {
         let mut open = self.begin_cell(cell)?;
         self.append(&mut open, bytes)?;
-        self.finish_cell(open);
+        self.finish_cell(open)?;
         Ok(())
     }
 
@@ -259,12 +121,7 @@ impl ParityImage {
     /// # Errors
     /// When there is no free slot, or what the disk says.
     pub fn begin_cell(&mut self, cell: CellIndex) -> Result<OpenCell> {
-        if self.has_strangers {
-            table::rewrite(&*self.disk, self.identity, &self.entries)?;
-            (self.has_strangers, self.logged) = (false, self.entries.len());
-        }
-        let slot = self.take_slot(cell)?;
-        Ok(OpenCell { cell, slot, written: 0, hasher: blake3::Hasher::new() })
+        self.part_for(cell)?.begin_cell(cell)
     }
 
     /// Writes the next bytes of a cell.
@@ -272,75 +129,27 @@ impl ParityImage {
     /// # Errors
     /// What the disk says.
     pub fn append(&mut self, open: &mut OpenCell, bytes: &[u8]) -> Result<()> {
-        let (segment, offset) = self.segment_of(open.slot);
-        if !self.segments.contains_key(&segment) {
-            durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
-            self.segments.insert(segment, self.disk.modify(&Self::segment_path(segment))?);
-        }
-        let file = self.segments.get_mut(&segment).expect("it was just put there");
-        file.write_at(bytes, offset + open.written)?;
-        open.hasher.update(bytes);
-        open.written += bytes.len() as u64;
-        Ok(())
+        self.part_for(open.cell())?.append(open, bytes)
     }
 
     /// A cell is written whole.
-    pub fn finish_cell(&mut self, open: OpenCell) {
-        let OpenCell { cell, slot, hasher, .. } = open;
-        let mut sum = [0; 16];
-        sum.copy_from_slice(&hasher.finalize().as_bytes()[..16]);
-        let entry = Entry { slot, checkpoint: CheckpointId::new(0), sum };
-        if let Some(older) = self.pending.insert(cell.get(), entry) {
-            self.free.insert(older.slot);
-        }
+    ///
+    /// # Errors
+    /// When the store contradicts itself.
+    pub fn finish_cell(&mut self, open: OpenCell) -> Result<()> {
+        self.part_for(open.cell())?.finish_cell(open);
+        Ok(())
     }
 
-    /// A free slot, as near as can be to where the cell lay, or to where its place is.
-    fn take_slot(&mut self, cell: CellIndex) -> Result<u32> {
-        let home = self.entries.get(&cell.get()).map_or(cell.get(), |entry| entry.slot);
-        let above = self.free.range(home..).next().copied();
-        let below = self.free.range(..home).next_back().copied();
-        let nearest = [above, below].into_iter().flatten().min_by_key(|slot| slot.abs_diff(home));
-        if let Some(slot) = nearest {
-            self.free.remove(&slot);
-            return Ok(slot);
-        }
-        if self.end >= self.limits.slots {
-            let message = format!("{}: the parity disk is full", self.disk.root().display());
-            return Err(Error::new(Kind::Io, "parity.full", message));
-        }
-        self.end += 1;
-        Ok(self.end - 1)
-    }
-
-    /// Makes the written cells durable, and adds them to the table as of `checkpoint`.
+    /// Makes the written cells durable, and adds them to the tables as of `checkpoint`.
     ///
     /// # Crash safety
     /// Until the catalogue knows `checkpoint`, readers take the cells as they were before.
     ///
     /// # Errors
-    /// What the disk says.
+    /// What the disks say.
     pub fn prepare(&mut self, checkpoint: CheckpointId) -> Result<()> {
-        if self.pending.is_empty() {
-            return Ok(());
-        }
-        for file in self.segments.values_mut() {
-            file.sync()?;
-        }
-        self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
-        for entry in self.pending.values_mut() {
-            entry.checkpoint = checkpoint;
-        }
-        if self.disk.stat(&table::path())?.is_none() || self.logged > 2 * self.entries.len() + 4096 {
-            table::rewrite(&*self.disk, self.identity, &self.entries)?;
-            self.logged = self.entries.len();
-        }
-        let end = self.disk.stat(&table::path())?.map_or(0, |s| s.size.exact());
-        let mut file = self.disk.modify(&table::path())?;
-        file.write_at(&table::frame(checkpoint, &self.pending), end)?;
-        file.sync()?;
-        self.logged += self.pending.len();
-        Ok(())
+        self.parts.iter_mut().try_for_each(|part| part.prepare(checkpoint))
     }
 
     /// Writes a damaged cell anew, as of the checkpoint that is expected.
@@ -357,39 +166,24 @@ impl ParityImage {
         Ok(())
     }
 
-    /// Makes the written cells durable as copies of what the catalogue expects already: for a new disk.
+    /// Makes the written cells durable as what the catalogue expects already: for a disk that is new, or was damaged.
     ///
     /// # Crash safety
-    /// The table is written last; before, the image is empty.
+    /// The tables are written last; before, the cells are as they were: not valid.
     ///
     /// # Errors
-    /// What the disk says.
+    /// What the disks say.
     pub fn finish_copy(&mut self, expected: &IntervalMap<CheckpointId>) -> Result<()> {
-        for file in self.segments.values_mut() {
-            file.sync()?;
-        }
-        for (cell, mut entry) in std::mem::take(&mut self.pending) {
-            if let Some(checkpoint) = expected.at(u64::from(cell)) {
-                entry.checkpoint = checkpoint;
-                self.entries.insert(cell, entry);
-            }
-        }
-        durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
-        self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
-        table::rewrite(&*self.disk, self.identity, &self.entries)
+        self.parts.iter_mut().try_for_each(|part| part.finish_copy(expected))
     }
 
     /// The catalogue knows the checkpoint now: the new cells count, the old ones' slots are given up.
     pub fn committed(&mut self) {
-        for (cell, entry) in std::mem::take(&mut self.pending) {
-            if let Some(old) = self.entries.insert(cell, entry) {
-                self.freed.push(old.slot);
-            }
-        }
+        self.parts.iter_mut().for_each(Part::committed);
     }
 
     /// The replicas know the checkpoint too: slots given up may be used again.
     pub fn release(&mut self) {
-        self.free.extend(self.freed.drain(..));
+        self.parts.iter_mut().for_each(Part::release);
     }
 }

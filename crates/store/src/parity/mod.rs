@@ -1,7 +1,9 @@
-//! The parity image of one parity disk: cells in slots of segment files, and the table that says which is where.
+//! Parity images: cells in slots of segment files, and the tables that say which is where.
 
 mod image;
+mod part;
 mod table;
 
-pub use image::{ImageLimits, OpenCell, ParityImage, ParityReader};
+pub use image::{ParityImage, ParityReader};
+pub use part::{ImageLimits, OpenCell, Part, PartPlace};
 pub use table::Entry;

@@ -11,6 +11,9 @@ use crate::disk::{Disk, full_path, read_small};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 
+/// The code of the error for tables of newer formats.
+pub(super) const NEWER: &str = "parity.newer";
+
 const MAGIC: &[u8; 8] = b"ZSPARITY";
 const FORMAT: u32 = 1;
 const HEADER: usize = 64;
@@ -139,8 +142,11 @@ pub(super) fn read(
     if bytes.get(..8) != Some(MAGIC) {
         return Err(corrupt("is none"));
     }
-    if u32_at(&bytes, 8).is_none_or(|format| format > FORMAT) {
-        return Err(corrupt("has a newer format").remedy("use a newer zinc-sieve"));
+    let sum = bytes.get(HEADER - SUM..HEADER);
+    let is_whole = sum.is_some_and(|sum| blake3::hash(&bytes[..HEADER - SUM]).as_bytes()[..SUM] == *sum);
+    if is_whole && u32_at(&bytes, 8).is_none_or(|format| format > FORMAT) {
+        let message = format!("{}: the parity table has a newer format", place.display());
+        return Err(Error::new(Kind::Corrupt, NEWER, message).remedy("use a newer zinc-sieve"));
     }
     let (pool, index, geometry) = expected;
     if bytes.get(..HEADER) != Some(&header(pool, index, geometry)[..]) {

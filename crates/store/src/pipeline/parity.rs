@@ -58,7 +58,7 @@ pub(super) fn write(image: &mut ParityImage, pace: &Pace, steps: &Receiver<Compu
     let mut open: Option<OpenCell> = None;
     while let Ok(step) = steps.recv() {
         if step.is_first {
-            open = Some(image.begin_cell(step.cell)?);
+            open = image.part_at(step.cell).is_some().then(|| image.begin_cell(step.cell)).transpose()?;
         }
         let Some(cell) = open.as_mut() else { continue };
         pace.pass(step.bytes.len());
@@ -66,7 +66,7 @@ pub(super) fn write(image: &mut ParityImage, pace: &Pace, steps: &Receiver<Compu
         if step.is_last
             && let Some(whole) = open.take()
         {
-            image.finish_cell(whole);
+            image.finish_cell(whole)?;
         }
     }
     Ok(())

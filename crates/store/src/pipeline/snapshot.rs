@@ -76,13 +76,13 @@ pub(crate) fn lane_disks(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> V
 }
 
 /// Readers of these cells of the images, as of the checkpoints that the snapshot expects.
-pub(crate) fn parity_readers(
+pub(crate) fn parity_readers<'a>(
     snapshot: &Snapshot,
-    images: &[ParityImage],
+    images: impl IntoIterator<Item = &'a ParityImage>,
     cells: &[CellIndex],
 ) -> Vec<ParityReader> {
     let places = || cells.iter().filter_map(|c| Some((*c, snapshot.expected.at(u64::from(c.get()))?)));
-    images.iter().map(|image| image.reader(places())).collect()
+    images.into_iter().map(|image| image.reader(places())).collect()
 }
 
 /// A content whose checksums are known; nothing when no file on the disk has it.

@@ -17,12 +17,13 @@ use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::journal;
+use crate::membership::{edit_pool_file, forget_intents};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
-use crate::pool_file;
+use crate::pool_file::Edit;
 use crate::replica::Export;
 use crate::scan::is_held;
-use crate::sync::first_checkpoint;
+use crate::sync::{first_checkpoint, note_written};
 
 /// What an interrupted rebuild had finished: files under their names whose content is checked again here.
 pub(super) fn finished_before(
@@ -245,26 +246,21 @@ pub(super) fn commit(
             forget_lost_symlinks(t, target)?;
             objects::forget_nameless(t, target.disk_id)?;
         }
-        let parities = targets.iter().filter(|t| t.row.role == crate::label::Role::Parity);
-        for (target, image) in parities.zip(images) {
-            disks::set_parity_bytes(t, target.row.id, image.bytes())?;
-            for (number, stat) in image.written_segments()? {
-                parity_state::set_segment(t, target.row.id, number, &stat)?;
-            }
-            for cell in parity_state::damaged_parity(t, target.row.id)? {
-                parity_state::set_damaged_parity(t, target.row.id, cell, false)?;
+        for part in images.iter().flat_map(ParityImage::parts) {
+            note_written(t, part)?;
+            for cell in parity_state::damaged_parity(t, part.member())? {
+                parity_state::set_damaged_parity(t, part.member(), cell, false)?;
             }
         }
         for target in targets {
-            let filesystem = (!target.simulated).then_some(&target.filesystem.id);
-            disks::succeed(t, &target.row, target.successor, filesystem, now)?;
+            let filesystem = target.new.bound();
+            disks::succeed(t, &target.row, target.successor, filesystem.as_ref(), now)?;
             for (id, intent) in intents::all(t)? {
                 if matches!(intent, Intent::Rebuild { disk, .. } if disk == target.row.id) {
                     intents::remove(t, id)?;
                 }
             }
-            let repoint = Intent::Repoint { disk: target.row.name.clone(), path: target.onto.clone() };
-            intents::insert(t, &repoint)?;
+            intents::insert(t, &follows(target))?;
         }
         catalogue::mark_changed(t)?;
         first_checkpoint(t, &*pool.machine).map(|_| ())
@@ -306,30 +302,21 @@ fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> 
     lost.iter().try_for_each(|path| objects::remove_node(t, target.disk_id, path))
 }
 
+fn new_path(target: &Target) -> Edit {
+    Edit::Path { disk: target.row.name.clone(), path: target.new.at.clone() }
+}
+
+/// What has to follow the commit.
+fn follows(target: &Target) -> Intent {
+    Intent::EditPoolFile { edits: vec![new_path(target)] }
+}
+
 /// The pool file, the replicas and the journal follow.
 pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildReport) -> Result<()> {
     for target in targets {
-        pool_file::set_disk_path(&*pool.home, &pool.file, &target.row.name, &target.onto)?;
-        if let Some(spec) = pool.spec.disks.iter_mut().find(|d| d.name == target.row.name) {
-            spec.path = Some(target.onto.clone());
-        }
-        pool.catalogue.transaction(|t| {
-            for (id, intent) in intents::all(t)? {
-                if matches!(&intent, Intent::Repoint { disk, .. } if *disk == target.row.name) {
-                    intents::remove(t, id)?;
-                }
-            }
-            Ok(())
-        })?;
+        edit_pool_file(pool, &[new_path(target)])?;
+        forget_intents(pool, |intent| *intent == follows(target))?;
     }
-    let rows = disks::all(pool.catalogue.reading())?;
-    pool.members = crate::member::recognise(
-        &*pool.machine,
-        &pool.catalogue,
-        pool.identity.pool,
-        rows,
-        &pool.spec.disks,
-    )?;
     let export = Export::take(&pool.catalogue)?;
     for member in pool.members.iter().filter(|m| m.state.is_usable()) {
         export.put_on(member, &pool.catalogue)?;

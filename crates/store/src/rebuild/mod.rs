@@ -7,24 +7,23 @@ mod run;
 mod streaming;
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::path::PathBuf;
 
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
-use sieve_core::path::{OUR_FOLDER, RelPath};
+use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
 
 use crate::catalogue::disks::DiskRow;
 use crate::catalogue::intents::{self, Intent};
 use crate::curves::forecast_pass;
-use crate::disk::{Disk, Filesystem};
 use crate::error::{Error, Kind, Result};
 use crate::event::{Observer, Silent};
 use crate::fate::{self, Totals, VolumeModel};
 use crate::label::{self, Role};
 use crate::member::{State, usable_bytes};
+use crate::membership::NewDisk;
 use crate::pool::Pool;
 use crate::scan;
 use crate::sync::resolve_doubts;
@@ -121,10 +120,7 @@ pub struct RebuildReport {
 struct Target {
     row: DiskRow,
     successor: Uuid,
-    onto: String,
-    disk: Arc<dyn Disk>,
-    filesystem: Filesystem,
-    simulated: bool,
+    new: NewDisk,
 }
 
 /// A rebuild that can be begun.
@@ -237,75 +233,31 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
             "if it is failing, unmount it first: while it is mounted its own files are the best copy",
         ));
     }
-    let path = std::path::absolute(&request.onto).map_err(|e| Error::io("rebuild.onto", &request.onto, e))?;
-    let disk = pool.machine.open_disk(&path).map_err(|mut error| {
-        error.kind = Kind::Usage;
-        error.remedy("create the folder, or mount the new disk there")
-    })?;
-    let filesystem = disk.filesystem()?;
-    let place = path.display();
-    if filesystem.read_only {
-        return Err(Error::new(Kind::Safety, "disk.read-only", format!("{place} is mounted read-only")));
-    }
-    let resumed = resumed_successor(pool, member.row.id, &*disk)?;
-    if resumed.is_none() {
-        refuse_used(&*disk, &path)?;
-    }
     let simulated = member.spec.as_ref().is_some_and(|s| s.simulated);
-    for other in pool.members.iter().filter(|m| m.row.id != member.row.id) {
-        let same_place = other.disk.as_ref().is_some_and(|d| d.root() == path);
-        let same_filesystem = !simulated
-            && other.filesystem.as_ref().is_some_and(|f| f.device == filesystem.device)
-            && filesystem.is_mount_point;
-        if same_place || same_filesystem {
-            let message = format!("{place} lies on disk {}, a member of this pool", other.row.name);
-            return Err(Error::new(Kind::Safety, "rebuild.member", message).remedy("use another, empty disk"));
-        }
+    let new = NewDisk::open(pool, &request.onto, simulated, Some(member.row.id))?;
+    let resumed = resumed_successor(pool, member.row.id, &new)?;
+    if resumed.is_none() {
+        new.refuse_used()?;
     }
-    let onto = path.to_str().map(str::to_string).ok_or_else(|| {
-        Error::new(
-            Kind::Usage,
-            "rebuild.onto",
-            format!("{place}: the pool file can name only paths that are text"),
-        )
-    })?;
     let successor = resumed.unwrap_or_else(Uuid::new_v4);
-    Ok(Target { row: member.row.clone(), successor, onto, disk, filesystem, simulated })
+    Ok(Target { row: member.row.clone(), successor, new })
 }
 
 /// The disk that an interrupted rebuild had begun to make of this folder.
-fn resumed_successor(pool: &Pool, lost: DiskId, disk: &dyn Disk) -> Result<Option<Uuid>> {
-    let Some(label) = label::read(disk)? else { return Ok(None) };
+fn resumed_successor(pool: &Pool, lost: DiskId, new: &NewDisk) -> Result<Option<Uuid>> {
+    let Some(label) = label::read(&*new.disk)? else { return Ok(None) };
     let is_it = |(_, intent): &(i64, Intent)| matches!(intent, Intent::Rebuild { disk, successor, .. } if *disk == lost && *successor == label.disk);
-    let begun = intents::all(pool.catalogue.reading())?.iter().any(is_it);
-    if begun {
+    if intents::all(pool.catalogue.reading())?.iter().any(is_it) {
         return Ok(Some(label.disk));
     }
-    let message = format!(
-        "{} is a member already: disk {} of pool `{}`",
-        disk.root().display(),
-        label.disk_name,
-        label.pool_name
-    );
-    Err(Error::new(Kind::Safety, "label.member", message).remedy("use an empty disk"))
-}
-
-fn refuse_used(disk: &dyn Disk, path: &Path) -> Result<()> {
-    let used = disk.list(&RelPath::ROOT)?;
-    let Some(found) = used.iter().find(|n| *n != b"lost+found" && *n != OUR_FOLDER) else { return Ok(()) };
-    let message = format!(
-        "{} is not empty: there is `{}`",
-        path.display(),
-        String::from_utf8_lossy(found).escape_debug()
-    );
-    Err(Error::new(Kind::Safety, "rebuild.not-empty", message).remedy("rebuild onto an empty disk"))
+    new.refuse_member().map(|()| None)
 }
 
 fn refuse_twins(targets: &[Target]) -> Result<()> {
     for (position, target) in targets.iter().enumerate() {
         let others = &targets[..position];
-        if others.iter().any(|o| o.row.id == target.row.id || o.disk.root() == target.disk.root()) {
-            let message = format!("{} or {} is named twice", target.row.name, target.onto);
+        if others.iter().any(|o| o.row.id == target.row.id || o.new.disk.root() == target.new.disk.root()) {
+            let message = format!("{} or {} is named twice", target.row.name, target.new.at);
             return Err(Error::new(Kind::Usage, "rebuild.twice", message)
                 .remedy("name each disk and each folder once"));
         }
@@ -320,21 +272,14 @@ fn target_plan(pool: &Pool, model: &VolumeModel, target: &Target) -> Result<Targ
         Role::Parity => (0, target.row.parity_bytes),
     };
     let free =
-        target.filesystem.available.min(usable_bytes(spec, Some(&target.filesystem)).unwrap_or_default());
-    let mut doubts = Vec::new();
-    if !target.simulated && !target.filesystem.is_mount_point {
-        doubts.push(format!(
-            "{} is not a mount point: the files will lie on the filesystem around it",
-            target.onto
-        ));
-    }
+        target.new.filesystem.available.min(usable_bytes(spec, Some(&target.new.filesystem)).unwrap_or_default());
     Ok(TargetPlan {
         disk: target.row.name.clone(),
         role: target.row.role,
-        onto: target.onto.clone(),
+        onto: target.new.at.clone(),
         files,
         bytes,
         free,
-        doubts,
+        doubts: target.new.doubts(),
     })
 }

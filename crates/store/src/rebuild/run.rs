@@ -14,8 +14,9 @@ use super::first;
 use super::jobs::{self, Assembly, Job};
 use super::streaming;
 use super::{Options, Prepared, RebuildReport, Target};
+use crate::catalogue::disks::DiskRow;
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{held_files, objects, parity_state, versions};
+use crate::catalogue::{held_files, objects, versions};
 use crate::content::Contents;
 use crate::damage;
 use crate::disk::{Disk, WriteFile};
@@ -25,7 +26,7 @@ use crate::fate::Totals;
 use crate::label::{self, Label, Role};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
-use crate::sync::{image_limits, load_snapshot, open_images};
+use crate::sync::{image_limits, load_snapshot, open_images, open_part};
 use crate::traffic::Traffic;
 use crate::window::{Snapshot, Window};
 use crate::workspace::Workspace;
@@ -95,7 +96,7 @@ pub(super) fn execute(
     data.into_iter().try_for_each(|target| target.workspace.finish())?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     for target in &prepared.targets {
-        let (read, written) = target.disk.counters().totals();
+        let (read, written) = target.new.disk.counters().totals();
         report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
         report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
     }
@@ -115,25 +116,16 @@ fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
             let intent = Intent::Rebuild {
                 disk: target.row.id,
                 successor: target.successor,
-                onto: target.onto.clone(),
+                onto: target.new.at.clone(),
             };
             intents::insert(t, &intent)?;
         }
         Ok(())
     })?;
     for target in targets {
-        let label = Label {
-            format: label::FORMAT,
-            pool: pool.identity.pool,
-            pool_name: pool.identity.name.clone(),
-            volume: target.row.volume.clone(),
-            disk_name: target.row.name.clone(),
-            disk: target.successor,
-            role: target.row.role,
-            slot: target.row.slot,
-            filesystem: (!target.simulated).then(|| target.filesystem.id.clone()),
-        };
-        label::write(&*target.disk, &label)?;
+        let successor = DiskRow { uuid: target.successor, ..target.row.clone() };
+        let filesystem = (!target.new.simulated).then(|| target.new.filesystem.id.clone());
+        label::write(&*target.new.disk, &Label::of(&pool.identity, &successor, filesystem))?;
     }
     Ok(())
 }
@@ -141,11 +133,11 @@ fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
 fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: bool) -> Result<DataTarget> {
     let jobs = jobs::jobs(pool, target.row.id)?;
     let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs, has_replica)?;
-    let finished = finish::finished_before(pool, &*target.disk, &jobs, &mut assemblies)?;
+    let finished = finish::finished_before(pool, &*target.new.disk, &jobs, &mut assemblies)?;
     let lane = snapshot.lanes.iter().position(|l| l.disk == target.row.id).unwrap_or(usize::MAX);
     Ok(DataTarget {
         disk_id: target.row.id,
-        disk: Arc::clone(&target.disk),
+        disk: Arc::clone(&target.new.disk),
         jobs,
         assemblies,
         finished,
@@ -154,7 +146,7 @@ fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: boo
         has_replica,
         salvages: false,
         holes: BTreeMap::new(),
-        workspace: Workspace::begin(&target.disk, pool.machine.random())?,
+        workspace: Workspace::begin(&target.new.disk, pool.machine.random())?,
         open: None,
         lane,
     })
@@ -163,11 +155,9 @@ fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: boo
 fn open_parity(pool: &Pool, target: &Target, snapshot: &Snapshot) -> Result<ParityImage> {
     let spec = pool.spec.disk(&target.row.name);
     let has = target.row.parity_bytes;
-    let limits = image_limits(spec, Some(&target.filesystem), has, snapshot.geometry);
-    let index = ParityIndex::new(target.row.slot);
-    ParityImage::open(Arc::clone(&target.disk), pool.identity.pool, index, snapshot.geometry, limits, |id| {
-        parity_state::knows(pool.catalogue.reading(), id)
-    })
+    let limits = image_limits(spec, Some(&target.new.filesystem), has, snapshot.geometry);
+    let part = open_part(pool, &target.row, &target.new.disk, limits, snapshot.geometry)?;
+    Ok(ParityImage::new(ParityIndex::new(target.row.slot), vec![part]))
 }
 
 struct Pass<'a> {
@@ -231,8 +221,8 @@ impl<'a> Pass<'a> {
             cells.extend(wanted.flat_map(|piece| snapshot.geometry.cells(piece.rows)));
         }
         if !self.parity.is_empty() {
-            let all = snapshot.expected.iter().flat_map(|i| i.rows.start()..i.rows.end());
-            cells.extend(all.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?))));
+            let belongs = |cell: &CellIndex| self.parity.iter().any(|image| image.part_at(*cell).is_some());
+            cells.extend(snapshot.cells().filter(belongs));
         }
         cells
     }
@@ -251,8 +241,10 @@ impl<'a> Pass<'a> {
             self.parity_cells_left += 1;
             return Ok(());
         }
-        let indices: Vec<ParityIndex> = self.parity.iter().map(ParityImage::index).collect();
-        for (image, bytes) in self.parity.iter_mut().zip(snapshot.encode(&indices, &window.lanes)) {
+        let mut images: Vec<&mut ParityImage> =
+            self.parity.iter_mut().filter(|image| image.part_at(cell).is_some()).collect();
+        let indices: Vec<ParityIndex> = images.iter().map(|image| image.index()).collect();
+        for (image, bytes) in images.iter_mut().zip(snapshot.encode(&indices, &window.lanes)) {
             image.write(cell, &bytes)?;
         }
         self.parity_cells += 1;

@@ -41,6 +41,9 @@ pub(super) fn run(
 ) -> Result<BTreeSet<CellIndex>> {
     let Work { pool, snapshot, images, lost, data, parity } = work;
     let lanes = lane_disks(pool, snapshot, lost);
+    // Where an image lies on several disks and one of them is not there, the careful way uses the others.
+    let images: Vec<&ParityImage> =
+        images.iter().filter(|image| cells.iter().all(|cell| image.part_at(*cell).is_some())).collect();
     let present: Vec<bool> = lanes.iter().map(|lane| lane.disk.is_some()).collect();
     // Lanes of disks that are not there, and are not zero in the cell.
     let missing = |cell: CellIndex| -> Vec<usize> {
@@ -59,7 +62,7 @@ pub(super) fn run(
     let coder = Solver {
         snapshot,
         kernel: snapshot.kernel,
-        read: images.iter().map(ParityImage::index).collect(),
+        read: images.iter().map(|image| image.index()).collect(),
         written: parity.iter().map(ParityImage::index).collect(),
         missing: streamed.iter().map(|cell| (*cell, missing(*cell))).collect(),
         decoders: HashMap::new(),
@@ -67,7 +70,7 @@ pub(super) fn run(
     };
     let disks = Disks {
         lanes,
-        readers: parity_readers(snapshot, images, &streamed),
+        readers: parity_readers(snapshot, images.iter().copied(), &streamed),
         images: parity,
         cell_bytes,
         turning: pool.members.iter().any(Member::turns),

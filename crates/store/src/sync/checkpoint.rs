@@ -2,7 +2,7 @@
 
 use rusqlite::Transaction;
 use sieve_core::lane::Rows;
-use sieve_core::units::{CellIndex, CheckpointId};
+use sieve_core::units::{CellIndex, CheckpointId, DiskId};
 
 use super::recorded::Recorded;
 use super::volume::{VolumeSync, joined_rows};
@@ -11,7 +11,7 @@ use crate::catalogue::parity_state::{self, Checkpoint};
 use crate::error::Result;
 use crate::label::Role;
 use crate::machine::Machine;
-use crate::parity::ParityImage;
+use crate::parity::{ParityImage, Part};
 use crate::pool::Pool;
 use crate::replica::Export;
 
@@ -32,6 +32,20 @@ fn next(c: &rusqlite::Connection, machine: &dyn Machine) -> Result<Checkpoint> {
         parent: head.map(|h| h.id),
         at: machine.now(),
     })
+}
+
+/// Notes how large a part of an image is now, and how what was written of it looks.
+pub(crate) fn note_written(t: &Transaction<'_>, part: &Part) -> Result<()> {
+    note_written_as(t, part.member(), part)
+}
+
+/// The same for a part on a disk that becomes this member.
+pub(crate) fn note_written_as(t: &Transaction<'_>, member: DiskId, part: &Part) -> Result<()> {
+    disks::set_parity_bytes(t, member, part.bytes())?;
+    for (number, stat) in part.written_segments()? {
+        parity_state::set_segment(t, member, number, &stat)?;
+    }
+    Ok(())
 }
 
 /// Makes the given cells of the target the snapshot.
@@ -72,13 +86,10 @@ pub(super) fn take(
             }
         }
         parity_state::set_parity_cells(t, volume, &expected)?;
-        for (member, image) in pool.members_of(volume, Role::Parity).zip(images.iter()) {
-            disks::set_parity_bytes(t, member.row.id, image.bytes())?;
-            for (number, stat) in image.written_segments()? {
-                parity_state::set_segment(t, member.row.id, number, &stat)?;
-            }
+        for part in images.iter().flat_map(ParityImage::parts) {
+            note_written(t, part)?;
             for cell in cells {
-                parity_state::set_damaged_parity(t, member.row.id, *cell, false)?;
+                parity_state::set_damaged_parity(t, part.member(), *cell, false)?;
             }
         }
         Ok(())

@@ -4,6 +4,7 @@ mod checkpoint;
 mod checksum;
 mod coder;
 mod feed;
+pub(crate) mod fill;
 mod recorded;
 mod run;
 mod streaming;
@@ -34,9 +35,10 @@ use crate::scan::{self, ScanReport};
 use crate::traffic::Traffic;
 use crate::writer::LongWriter;
 
-pub(crate) use checkpoint::advance as first_checkpoint;
+pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
+pub(crate) use streaming::BATCH_BYTES;
 pub(crate) use checksum::resolve_doubts;
-pub(crate) use volume::{coming_sync, image_limits, load_snapshot, open_images};
+pub(crate) use volume::{cells_on, coming_sync, image_limits, load_snapshot, open_images, open_part};
 
 /// What the user decided beforehand.
 #[derive(Clone, Debug, Default)]
@@ -215,6 +217,7 @@ pub fn execute(
     let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "sync")?;
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
+    catch_up(pool)?;
     for volume in pool.volumes() {
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
         let streamed = streaming::run(pool, &volume, options, observer, &mut report)?;
@@ -233,6 +236,18 @@ pub fn execute(
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
     pool.refresh_rows()?;
     Ok(report)
+}
+
+/// Slots that the last checkpoint gave up may be used again once the replicas on the parity disks know it: where a
+/// crash came in between, they follow now.
+fn catch_up(pool: &Pool) -> Result<()> {
+    let head = parity_state::head(pool.catalogue.reading())?.map(|head| head.number);
+    let behind = |m: &&Member| m.row.role == Role::Parity && m.row.replica != head;
+    if !pool.members.iter().any(|member| behind(&member)) {
+        return Ok(());
+    }
+    let export = Export::take(&pool.catalogue)?;
+    pool.members.iter().filter(behind).try_for_each(|member| export.put_on(member, &pool.catalogue))
 }
 
 /// Damage that was found earlier and is not mended is still damage.

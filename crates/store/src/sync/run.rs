@@ -8,6 +8,7 @@ use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
 use super::recorded::Recorded;
+use super::streaming::BATCH_BYTES;
 use super::volume::{self, Unread, VolumeSync, image_cells, invalid_cells, open_images};
 use super::{Options, SyncReport, checkpoint, parity_full};
 use crate::catalogue::objects;
@@ -19,9 +20,6 @@ use crate::event::{Event, Observer, Unit};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::window::{LaneWindow, ReadProblem, read_lane};
-
-/// At most so many bytes of parity are computed between two checkpoints.
-const BATCH_BYTES: u64 = 1 << 30;
 
 /// A new content that cannot be had as it was checksummed, and whether its bytes are damaged.
 type Abandoned = BTreeMap<(DiskId, VersionId), bool>;
@@ -38,8 +36,8 @@ pub(super) fn run(
     loop {
         let mut images = open_images(pool, &spec.name, &[])?;
         let cells = image_cells(pool, &spec.name)?;
-        let mut sync = volume::load(pool, spec, &cells, Unread::None, options)?;
-        let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
+        let mut sync = volume::load(pool, spec, cells, Unread::None, options)?;
+        let also = invalid_cells(pool, &sync.snapshot, &images)?;
         let windows = sync.work(pool, &also, options.preference()).windows;
         if !windows.is_empty() {
             let total = windows.len() as u64;

@@ -12,7 +12,7 @@ use super::coder::ParityCoder;
 use super::feed::{Feed, out_of_order};
 use super::recorded::Recorded;
 use super::volume::{self, Fresh, Unread, VolumeSync, image_cells, invalid_cells, open_images};
-use super::{Options, SyncReport, checkpoint, checksum, parity_full};
+use super::{Options, SyncReport, checkpoint, checksum, fill, parity_full};
 use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
@@ -24,7 +24,7 @@ use crate::pool::Pool;
 use crate::progress::Meter;
 
 /// At most so many bytes of parity are computed between two checkpoints.
-const BATCH_BYTES: u64 = 1 << 30;
+pub(crate) const BATCH_BYTES: u64 = 1 << 30;
 
 /// How the pass ended.
 #[derive(Debug, Default)]
@@ -45,11 +45,17 @@ pub(super) fn run(
 ) -> Result<Streamed> {
     let mut images = open_images(pool, &spec.name, &[])?;
     let mut sync = load(pool, spec, options, observer, report)?;
-    let also = invalid_cells(pool, &spec.name, &sync.snapshot, &images)?;
+    let mut streamed = fill_unchanged(pool, &sync, &mut images, options, observer, report)?;
+    if streamed.stopped {
+        return Ok(streamed);
+    }
+    let mut also = invalid_cells(pool, &sync.snapshot, &images)?;
+    let changed = sync.changed_cells();
+    also.retain(|cell| changed.contains(cell));
     let work = sync.work(pool, &also, options.preference());
     report.no_room.extend(no_room(pool, &sync)?);
     if work.windows.is_empty() {
-        return Ok(Streamed::default());
+        return Ok(streamed);
     }
     observer.event(Event::Stage {
         name: "computing parity",
@@ -73,7 +79,37 @@ pub(super) fn run(
         streamed: Streamed::default(),
     };
     pass.batches(&mut sync, &mut images, &work.windows)?;
-    Ok(pass.streamed)
+    streamed.left |= pass.streamed.left;
+    streamed.stopped = pass.streamed.stopped;
+    Ok(streamed)
+}
+
+/// Parity that is not valid, where nothing else changes: only the images that lack it are written.
+fn fill_unchanged(
+    pool: &Pool,
+    sync: &VolumeSync,
+    images: &mut [ParityImage],
+    options: &Options,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<Streamed> {
+    let changed = sync.changed_cells();
+    let mut streamed = Streamed::default();
+    for image in images {
+        let cells: Vec<CellIndex> =
+            fill::invalid(pool, &sync.snapshot, image)?.difference(&changed).copied().collect();
+        if cells.is_empty() {
+            continue;
+        }
+        let filled = fill::fill(pool, &sync.snapshot, image, &cells, &options.restraint, observer)?;
+        report.cells += filled.cells;
+        streamed.left |= filled.left;
+        streamed.stopped |= filled.stopped;
+        if streamed.stopped {
+            break;
+        }
+    }
+    Ok(streamed)
 }
 
 /// Loads the volume; contents that cannot be read in one pass are read before.
@@ -86,7 +122,7 @@ fn load(
 ) -> Result<VolumeSync> {
     let cells = image_cells(pool, &spec.name)?;
     let but = BTreeSet::new();
-    let sync = volume::load(pool, spec, &cells, Unread::New { but: &but }, options)?;
+    let sync = volume::load(pool, spec, cells, Unread::New { but: &but }, options)?;
     let scattered = out_of_order(&sync);
     if scattered.is_empty() {
         return Ok(sync);
@@ -102,7 +138,7 @@ fn load(
     // What could not be read is still without a checksum, and is not tried again in this pass.
     let but: BTreeSet<ObjectId> =
         scattered.iter().filter_map(|version| sync.fresh.get(version)).map(|fresh| fresh.object).collect();
-    volume::load(pool, spec, &cells, Unread::New { but: &but }, options)
+    volume::load(pool, spec, cells, Unread::New { but: &but }, options)
 }
 
 /// Bytes that are moved on each disk.
@@ -240,7 +276,7 @@ impl Pass<'_> {
             }
         }
         let delta = batch.iter().filter(|window| window.method == Method::Delta).map(|window| window.cell);
-        let readers = parity_readers(&sync.snapshot, images, &delta.collect::<Vec<_>>());
+        let readers = parity_readers(&sync.snapshot, &*images, &delta.collect::<Vec<_>>());
         Ok(Disks {
             lanes,
             readers,

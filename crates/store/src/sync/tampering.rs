@@ -2,7 +2,7 @@
 
 use crate::catalogue::parity_state;
 use crate::error::Result;
-use crate::label::Role;
+use crate::parity::ParityImage;
 use crate::pool::Pool;
 
 use super::volume::{load_snapshot, open_images};
@@ -12,30 +12,36 @@ pub(super) fn check_parity(pool: &Pool, volume: &str) -> Result<Vec<String>> {
     let mut found = Vec::new();
     let expected = load_snapshot(pool, volume)?.expected;
     let images = open_images(pool, volume, &[])?;
-    for (member, image) in pool.members_of(volume, Role::Parity).zip(&images) {
-        for (number, stat) in image.segments()? {
+    for part in images.iter().flat_map(ParityImage::parts) {
+        let id = part.member();
+        if let Some(damage) = part.damage() {
+            let name = &pool.member(id)?.row.name;
+            found.push(format!("parity on {name}: {damage}; all of it is computed anew"));
+            continue;
+        }
+        for (number, stat) in part.segments()? {
             let reading = pool.catalogue.reading();
             let untouched = stat
-                .map(|stat| parity_state::segment_matches(reading, member.row.id, number, &stat))
+                .map(|stat| parity_state::segment_matches(reading, id, number, &stat))
                 .transpose()?;
             if untouched == Some(true) {
                 continue;
             }
-            let damaged: Vec<_> = image
+            let damaged: Vec<_> = part
                 .cells_in(number)
                 .into_iter()
                 .filter(|cell| {
-                    let id = expected.at(u64::from(cell.get())).filter(|id| image.has(*cell, *id));
-                    id.is_some_and(|id| image.read(*cell, id).is_none())
+                    let id = expected.at(u64::from(cell.get())).filter(|id| part.has(*cell, *id));
+                    id.is_some_and(|id| part.read(*cell, id).is_none())
                 })
                 .collect();
             pool.catalogue.transaction(|t| {
                 for cell in &damaged {
-                    parity_state::set_damaged_parity(t, member.row.id, *cell, true)?;
+                    parity_state::set_damaged_parity(t, id, *cell, true)?;
                 }
-                stat.map_or(Ok(()), |stat| parity_state::set_segment(t, member.row.id, number, &stat))
+                stat.map_or(Ok(()), |stat| parity_state::set_segment(t, id, number, &stat))
             })?;
-            let name = &member.row.name;
+            let name = &pool.member(id)?.row.name;
             let told = damaged
                 .iter()
                 .map(|cell| format!("parity on {name}: cell {cell} is damaged; it is computed anew"));

@@ -1,7 +1,9 @@
 //! One volume before a sync: its lanes as they are and as they are to be, its parity images.
 
 use std::cell::RefCell;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::ops::Range;
+use std::sync::Arc;
 
 use rusqlite::Row;
 use sieve_core::checksum::Subtree;
@@ -16,15 +18,16 @@ use sieve_core::units::{
     ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, ObjectId, ParityIndex, Slot, VersionId,
 };
 
-use super::{Options, SyncPlan};
+use super::{Options, SyncPlan, fill};
 use crate::catalogue::objects::{path_of, standing_of};
-use crate::catalogue::{disks, parity_state, unfinished, unsigned, versions};
+use crate::catalogue::disks::{self, DiskRow};
+use crate::catalogue::{parity_state, unfinished, unsigned, versions};
 use crate::curves::Curves;
-use crate::disk::{Filesystem, Stamp};
+use crate::disk::{Disk, Filesystem, Stamp};
 use crate::error::Result;
 use crate::label::Role;
 use crate::member::{Member, usable_bytes};
-use crate::parity::{ImageLimits, ParityImage};
+use crate::parity::{ImageLimits, ParityImage, Part, PartPlace};
 use crate::pool::Pool;
 use crate::scan::is_held;
 use crate::window::{Snapshot, SnapshotLane};
@@ -151,6 +154,13 @@ impl Circumstances for Asked<'_> {
 }
 
 impl VolumeSync {
+    /// The cells in which a lane changes.
+    pub(super) fn changed_cells(&self) -> BTreeSet<CellIndex> {
+        let lanes = self.snapshot.lanes.iter().zip(&self.target);
+        let rows = lanes.flat_map(|(lane, target)| lane.map.difference(target));
+        rows.flat_map(|rows| self.snapshot.geometry.cells(rows)).collect()
+    }
+
     /// The work, cell by cell.
     pub(super) fn work(&self, pool: &Pool, also: &BTreeSet<CellIndex>, preference: Preference) -> Work {
         let current: Vec<&LaneMap> = self.snapshot.lanes.iter().map(|l| &l.map).collect();
@@ -175,19 +185,34 @@ pub(crate) fn load_snapshot(pool: &Pool, volume: &str) -> Result<Snapshot> {
 /// Opens the parity images of a volume on all disks that are there, but those named.
 pub(crate) fn open_images(pool: &Pool, volume: &str, without: &[DiskId]) -> Result<Vec<ParityImage>> {
     let geometry = disks::geometry(pool.catalogue.reading(), volume)?;
-    let mut images = Vec::new();
+    let mut parts: BTreeMap<ParityIndex, Vec<Part>> = BTreeMap::new();
     for member in pool.members_of(volume, Role::Parity).filter(|m| !without.contains(&m.row.id)) {
         let Ok(disk) = member.usable() else { continue };
-        images.push(ParityImage::open(
-            std::sync::Arc::clone(disk),
-            pool.identity.pool,
-            ParityIndex::new(member.row.slot),
-            geometry,
-            limits(member, geometry),
-            |id| parity_state::knows(pool.catalogue.reading(), id),
-        )?);
+        let part = open_part(pool, &member.row, disk, limits(member, geometry), geometry)?;
+        parts.entry(ParityIndex::new(member.row.slot)).or_default().push(part);
     }
-    Ok(images)
+    Ok(parts.into_iter().map(|(index, parts)| ParityImage::new(index, parts)).collect())
+}
+
+/// The cells of a parity image that belong on the disk of a member.
+pub(crate) fn cells_on(pool: &Pool, row: &DiskRow) -> Range<u32> {
+    let mut after = pool
+        .members_of(&row.volume, Role::Parity)
+        .filter(|m| m.row.slot == row.slot && m.row.first_cell > row.first_cell);
+    row.first_cell..after.next().map_or(u32::MAX, |m| m.row.first_cell)
+}
+
+/// Opens what of a parity image belongs on the disk of a member.
+pub(crate) fn open_part(
+    pool: &Pool,
+    row: &DiskRow,
+    disk: &Arc<dyn Disk>,
+    limits: ImageLimits,
+    geometry: CellGeometry,
+) -> Result<Part> {
+    let place = PartPlace { member: row.id, cells: cells_on(pool, row), limits };
+    let identity = (pool.identity.pool, ParityIndex::new(row.slot), geometry);
+    Part::open(Arc::clone(disk), place, identity, |id| parity_state::knows(pool.catalogue.reading(), id))
 }
 
 /// How large the image on a parity disk may become: its capacity, or what it has and what is free.
@@ -211,12 +236,11 @@ pub(crate) fn image_limits(
 pub(super) fn load(
     pool: &Pool,
     volume: &VolumeSpec,
-    images: &[(u32, DiskId)],
+    cells: u32,
     unread: Unread<'_>,
     options: &Options,
 ) -> Result<VolumeSync> {
     let snapshot = load_snapshot(pool, &volume.name)?;
-    let cells = images.iter().map(|(cells, _)| *cells).min().unwrap_or(u32::MAX);
     let limit = u64::from(cells) * snapshot.geometry.cell_rows();
     let mut sync = VolumeSync {
         snapshot,
@@ -423,8 +447,8 @@ pub(crate) fn coming_sync(pool: &Pool, volume: &str) -> Result<Coming> {
         crate::Error::new(crate::Kind::Internal, "volume.unknown", format!("there is no volume `{volume}`"))
     })?;
     let images = open_images(pool, volume, &[])?;
-    let sync = load(pool, spec, &image_cells(pool, volume)?, Unread::All, &Options::default())?;
-    let also = invalid_cells(pool, volume, &sync.snapshot, &images)?;
+    let sync = load(pool, spec, image_cells(pool, volume)?, Unread::All, &Options::default())?;
+    let also = invalid_cells(pool, &sync.snapshot, &images)?;
     let work = sync.work(pool, &also, Preference::default());
     let cells: Vec<CellIndex> = work.windows.iter().map(|w| w.cell).collect();
     let dirty = joined_rows(sync.snapshot.geometry, &cells);
@@ -439,23 +463,26 @@ pub(crate) fn coming_sync(pool: &Pool, volume: &str) -> Result<Coming> {
 /// Cells that some parity disk does not have as it should, or has damaged.
 pub(super) fn invalid_cells(
     pool: &Pool,
-    volume: &str,
     snapshot: &Snapshot,
     images: &[ParityImage],
 ) -> Result<BTreeSet<CellIndex>> {
-    let mut cells: BTreeSet<CellIndex> =
-        images.iter().flat_map(|image| image.missing(&snapshot.expected)).collect();
-    for member in pool.members_of(volume, Role::Parity) {
-        cells.extend(parity_state::damaged_parity(pool.catalogue.reading(), member.row.id)?);
+    let mut cells = BTreeSet::new();
+    for image in images {
+        cells.append(&mut fill::invalid(pool, snapshot, image)?);
     }
     Ok(cells)
 }
 
-/// How many cells the image on each parity disk of a volume can hold.
-pub(super) fn image_cells(pool: &Pool, volume: &str) -> Result<Vec<(u32, DiskId)>> {
+/// How many cells all parity images of a volume can hold.
+pub(super) fn image_cells(pool: &Pool, volume: &str) -> Result<u32> {
     let geometry = disks::geometry(pool.catalogue.reading(), volume)?;
-    let members = pool.members_of(volume, Role::Parity);
-    Ok(members.map(|m| (limits(m, geometry).cells(), m.row.id)).collect())
+    let mut ends: BTreeMap<u8, u32> = BTreeMap::new();
+    for member in pool.members_of(volume, Role::Parity) {
+        // An image that goes on elsewhere ends with its last part.
+        let end = member.row.first_cell.saturating_add(limits(member, geometry).cells());
+        ends.insert(member.row.slot, end);
+    }
+    Ok(ends.into_values().min().unwrap_or(u32::MAX))
 }
 
 /// Adds the work for a volume to a plan.
@@ -466,9 +493,10 @@ pub(super) fn estimate(
     plan: &mut SyncPlan,
 ) -> Result<()> {
     let images = open_images(pool, &volume.name, &[])?;
-    let sync = load(pool, volume, &image_cells(pool, &volume.name)?, Unread::Likely, options)?;
-    let also = invalid_cells(pool, &volume.name, &sync.snapshot, &images)?;
+    let sync = load(pool, volume, image_cells(pool, &volume.name)?, Unread::Likely, options)?;
+    let also = invalid_cells(pool, &sync.snapshot, &images)?;
     let work = sync.work(pool, &also, options.preference());
+    let changed = sync.changed_cells();
     plan.cells += work.windows.len() as u64;
     plan.cells_by_delta += work.parity_reads;
     let name = |disk: DiskId| pool.member(disk).map(|m| m.row.name.clone());
@@ -490,10 +518,17 @@ pub(super) fn estimate(
         plan.read_bytes.insert(name(lane.disk)?, read);
     }
     let cell_bytes = sync.snapshot.geometry.cell_bytes();
-    for member in pool.members_of(&volume.name, Role::Parity) {
-        let disk = member.row.name.clone();
-        plan.read_bytes.insert(disk.clone(), ByteLength::new(work.parity_reads * cell_bytes));
-        plan.written_bytes.insert(disk, ByteLength::new(work.windows.len() as u64 * cell_bytes));
+    for image in &images {
+        let invalid = fill::invalid(pool, &sync.snapshot, image)?;
+        for part in image.parts() {
+            // Where nothing else changes, only what is not valid is written.
+            let here = |cell: &&CellIndex| part.covers(**cell);
+            let anew = invalid.difference(&changed).filter(here).count();
+            let cells = (changed.iter().filter(here).count() + anew) as u64;
+            let disk = name(part.member())?;
+            plan.read_bytes.insert(disk.clone(), ByteLength::new(work.parity_reads * cell_bytes));
+            plan.written_bytes.insert(disk, ByteLength::new(cells * cell_bytes));
+        }
     }
     Ok(())
 }

@@ -24,7 +24,7 @@ use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
-use crate::sync::{load_snapshot, open_images};
+use crate::sync::{load_snapshot, note_written, open_images};
 use crate::window::Snapshot;
 use crate::workspace::Workspace;
 use crate::writer::LongWriter;
@@ -101,10 +101,10 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
         for member in pool.members_of(&volume.name, Role::Data).filter(|m| m.state.is_usable()) {
             mender.disk(member, &images, observer)?;
         }
-        for (position, member) in
-            pool.members_of(&volume.name, Role::Parity).filter(|m| m.state.is_usable()).enumerate()
-        {
-            mender.parity(member, &mut images, position)?;
+        for member in pool.members_of(&volume.name, Role::Parity) {
+            if let Some(position) = images.iter().position(|image| image.part_on(member.row.id).is_some()) {
+                mender.parity(member, &mut images, position)?;
+            }
         }
     }
     journal::append(&*pool.home, pool.machine.now(), "mend", &report)?;
@@ -313,12 +313,9 @@ impl Mender<'_> {
         };
         let computed = self.snapshot.encode(&[image.index()], &window.lanes);
         image.mend(cell, &computed[0], expected)?;
-        let segments = image.written_segments()?;
         self.pool.catalogue.transaction(|t| {
             parity_state::set_damaged_parity(t, member.row.id, cell, false)?;
-            segments
-                .iter()
-                .try_for_each(|(number, stat)| parity_state::set_segment(t, member.row.id, *number, stat))
+            image.parts().iter().try_for_each(|part| note_written(t, part))
         })?;
         Ok(true)
     }

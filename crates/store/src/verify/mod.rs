@@ -167,7 +167,7 @@ impl Pass<'_> {
             }
             Scope::Whole | Scope::Share(_) => {}
         }
-        let all: Vec<CellIndex> = expected_cells(&snapshot);
+        let all: Vec<CellIndex> = snapshot.cells().collect();
         let checks = checks::all(self.pool.catalogue.reading(), volume)?;
         let cells = match scope {
             Scope::Share(share) => oldest(&all, &checks, *share),
@@ -180,7 +180,7 @@ impl Pass<'_> {
         self.report.parity_cells_checked += streamed.good * images.len() as u64;
         self.clear_damaged_parity(volume, &cells[..streamed.ordered], &streamed.left)?;
         for cell in &streamed.left {
-            self.rows(volume, &snapshot, &images, *cell)?;
+            self.rows(&snapshot, &images, *cell)?;
         }
         let done = &cells[..streamed.ordered];
         self.report.cells_checked += done.len() as u64;
@@ -223,7 +223,6 @@ impl Pass<'_> {
     /// One cell, the careful way: its contents and its parities.
     fn rows(
         &mut self,
-        volume: &str,
         snapshot: &Snapshot,
         images: &[ParityImage],
         cell: CellIndex,
@@ -235,22 +234,28 @@ impl Pass<'_> {
         let indices: Vec<ParityIndex> = images.iter().map(ParityImage::index).collect();
         let computed = if known { snapshot.encode(&indices, &window.lanes) } else { Vec::new() };
         let expected = snapshot.expected.at(u64::from(cell.get()));
-        for (position, (member, image)) in self.present_parities(volume).into_iter().zip(images).enumerate() {
-            let bytes = expected.and_then(|id| image.read(cell, id));
+        for (position, image) in images.iter().enumerate() {
+            let Some(part) = image.part_at(cell) else { continue };
+            let bytes = expected.and_then(|id| part.read(cell, id));
             let good = bytes.as_ref().is_some_and(|b| !known || *b == computed[position]);
             match (good, known) {
                 (true, true) => self.report.parity_cells_checked += 1,
                 (true, false) => self.report.parity_cells_by_checksum += 1,
-                (false, _) => self.report.damaged_parity.entry(member.1).or_default().push(cell),
+                (false, _) => self.damaged_parity(part.member(), cell)?,
             }
-            self.set_damaged(member.0, cell, !good)?;
+            self.set_damaged(part.member(), cell, !good)?;
         }
         Ok(())
     }
 
+    fn damaged_parity(&mut self, disk: DiskId, cell: CellIndex) -> Result<()> {
+        let name = self.pool.member(disk)?.row.name.clone();
+        self.report.damaged_parity.entry(name).or_default().push(cell);
+        Ok(())
+    }
+
     fn set_damaged(&self, disk: DiskId, cell: CellIndex, damaged: bool) -> Result<()> {
-        let was = parity_state::damaged_parity(self.pool.catalogue.reading(), disk)?.contains(&cell);
-        if was == damaged {
+        if parity_state::is_damaged_parity(self.pool.catalogue.reading(), disk, cell)? == damaged {
             return Ok(());
         }
         self.pool.catalogue.transaction(|t| parity_state::set_damaged_parity(t, disk, cell, damaged))
@@ -265,19 +270,21 @@ impl Pass<'_> {
         observer: &dyn Observer,
     ) -> Result<()> {
         let images = open_images(self.pool, volume, &[])?;
-        for ((id, name), image) in self.present_parities(volume).into_iter().zip(&images) {
-            if !disks.contains(&name) {
+        for part in images.iter().flat_map(ParityImage::parts) {
+            let id = part.member();
+            if !disks.contains(&self.pool.member(id)?.row.name) {
                 continue;
             }
-            let cells = expected_cells(snapshot);
+            let mut cells = snapshot.cells().collect::<Vec<_>>();
+            cells.retain(|cell| part.covers(*cell));
             observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
             for cell in cells {
                 let expected = snapshot.expected.at(u64::from(cell.get()));
-                let good = expected.is_some_and(|id| image.read(cell, id).is_some());
+                let good = expected.is_some_and(|id| part.read(cell, id).is_some());
                 if good {
                     self.report.parity_cells_by_checksum += 1;
                 } else {
-                    self.report.damaged_parity.entry(name.clone()).or_default().push(cell);
+                    self.damaged_parity(id, cell)?;
                 }
                 self.set_damaged(id, cell, !good)?;
                 observer.event(Event::Advanced { by: 1 });
@@ -339,12 +346,6 @@ impl Pass<'_> {
         }
         self.note(problems);
         Ok(())
-    }
-
-    /// The parity disks whose images were opened, in the same order.
-    fn present_parities(&self, volume: &str) -> Vec<(DiskId, String)> {
-        let members = self.pool.members_of(volume, Role::Parity).filter(|m| m.state.is_usable());
-        members.map(|m| (m.row.id, m.row.name.clone())).collect()
     }
 
     fn note(&mut self, problems: Vec<ReadProblem>) {
@@ -438,11 +439,6 @@ impl Pass<'_> {
 }
 
 /// The cells that parity is expected to have, in order.
-fn expected_cells(snapshot: &Snapshot) -> Vec<CellIndex> {
-    let numbers = snapshot.expected.iter().flat_map(|i| i.rows.start()..i.rows.end());
-    numbers.filter_map(|cell| Some(CellIndex::new(u32::try_from(cell).ok()?))).collect()
-}
-
 /// So large a share of the cells, those checked the longest ago, in order; at least one.
 fn oldest(all: &[CellIndex], checks: &IntervalMap<CheckedAt>, share: f64) -> Vec<CellIndex> {
     let mut by_age: Vec<(i64, CellIndex)> =

@@ -1,0 +1,83 @@
+//! `grow`: one more disk.
+
+use sieve_store::Result;
+use sieve_store::label::Role;
+use sieve_store::membership::grow::{self, GrowPlan, GrowReport, GrowRequest};
+
+use super::Context;
+use super::sync::{show_bytes, show_forecast};
+use crate::args::GrowArguments;
+use crate::exit::Outcome;
+use crate::human::{size, style, units};
+use crate::progress::Watch;
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome> {
+    let GrowArguments { name, role, at, volume, restraint, consent } = arguments;
+    let mut pool = load::pool(&context.pool)?;
+    let request = GrowRequest { name, volume: volume.volume, role: role.into(), at };
+    let prepared = grow::plan(&pool, &request)?;
+    if !context.json {
+        show_plan(&prepared.plan);
+    }
+    if !confirm::go_on(consent, "Let it join?")? {
+        if context.json {
+            json::print(&prepared.plan)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    let watch = Watch::new(&restraint);
+    let restraint = crate::restraint::begin(&restraint)?;
+    let report = grow::execute(&mut pool, prepared, &restraint, &watch)?;
+    drop(watch);
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_report(&report);
+    }
+    Ok(Outcome::well(report.parity_cells_left == 0))
+}
+
+fn show_plan(plan: &GrowPlan) {
+    let GrowPlan { disk, volume, at, .. } = plan;
+    let usable = size(plan.usable);
+    match plan.role {
+        Role::Data => {
+            anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as a data disk, slot {}.", plan.slot);
+            anstream::println!(
+                "{} on it ({}) stay as they are and become part of the volume; the next sync guards them.",
+                units::files(plan.kept_files),
+                size(plan.kept_bytes)
+            );
+        }
+        Role::Parity => {
+            anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as parity {}.", plan.slot + 1);
+            anstream::println!("Its image is computed from the data disks; nothing else is written:\n");
+            show_bytes(&plan.read_bytes, &plan.written_bytes);
+        }
+    }
+    show_forecast(&plan.forecast);
+    for doubt in &plan.doubts {
+        anstream::println!("  {} {doubt}", style::paint(style::WATCH, "?"));
+    }
+    anstream::println!("\nThe pool file is changed; comments in it stay.");
+}
+
+fn show_report(report: &GrowReport) {
+    let GrowReport { disk, volume, .. } = report;
+    match report.role {
+        Role::Data => anstream::println!(
+            "\n{disk} is a data disk of {volume} now, with {} on it: zinc-sieve sync guards them.",
+            units::files(report.files)
+        ),
+        Role::Parity => anstream::println!(
+            "\n{disk} is a parity disk of {volume} now: {} computed.",
+            units::parity_cells(report.parity_cells)
+        ),
+    }
+    if report.parity_cells_left > 0 {
+        let why = if report.stopped { "It was stopped" } else { "Some rows could not be read as they were" };
+        let text = format!("{why}: {} left, zinc-sieve sync computes them.", units::parity_cells(report.parity_cells_left));
+        anstream::println!("{}", style::paint(style::WATCH, text));
+    }
+}

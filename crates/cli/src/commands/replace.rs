@@ -1,0 +1,76 @@
+//! `replace`: a parity image moves to another disk.
+
+use sieve_store::Result;
+use sieve_store::membership::replace::{self, ReplacePlan, ReplaceReport, ReplaceRequest};
+
+use super::Context;
+use super::sync::show_forecast;
+use crate::args::ReplaceArguments;
+use crate::exit::Outcome;
+use crate::human::{count, size, style, units};
+use crate::progress::Watch;
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
+    let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
+    let mut pool = load::pool(&context.pool)?;
+    let prepared = replace::plan(&pool, &ReplaceRequest { name, onto, capacity, rest })?;
+    if !context.json {
+        show_plan(&prepared.plan);
+    }
+    if !confirm::go_on(consent, "Move it?")? {
+        if context.json {
+            json::print(&prepared.plan)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    let watch = Watch::new(&restraint);
+    let restraint = crate::restraint::begin(&restraint)?;
+    let report = replace::execute(&mut pool, prepared, &restraint, &watch)?;
+    drop(watch);
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_report(&report);
+    }
+    Ok(Outcome::well(!report.stopped && report.left == 0))
+}
+
+fn show_plan(plan: &ReplacePlan) {
+    let goes_on = if plan.resumes { "goes on moving" } else { "moves" };
+    anstream::println!("The parity of {} on {} {goes_on}; {} is only read:\n", plan.volume, plan.disk, plan.from);
+    let rest = plan.cells - plan.cells_on_first;
+    anstream::println!("  {} cells to {}", count(plan.cells_on_first), plan.onto);
+    if let Some(onto) = &plan.rest {
+        anstream::println!("  {} cells to {onto}: the image goes on there", count(rest));
+    }
+    anstream::println!("\n{} are copied as they are.", size(plan.bytes));
+    if plan.invalid > 0 {
+        let text = format!("{} are not valid where they are, and are computed.", units::parity_cells(plan.invalid));
+        anstream::println!("{}", style::paint(style::WATCH, text));
+    }
+    show_forecast(&plan.forecast);
+    for doubt in &plan.doubts {
+        anstream::println!("  {} {doubt}", style::paint(style::WATCH, "?"));
+    }
+    anstream::println!("\nThe pool file is changed; comments in it stay.");
+}
+
+fn show_report(report: &ReplaceReport) {
+    if report.stopped {
+        let text = "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
+        anstream::println!("\n{}", style::paint(style::WATCH, text));
+        return;
+    }
+    let rest = report.rest.as_ref().map_or(String::new(), |name| format!(" and goes on on {name}"));
+    anstream::println!("\nThe parity of {} lies at {}{rest} now.", report.disk, report.onto);
+    anstream::println!(
+        "{} copied, {} computed. What the old disk holds is no longer used: wipe it before it is used again.",
+        units::parity_cells(report.copied),
+        count(report.computed)
+    );
+    if report.left > 0 {
+        let text = format!("{} left: zinc-sieve sync computes them.", units::parity_cells(report.left));
+        anstream::println!("{}", style::paint(style::WATCH, text));
+    }
+}

@@ -1,0 +1,54 @@
+//! `vacate`: parity disks leave.
+
+use sieve_store::Result;
+use sieve_store::membership::vacate::{self, VacatePlan};
+
+use super::Context;
+use crate::args::Consent;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style};
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Result<Outcome> {
+    let mut pool = load::pool(&context.pool)?;
+    let names: Vec<String> = names.iter().flat_map(|n| n.split(',')).map(str::to_string).collect();
+    let plan = vacate::plan(&pool, &names)?;
+    if !context.json {
+        show_plan(&plan);
+    }
+    if !confirm::go_on(consent, "Take it out of the pool?")? {
+        if context.json {
+            json::print(&plan)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    let report = vacate::execute(&mut pool, &plan)?;
+    if context.json {
+        json::print(&report)?;
+    } else {
+        anstream::println!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
+    }
+    Ok(Outcome::Fine)
+}
+
+fn show_plan(plan: &VacatePlan) {
+    let names = plan.disks.join(", ");
+    anstream::println!("{names} leaves volume {}: its parity, {}, is removed.\n", plan.volume, size(plan.freed));
+    let mut table = Table::new(&["guard", ">files now", ">size", ">files then", ">size"]);
+    for change in plan.guards.iter().rev() {
+        let style = if change.guard == 0 { style::WATCH } else { style::FAINT };
+        table.styled_row([
+            (change.guard.to_string(), style),
+            (count(change.before.files), style),
+            (size(change.before.bytes), style),
+            (count(change.after.files), style),
+            (size(change.after.bytes), style),
+        ]);
+    }
+    table.print();
+    if !plan.missing.is_empty() {
+        let text = format!("{} is not there: what is on it stays.", plan.missing.join(", "));
+        anstream::println!("\n{}", style::paint(style::WATCH, text));
+    }
+    anstream::println!("\nThe pool file is changed; comments in it, and the disk's own entry, stay.");
+}

@@ -1,0 +1,234 @@
+//! Guards against a change of the pool's disks that costs a guard or a file, or leaves the pool file, the labels and the
+//! catalogue at odds.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::fs;
+use std::path::Path;
+
+use rstest::rstest;
+use serde_json::Value;
+use sieve_testkit::{Chance, Lab};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+/// A synced pool of three data disks and so many parity disks, with some more disks that are in no volume yet.
+fn synced(parity: usize, spare: &[(&str, &str)]) -> Lab {
+    let lab = Lab::new(PROGRAM, 3, parity, "40 MB");
+    let mut entries = String::new();
+    for (name, capacity) in spare {
+        fs::create_dir(lab.disk(name)).unwrap();
+        let path = lab.disk(name).display().to_string();
+        entries += &format!(
+            "[[disk]]\nname = \"{name}\" # bought in May\npath = \"{path}\"\ncapacity = \"{capacity}\"\nsimulated = true\n\n"
+        );
+    }
+    let text = lab.pool_text().replace("[[volume]]", &format!("{entries}# all of it\n[[volume]]"));
+    lab.write_pool_file(&text);
+    let mut chance = Chance::new(3);
+    for disk in &lab.data {
+        for number in 0..5 {
+            let length = 300_000 + chance.below(3_000_000);
+            fs::write(lab.disk(disk).join(format!("{disk}-{number}.flac")), chance.bytes(length)).unwrap();
+        }
+    }
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab
+}
+
+fn lowest_guard(lab: &Lab) -> u64 {
+    let status = lab.run(&["status", "--json"]).expect(&[0, 1]).json();
+    let levels = status["guard"].as_array().unwrap();
+    let used = levels.iter().find(|level| level["files"].as_u64().unwrap() > 0).unwrap();
+    used["level"].as_u64().unwrap()
+}
+
+fn snapshot_of(folder: &Path) -> Vec<(String, u64, std::time::SystemTime)> {
+    let entries = fs::read_dir(folder.join(".zinc-sieve/parity")).unwrap();
+    let mut found: Vec<_> = entries
+        .map(|entry| {
+            let entry = entry.unwrap();
+            let stat = entry.metadata().unwrap();
+            (entry.file_name().into_string().unwrap(), stat.len(), stat.modified().unwrap())
+        })
+        .collect();
+    found.sort();
+    found
+}
+
+#[test]
+fn a_parity_disk_is_added_and_it_alone_is_written() {
+    let lab = synced(1, &[("spruce", "40 MB")]);
+    assert_eq!(lowest_guard(&lab), 1);
+    let before = snapshot_of(&lab.disk("oak"));
+    let plan = lab.run(&["grow", "spruce", "--as", "parity", "--dry-run", "--json"]).expect(&[0]).json();
+    assert!(!lab.disk("spruce").join(".zinc-sieve").exists(), "a plan writes nothing");
+    let report = lab.run(&["grow", "spruce", "--as", "parity", "--yes", "--json"]).expect(&[0]).json();
+    assert_eq!(snapshot_of(&lab.disk("oak")), before, "the other parity is not touched");
+    let cells = report["parity_cells"].as_u64().unwrap();
+    assert!(cells > 5);
+    assert_eq!(plan["written_bytes"]["spruce"].as_u64().unwrap(), cells << 20);
+    assert_eq!(lowest_guard(&lab), 2);
+    assert!(lab.pool_text().contains("parity = [\"oak\", \"spruce\"]"), "{}", lab.pool_text());
+    assert!(lab.pool_text().contains("# bought in May") && lab.pool_text().contains("# all of it"));
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "alder,cedar"]).expect(&[0]);
+    lab.run(&["grow", "spruce", "--as", "parity", "--yes"]).expect(&[2]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+}
+
+#[test]
+fn a_data_disk_joins_with_the_files_on_it() {
+    let lab = synced(1, &[]);
+    let elm = lab.root().join("elm");
+    fs::create_dir_all(elm.join("attic")).unwrap();
+    let old = Chance::new(8).bytes(700_000);
+    fs::write(elm.join("attic/old.flac"), &old).unwrap();
+    let at = elm.display().to_string();
+    // Larger than the parity disk: what lies beyond could not be guarded.
+    let refused = lab.run(&["grow", "elm", "--as", "data", "--at", &at, "--yes"]).expect(&[4, 2]);
+    assert!(refused.stderr.contains("capacity"), "{}", refused.stderr);
+    let entry =
+        format!("[[disk]]\nname = \"elm\"\npath = \"{at}\"\ncapacity = \"40 MB\"\nsimulated = true\n\n");
+    lab.write_pool_file(&lab.pool_text().replace("[[volume]]", &format!("{entry}[[volume]]")));
+    let report = lab.run(&["grow", "elm", "--as", "data", "--yes", "--json"]).expect(&[0]).json();
+    assert_eq!(report["files"], 1);
+    assert_eq!(fs::read(elm.join("attic/old.flac")).unwrap(), old);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::rename(&elm, lab.root().join("dead")).unwrap();
+    fs::create_dir(lab.root().join("new")).unwrap();
+    lab.run(&["rebuild", "elm", "--onto", "new", "--yes"]).expect(&[0]);
+    assert_eq!(fs::read(lab.root().join("new/attic/old.flac")).unwrap(), old);
+}
+
+#[test]
+fn a_parity_disk_leaves_without_a_trace_and_can_come_back() {
+    let lab = synced(2, &[]);
+    let plan = lab.run(&["vacate", "oak", "--dry-run", "--json"]).expect(&[0]).json();
+    let of = |guard: u64| {
+        let guards = plan["guards"].as_array().unwrap();
+        guards.iter().find(|g| g["guard"] == guard).map_or(0, |g| g["after"]["files"].as_u64().unwrap())
+    };
+    assert_eq!((of(1), of(2)), (15, 0));
+    lab.run(&["vacate", "oak", "--yes"]).expect(&[0]);
+    assert_eq!(fs::read_dir(lab.disk("oak")).unwrap().count(), 0, "nothing of ours is left");
+    assert_eq!(lowest_guard(&lab), 1);
+    lab.run(&["verify"]).expect(&[0]);
+    // The parity that is left is not the first one, and works alone.
+    lab.run(&["drill", "--lose", "beech"]).expect(&[0]);
+    lab.run(&["check"]).expect(&[0]);
+    lab.run(&["grow", "oak", "--as", "parity", "--yes"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 2);
+    lab.run(&["drill", "--lose", "beech,alder"]).expect(&[0]);
+    lab.run(&["vacate", "alder", "--yes"]).expect(&[2]);
+}
+
+#[test]
+fn a_dead_parity_disk_can_leave_instead_of_being_rebuilt() {
+    let lab = synced(2, &[]);
+    fs::rename(lab.disk("pine"), lab.root().join("dead")).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[4]);
+    lab.run(&["vacate", "pine", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["status"]).expect(&[0]);
+}
+
+#[test]
+fn an_image_moves_by_copying_and_cells_that_rotted_are_computed() {
+    let lab = synced(1, &[]);
+    fs::create_dir(lab.root().join("larger")).unwrap();
+    let small = lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "3 MB", "--yes"]).expect(&[2, 4]);
+    assert!(small.stderr.contains("too small"), "{}", small.stderr);
+    let segment = ".zinc-sieve/parity/segment-00000";
+    lab.rot(&lab.disk("oak").join(segment), 3_500_000);
+    let run = lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "80 MB", "--yes", "--json"]);
+    let report = run.expect(&[0]).json();
+    assert_eq!(report["computed"], 1);
+    assert!(report["copied"].as_u64().unwrap() > 5);
+    let text = lab.pool_text();
+    assert!(text.contains(&format!("path = \"{}\"", lab.root().join("larger").display())), "{text}");
+    fs::remove_dir_all(lab.disk("oak")).unwrap();
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "cedar"]).expect(&[0]);
+    // The data disks were read for the one cell alone.
+    lab.run(&["status"]).expect(&[0]);
+}
+
+/// One image over two disks: each of them is worth its own rows, in the prediction and in fact.
+#[rstest]
+fn an_image_over_two_disks_counts_row_by_row(#[values("oak", "elm")] lost: &str) {
+    let lab = synced(1, &[("elm", "40 MB")]);
+    fs::create_dir(lab.root().join("ash")).unwrap();
+    let report = lab
+        .run(&["replace", "oak", "--onto", "ash", "--capacity", "8 MB", "--rest", "elm", "--yes", "--json"])
+        .expect(&[0])
+        .json();
+    assert_eq!((&report["computed"], &report["left"]), (&Value::from(0), &Value::from(0)));
+    assert!(lab.pool_text().contains("parity = [[\"oak\", \"elm\"]]"), "{}", lab.pool_text());
+    lab.run(&["check"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 1);
+    // What comes later lies on both as well.
+    fs::write(lab.disk("alder").join("later.flac"), Chance::new(5).bytes(9_000_000)).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
+    let half = lab.run(&["drill", "--lose", &format!("alder,{lost}"), "--json"]).expect(&[0, 1]).json();
+    let totals = &half["report"]["predicted"];
+    let totals = if totals.is_null() { &half["predicted"] } else { totals };
+    for fate in ["rebuilt", "gone"] {
+        assert!(totals[fate]["files"].as_u64().unwrap() > 0, "{fate}: {half}");
+    }
+    lab.run(&["vacate", "oak", "--yes"]).expect(&[2]);
+    let place = if lost == "oak" { lab.root().join("ash") } else { lab.disk("elm") };
+    fs::rename(&place, lab.root().join("dead")).unwrap();
+    fs::rename(lab.disk("cedar"), lab.root().join("dead-too")).unwrap();
+    for new in ["new-data", "new-parity"] {
+        fs::create_dir(lab.root().join(new)).unwrap();
+    }
+    let run = lab
+        .run(&["rebuild", "cedar", lost, "--onto", "new-data", "--onto", "new-parity", "--yes", "--json"])
+        .expect(&[0, 1])
+        .json();
+    assert_eq!(run["predicted"], run["obtained"]);
+    assert!(run["obtained"]["rebuilt"]["files"].as_u64().unwrap() > 0, "{run}");
+    lab.run(&["sync", "--yes", "--accept", "cedar"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 1);
+}
+
+#[test]
+fn a_pool_can_begin_with_an_image_over_two_disks() {
+    let lab = Lab::new(PROGRAM, 2, 2, "40 MB");
+    let text = lab.pool_text().replace("parity = [\"oak\", \"pine\"]", "parity = [[\"oak\", \"pine\"]]");
+    assert!(text.contains("[["), "{text}");
+    lab.write_pool_file(&text.replacen("capacity = \"40 MB\"", "capacity = \"60 MB\"", 2));
+    fs::write(lab.disk("alder").join("long.flac"), Chance::new(6).bytes(45_000_000)).unwrap();
+    lab.run(&["check"]).expect(&[0]);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    for disk in ["oak", "pine"] {
+        let segment = lab.disk(disk).join(".zinc-sieve/parity/segment-00000");
+        assert!(fs::metadata(segment).unwrap().len() > 0, "{disk} has a part of it");
+    }
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
+}
+
+/// A damaged table makes its own parity invalid, and stops nobody else.
+#[test]
+fn a_damaged_parity_table_is_a_parity_that_is_not_valid() {
+    let lab = synced(2, &[]);
+    fs::write(lab.disk("oak").join(".zinc-sieve/parity/table"), b"ZSPARITY but no more than that").unwrap();
+    assert_eq!(lowest_guard(&lab), 1, "the other parity is left");
+    lab.run(&["fate", "--lose", "cedar"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "cedar"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[1]);
+    let report = lab.run(&["sync", "--yes"]).expect(&[0, 1]);
+    assert!(report.stdout.contains("all of it is computed anew"), "{}", report.stdout);
+    lab.run(&["verify"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 2);
+}

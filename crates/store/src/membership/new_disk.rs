@@ -1,0 +1,101 @@
+//! A folder that is to become a member: what has to hold before.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use sieve_core::path::{OUR_FOLDER, RelPath};
+use sieve_core::units::DiskId;
+
+use crate::disk::{Disk, Filesystem};
+use crate::error::{Error, Kind, Result};
+use crate::label;
+use crate::pool::Pool;
+
+/// A folder that may become a member.
+#[derive(Clone)]
+pub(crate) struct NewDisk {
+    /// The folder, as the pool file is to name it.
+    pub(crate) at: String,
+    /// The disk.
+    pub(crate) disk: Arc<dyn Disk>,
+    /// Its filesystem.
+    pub(crate) filesystem: Filesystem,
+    /// It stands in for a real disk.
+    pub(crate) simulated: bool,
+}
+
+impl NewDisk {
+    /// Opens a folder for the member `takes_place_of`, or for one more.
+    ///
+    /// # Errors
+    /// When it is not there, takes no writes, is a member itself, or its path is no text.
+    pub(crate) fn open(
+        pool: &Pool,
+        path: &Path,
+        simulated: bool,
+        takes_place_of: Option<DiskId>,
+    ) -> Result<Self> {
+        let path = std::path::absolute(path).map_err(|e| Error::io("disk.new", path, e))?;
+        let place = path.display();
+        let disk = pool.machine.open_disk(&path).map_err(|mut error| {
+            error.kind = Kind::Usage;
+            error.remedy("create the folder, or mount the new disk there")
+        })?;
+        let filesystem = disk.filesystem()?;
+        if filesystem.read_only {
+            return Err(Error::new(Kind::Safety, "disk.read-only", format!("{place} is mounted read-only")));
+        }
+        for other in pool.members.iter().filter(|m| Some(m.row.id) != takes_place_of) {
+            let same_place = other.disk.as_ref().is_some_and(|d| d.root() == path);
+            let same_filesystem = !simulated
+                && other.filesystem.as_ref().is_some_and(|f| f.device == filesystem.device)
+                && filesystem.is_mount_point;
+            if same_place || same_filesystem {
+                let message = format!("{place} lies on disk {}, a member of this pool", other.row.name);
+                return Err(
+                    Error::new(Kind::Safety, "disk.member", message).remedy("use another, empty disk")
+                );
+            }
+        }
+        let at = path.to_str().map(str::to_string).ok_or_else(|| {
+            let message = format!("{place}: the pool file can name only paths that are text");
+            Error::new(Kind::Usage, "disk.new", message)
+        })?;
+        Ok(Self { at, disk, filesystem, simulated })
+    }
+
+    /// The filesystem that its label is to be bound to.
+    pub(crate) fn bound(&self) -> Option<crate::disk::FilesystemId> {
+        (!self.simulated).then(|| self.filesystem.id.clone())
+    }
+
+    /// Something to think about.
+    pub(crate) fn doubts(&self) -> Vec<String> {
+        let doubt = !self.simulated && !self.filesystem.is_mount_point;
+        let text = format!("{} is not a mount point: the files will lie on the filesystem around it", self.at);
+        doubt.then_some(text).into_iter().collect()
+    }
+
+    /// Refuses a disk with a label.
+    ///
+    /// # Errors
+    /// When it has one.
+    pub(crate) fn refuse_member(&self) -> Result<()> {
+        let Some(label) = label::read(&*self.disk)? else { return Ok(()) };
+        let message =
+            format!("{} is a member already: disk {} of pool `{}`", self.at, label.disk_name, label.pool_name);
+        Err(Error::new(Kind::Safety, "label.member", message).remedy("use another disk"))
+    }
+
+    /// Refuses a disk with anything on it.
+    ///
+    /// # Errors
+    /// When it is not empty.
+    pub(crate) fn refuse_used(&self) -> Result<()> {
+        let used = self.disk.list(&RelPath::ROOT)?;
+        let Some(found) = used.iter().find(|n| *n != b"lost+found" && *n != OUR_FOLDER) else { return Ok(()) };
+        let message =
+            format!("{} is not empty: there is `{}`", self.at, String::from_utf8_lossy(found).escape_debug());
+        Err(Error::new(Kind::Safety, "disk.not-empty", message).remedy("use an empty disk"))
+    }
+}
