@@ -15,8 +15,10 @@ impl Lab {
         let nanoseconds = |seconds: i64, part: i64| seconds * 1_000_000_000 + part;
         let database = rusqlite::Connection::open(self.root().join(".zinc-sieve/catalogue.sqlite"))
             .expect("the catalogue can be opened");
-        for table in ["object", "segment"] {
-            let sql = format!("UPDATE {table} SET ctime = ?1 WHERE ctime = ?2");
+        // Other files may have been written within the same tick of the clock.
+        let same = format!("inode = {}", after.ino());
+        for (table, same) in [("object", same), ("segment", format!("size = {}", after.len()))] {
+            let sql = format!("UPDATE {table} SET ctime = ?1 WHERE ctime = ?2 AND {same}");
             database
                 .execute(
                     &sql,
