@@ -141,7 +141,8 @@ fn a_dead_parity_disk_can_leave_instead_of_being_rebuilt() {
 fn an_image_moves_by_copying_and_cells_that_rotted_are_computed() {
     let lab = synced(1, &[]);
     fs::create_dir(lab.root().join("larger")).unwrap();
-    let small = lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "3 MB", "--yes"]).expect(&[2, 4]);
+    let small =
+        lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "3 MB", "--yes"]).expect(&[2, 4]);
     assert!(small.stderr.contains("too small"), "{}", small.stderr);
     let segment = ".zinc-sieve/parity/segment-00000";
     lab.rot(&lab.disk("oak").join(segment), 3_500_000);

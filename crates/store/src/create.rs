@@ -79,18 +79,14 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
     };
     for volume in &spec.volumes {
         for (role, slot, name) in roles(volume) {
-                let disk = spec.disk(name).ok_or_else(|| {
-                    Error::new(
-                        Kind::Usage,
-                        "disk.unknown",
-                        format!("there is no disk `{name}` in the pool file"),
-                    )
-                })?;
-                let Some(path) = &disk.path else {
-                    plan.on_paper.push(name.clone());
-                    continue;
-                };
-                plan.disks.push(step(machine, disk, path, &volume.name, role, slot, begun.as_ref())?);
+            let disk = spec.disk(name).ok_or_else(|| {
+                Error::new(Kind::Usage, "disk.unknown", format!("there is no disk `{name}` in the pool file"))
+            })?;
+            let Some(path) = &disk.path else {
+                plan.on_paper.push(name.clone());
+                continue;
+            };
+            plan.disks.push(step(machine, disk, path, &volume.name, role, slot, begun.as_ref())?);
         }
     }
     if !plan.on_paper.is_empty() {
@@ -109,9 +105,10 @@ fn roles(volume: &VolumeSpec) -> impl Iterator<Item = (Role, u8, &String)> {
     let number = |slot: usize| u8::try_from(slot).unwrap_or(u8::MAX);
     let data = volume.data.iter().enumerate().map(move |(slot, name)| (Role::Data, number(slot), name));
     let parity = volume.parity.iter().enumerate();
-    data.chain(parity.flat_map(move |(slot, disks)| {
-        disks.iter().map(move |name| (Role::Parity, number(slot), name))
-    }))
+    data.chain(
+        parity
+            .flat_map(move |(slot, disks)| disks.iter().map(move |name| (Role::Parity, number(slot), name))),
+    )
 }
 
 /// The pool id of a creation that was interrupted.

@@ -4,9 +4,9 @@ use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
 use uuid::Uuid;
 
-use crate::disk::{Disk, FilesystemId, full_path, read_small};
 use crate::catalogue::Identity;
 use crate::catalogue::disks::DiskRow;
+use crate::disk::{Disk, FilesystemId, full_path, read_small};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 

@@ -145,12 +145,7 @@ fn add_disk(document: &mut DocumentMut, name: &str, path: &str) -> std::result::
     Ok(())
 }
 
-fn join(
-    volume: &mut Table,
-    role: Role,
-    disk: &str,
-    after: Option<&str>,
-) -> std::result::Result<(), String> {
+fn join(volume: &mut Table, role: Role, disk: &str, after: Option<&str>) -> std::result::Result<(), String> {
     let key = role.word();
     let array = volume.entry(key).or_insert(Item::Value(Value::Array(Array::new()))).as_array_mut();
     let array = array.ok_or_else(|| format!("`{key}` is no list"))?;
@@ -212,7 +207,11 @@ fn leave(volume: &mut Table, disk: &str) {
         }
         // What is the first one now needs no space before it.
         if let Some(first) = array.get_mut(0)
-            && first.decor().prefix().and_then(|p| p.as_str()).is_some_and(|prefix| prefix.trim_matches(' ').is_empty())
+            && first
+                .decor()
+                .prefix()
+                .and_then(|p| p.as_str())
+                .is_some_and(|prefix| prefix.trim_matches(' ').is_empty())
         {
             first.decor_mut().set_prefix("");
         }
@@ -242,7 +241,12 @@ mod tests {
     #[test]
     fn a_disk_is_added_after_the_others_and_joins_in_the_style_of_the_list() {
         let text = with(Edit::Disk { name: "elm".into(), path: "/e".into() });
-        assert!(text.contains("name = \"oak\"\n\n[[disk]]\nname = \"elm\"\npath = \"/e\"\n\n# all of it\n[[volume]]"), "{text}");
+        assert!(
+            text.contains(
+                "name = \"oak\"\n\n[[disk]]\nname = \"elm\"\npath = \"/e\"\n\n# all of it\n[[volume]]"
+            ),
+            "{text}"
+        );
         let join = |role, disk: &str, after: Option<&str>| Edit::Join {
             volume: "v".into(),
             role,
@@ -252,7 +256,9 @@ mod tests {
         let text = with(join(Role::Data, "elm", None));
         assert!(text.contains("  \"alder\", # old\n  \"beech\",\n  \"elm\",\n]"), "{text}");
         assert!(with(join(Role::Parity, "fir", None)).contains("parity = [\"oak\", \"fir\"] # one\n"));
-        assert!(with(join(Role::Parity, "fir", Some("oak"))).contains("parity = [[\"oak\", \"fir\"]] # one\n"));
+        assert!(
+            with(join(Role::Parity, "fir", Some("oak"))).contains("parity = [[\"oak\", \"fir\"]] # one\n")
+        );
         assert!(changed(TEXT, &[join(Role::Parity, "fir", Some("ash"))]).is_err());
     }
 

@@ -9,8 +9,22 @@ impl Lab {
     /// Flips a bit of a file and puts its times back; the catalogue is told the change time that this
     /// leaves, as if nothing had happened.
     pub fn rot(&self, path: &Path, offset: u64) {
+        self.unnoticed(path, || self.flip(path, offset));
+    }
+
+    /// Replaces a part of a file by other bytes, as unnoticed as [`Self::rot`].
+    pub fn overwrite(&self, path: &Path, offset: u64, bytes: &[u8]) {
+        self.unnoticed(path, || {
+            let file = std::fs::OpenOptions::new().write(true).open(path).expect("the file can be opened");
+            let modified = file.metadata().and_then(|m| m.modified()).expect("the file has a time");
+            file.write_all_at(bytes, offset).expect("the bytes can be written");
+            file.set_modified(modified).expect("the time can be put back");
+        });
+    }
+
+    fn unnoticed(&self, path: &Path, change: impl FnOnce()) {
         let before = std::fs::metadata(path).expect("the file exists");
-        self.flip(path, offset);
+        change();
         let after = std::fs::metadata(path).expect("the file exists");
         let nanoseconds = |seconds: i64, part: i64| seconds * 1_000_000_000 + part;
         let database = rusqlite::Connection::open(self.root().join(".zinc-sieve/catalogue.sqlite"))

@@ -43,7 +43,10 @@ fn show_plan(plan: &GrowPlan) {
     let usable = size(plan.usable);
     match plan.role {
         Role::Data => {
-            anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as a data disk, slot {}.", plan.slot);
+            anstream::println!(
+                "{disk} ({at}, {usable}) joins volume {volume} as a data disk, slot {}.",
+                plan.slot
+            );
             anstream::println!(
                 "{} on it ({}) stay as they are and become part of the volume; the next sync guards them.",
                 units::files(plan.kept_files),
@@ -77,7 +80,10 @@ fn show_report(report: &GrowReport) {
     }
     if report.parity_cells_left > 0 {
         let why = if report.stopped { "It was stopped" } else { "Some rows could not be read as they were" };
-        let text = format!("{why}: {} left, zinc-sieve sync computes them.", units::parity_cells(report.parity_cells_left));
+        let text = format!(
+            "{why}: {} left, zinc-sieve sync computes them.",
+            units::parity_cells(report.parity_cells_left)
+        );
         anstream::println!("{}", style::paint(style::WATCH, text));
     }
 }

@@ -38,7 +38,12 @@ pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
 
 fn show_plan(plan: &ReplacePlan) {
     let goes_on = if plan.resumes { "goes on moving" } else { "moves" };
-    anstream::println!("The parity of {} on {} {goes_on}; {} is only read:\n", plan.volume, plan.disk, plan.from);
+    anstream::println!(
+        "The parity of {} on {} {goes_on}; {} is only read:\n",
+        plan.volume,
+        plan.disk,
+        plan.from
+    );
     let rest = plan.cells - plan.cells_on_first;
     anstream::println!("  {} cells to {}", count(plan.cells_on_first), plan.onto);
     if let Some(onto) = &plan.rest {
@@ -46,7 +51,8 @@ fn show_plan(plan: &ReplacePlan) {
     }
     anstream::println!("\n{} are copied as they are.", size(plan.bytes));
     if plan.invalid > 0 {
-        let text = format!("{} are not valid where they are, and are computed.", units::parity_cells(plan.invalid));
+        let text =
+            format!("{} are not valid where they are, and are computed.", units::parity_cells(plan.invalid));
         anstream::println!("{}", style::paint(style::WATCH, text));
     }
     show_forecast(&plan.forecast);
@@ -58,7 +64,8 @@ fn show_plan(plan: &ReplacePlan) {
 
 fn show_report(report: &ReplaceReport) {
     if report.stopped {
-        let text = "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
+        let text =
+            "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
         anstream::println!("\n{}", style::paint(style::WATCH, text));
         return;
     }

@@ -26,14 +26,22 @@ pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Resu
     if context.json {
         json::print(&report)?;
     } else {
-        anstream::println!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
+        anstream::println!(
+            "\n{} left volume {}; the pool file says so.",
+            report.disks.join(", "),
+            report.volume
+        );
     }
     Ok(Outcome::Fine)
 }
 
 fn show_plan(plan: &VacatePlan) {
     let names = plan.disks.join(", ");
-    anstream::println!("{names} leaves volume {}: its parity, {}, is removed.\n", plan.volume, size(plan.freed));
+    anstream::println!(
+        "{names} leaves volume {}: its parity, {}, is removed.\n",
+        plan.volume,
+        size(plan.freed)
+    );
     let mut table = Table::new(&["guard", ">files now", ">size", ">files then", ">size"]);
     for change in plan.guards.iter().rev() {
         let style = if change.guard == 0 { style::WATCH } else { style::FAINT };

@@ -136,7 +136,8 @@ fn pool_file(stage: &Stage, spec: &PoolSpec, disks: &[Small]) -> Result<String> 
     for volume in &spec.volumes {
         let named = |list: &[String]| list.iter().filter(is_there).cloned().collect::<Vec<_>>();
         let data = named(&volume.data);
-        let parity: Vec<_> = volume.parity.iter().map(|disks| named(disks)).filter(|d| !d.is_empty()).collect();
+        let parity: Vec<_> =
+            volume.parity.iter().map(|disks| named(disks)).filter(|d| !d.is_empty()).collect();
         if data.is_empty() {
             continue;
         }

@@ -239,7 +239,9 @@ impl<'a> Pass<'a> {
         let known = lanes.iter().all(|lane| lane.unknown.is_empty());
         let indices: Vec<ParityIndex> = self.lost_images.iter().map(ParityImage::index).collect();
         let computed = if known { snapshot.encode(&indices, lanes) } else { Vec::new() };
-        for (position, image) in self.lost_images.iter().enumerate().filter(|(_, i)| i.part_at(cell).is_some()) {
+        for (position, image) in
+            self.lost_images.iter().enumerate().filter(|(_, i)| i.part_at(cell).is_some())
+        {
             let report = &mut self.report;
             let count = match computed.get(position) {
                 None => &mut report.parity_cells_lost,

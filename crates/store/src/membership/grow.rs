@@ -210,7 +210,9 @@ fn refuse_larger_than_parity(pool: &Pool, plan: &GrowPlan) -> Result<()> {
         names.push(&member.row.name);
         *bytes = bytes.plus(member.usable_bytes().unwrap_or_default());
     }
-    let Some((names, bytes)) = room.into_values().find(|(_, bytes)| *bytes < plan.usable) else { return Ok(()) };
+    let Some((names, bytes)) = room.into_values().find(|(_, bytes)| *bytes < plan.usable) else {
+        return Ok(());
+    };
     let message = format!(
         "{} has {} and parity disk {} only {bytes}: what lies beyond could not be guarded",
         plan.disk,
@@ -241,8 +243,7 @@ fn plan_parity(pool: &Pool, plan: &mut GrowPlan) -> Result<()> {
     }
     for lane in &snapshot.lanes {
         let rows: u64 = lane.map.iter().map(|piece| piece.rows.length()).sum();
-        plan.read_bytes
-            .insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(rows * GRANULE));
+        plan.read_bytes.insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(rows * GRANULE));
     }
     let written = ByteLength::new(snapshot.cells().count() as u64 * snapshot.geometry.cell_bytes());
     plan.written_bytes.insert(plan.disk.clone(), written);

@@ -22,15 +22,13 @@ use crate::sync::first_checkpoint;
 /// Makes changes in the pool file, and takes up what it says then.
 pub(crate) fn edit_pool_file(pool: &mut Pool, edits: &[Edit]) -> Result<()> {
     pool_file::apply(&*pool.home, &pool.file, edits)?;
-    let text =
-        std::fs::read_to_string(&pool.file).map_err(|e| Error::io("pool-file.read", &pool.file, e))?;
+    let text = std::fs::read_to_string(&pool.file).map_err(|e| Error::io("pool-file.read", &pool.file, e))?;
     pool.spec = parse(&text).spec.ok_or_else(|| {
         let message = format!("{}: it has mistakes now", pool.file.display());
         Error::new(Kind::Conflict, "pool-file.mistakes", message).remedy("zinc-sieve check shows them")
     })?;
     let rows = disks::all(pool.catalogue.reading())?;
-    pool.members =
-        recognise(&*pool.machine, &pool.catalogue, pool.identity.pool, rows, &pool.spec.disks)?;
+    pool.members = recognise(&*pool.machine, &pool.catalogue, pool.identity.pool, rows, &pool.spec.disks)?;
     Ok(())
 }
 
@@ -77,7 +75,8 @@ pub(crate) fn recover(pool: &mut Pool, id: i64, intent: &Intent) -> Result<()> {
     };
     edit_pool_file(pool, edits)?;
     pool.catalogue.transaction(|t| intents::remove(t, id))?;
-    let message = "a change of the pool's disks had been interrupted and is finished now: the pool file says so";
+    let message =
+        "a change of the pool's disks had been interrupted and is finished now: the pool file says so";
     Err(Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again"))
 }
 

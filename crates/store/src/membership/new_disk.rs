@@ -72,7 +72,8 @@ impl NewDisk {
     /// Something to think about.
     pub(crate) fn doubts(&self) -> Vec<String> {
         let doubt = !self.simulated && !self.filesystem.is_mount_point;
-        let text = format!("{} is not a mount point: the files will lie on the filesystem around it", self.at);
+        let text =
+            format!("{} is not a mount point: the files will lie on the filesystem around it", self.at);
         doubt.then_some(text).into_iter().collect()
     }
 
@@ -82,8 +83,10 @@ impl NewDisk {
     /// When it has one.
     pub(crate) fn refuse_member(&self) -> Result<()> {
         let Some(label) = label::read(&*self.disk)? else { return Ok(()) };
-        let message =
-            format!("{} is a member already: disk {} of pool `{}`", self.at, label.disk_name, label.pool_name);
+        let message = format!(
+            "{} is a member already: disk {} of pool `{}`",
+            self.at, label.disk_name, label.pool_name
+        );
         Err(Error::new(Kind::Safety, "label.member", message).remedy("use another disk"))
     }
 
@@ -93,7 +96,9 @@ impl NewDisk {
     /// When it is not empty.
     pub(crate) fn refuse_used(&self) -> Result<()> {
         let used = self.disk.list(&RelPath::ROOT)?;
-        let Some(found) = used.iter().find(|n| *n != b"lost+found" && *n != OUR_FOLDER) else { return Ok(()) };
+        let Some(found) = used.iter().find(|n| *n != b"lost+found" && *n != OUR_FOLDER) else {
+            return Ok(());
+        };
         let message =
             format!("{} is not empty: there is `{}`", self.at, String::from_utf8_lossy(found).escape_debug());
         Err(Error::new(Kind::Safety, "disk.not-empty", message).remedy("use an empty disk"))

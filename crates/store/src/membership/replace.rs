@@ -143,7 +143,9 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
     let rest_begun = begun.as_ref().and_then(|begun| begun.rest);
     let rest = match &request.rest {
         None => None,
-        Some(name) => Some(plan_rest(pool, name, &row, rest_begun.unwrap_or((Uuid::new_v4(), end)), &snapshot)?),
+        Some(name) => {
+            Some(plan_rest(pool, name, &row, rest_begun.unwrap_or((Uuid::new_v4(), end)), &snapshot)?)
+        }
     };
     let first = Target { row, new, usable, limits };
     refuse_too_small(pool, &first, rest.as_ref(), &snapshot)?;
@@ -163,7 +165,12 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
         bytes: ByteLength::new((cells.len() as u64 - invalid) * snapshot.geometry.cell_bytes()),
         resumes: begun.is_some(),
         forecast: Forecast::default(),
-        doubts: first.new.doubts().into_iter().chain(rest.iter().flat_map(|rest| rest.new.doubts())).collect(),
+        doubts: first
+            .new
+            .doubts()
+            .into_iter()
+            .chain(rest.iter().flat_map(|rest| rest.new.doubts()))
+            .collect(),
     };
     plan.forecast = forecast_pass(pool, &BTreeMap::from([(old.name.clone(), plan.bytes)]))?;
     let edits = edits(&old, &first.new, request.capacity, rest.as_ref());
@@ -221,7 +228,8 @@ fn plan_rest(
     (uuid, first_cell): (Uuid, u32),
     snapshot: &Snapshot,
 ) -> Result<Target> {
-    let usage = |message: String, remedy: &str| Error::new(Kind::Usage, "replace.rest", message).remedy(remedy);
+    let usage =
+        |message: String, remedy: &str| Error::new(Kind::Usage, "replace.rest", message).remedy(remedy);
     if pool.members.iter().any(|m| m.row.name == name) || pool.spec.volume_of(name).is_some() {
         return Err(usage(format!("{name} is part of a volume already"), "name another disk"));
     }
@@ -268,8 +276,10 @@ fn refuse_too_small(pool: &Pool, first: &Target, rest: Option<&Target>, snapshot
         return Ok(());
     }
     let with = rest.map_or(String::new(), |rest| format!(" with {}", rest.new.at));
-    let message =
-        format!("{}{with} is too small for the parity on {}: {missing} missing", first.new.at, first.row.name);
+    let message = format!(
+        "{}{with} is too small for the parity on {}: {missing} missing",
+        first.new.at, first.row.name
+    );
     Err(Error::new(Kind::Conflict, "replace.too-small", message)
         .remedy("use a larger disk, or two (--rest NAME); --capacity says how much of it may be used"))
 }

@@ -64,8 +64,9 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
         let member = pool.member_named(name)?;
         if member.row.role != Role::Parity {
             let message = format!("{name} is a data disk of volume {}", member.row.volume);
-            return Err(Error::new(Kind::Usage, "vacate.data", message)
-                .remedy("this version lets parity disks leave; move the files of a data disk with get, put and rm"));
+            return Err(Error::new(Kind::Usage, "vacate.data", message).remedy(
+                "this version lets parity disks leave; move the files of a data disk with get, put and rm",
+            ));
         }
         leaving.push(member);
     }

@@ -62,7 +62,8 @@ impl ParityImage {
 
     fn part_for(&mut self, cell: CellIndex) -> Result<&mut Part> {
         self.parts.iter_mut().find(|part| part.covers(cell)).ok_or_else(|| {
-            let message = format!("the disk of parity {} that cell {cell} belongs to is not there", self.index);
+            let message =
+                format!("the disk of parity {} that cell {cell} belongs to is not there", self.index);
             Error::new(Kind::Internal, "parity.no-part", message)
         })
     }

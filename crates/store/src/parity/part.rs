@@ -246,7 +246,12 @@ impl Part {
     pub(super) fn spot(&self, cell: CellIndex, expected: CheckpointId) -> Option<Spot> {
         let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
         let (segment, offset) = self.segment_of(entry.slot);
-        Some(Spot { disk: Arc::clone(&self.disk), segment: Self::segment_path(segment), offset, sum: entry.sum })
+        Some(Spot {
+            disk: Arc::clone(&self.disk),
+            segment: Self::segment_path(segment),
+            offset,
+            sum: entry.sum,
+        })
     }
 
     /// Takes a written cell back before the checkpoint: it stays as it was.
@@ -302,7 +307,8 @@ impl Part {
 
     /// A free slot, as near as can be to where the cell lay, or to where its place is.
     fn take_slot(&mut self, cell: CellIndex) -> Result<u32> {
-        let home = self.entries.get(&cell.get()).map_or(cell.get() - self.place.cells.start, |entry| entry.slot);
+        let home =
+            self.entries.get(&cell.get()).map_or(cell.get() - self.place.cells.start, |entry| entry.slot);
         let above = self.free.range(home..).next().copied();
         let below = self.free.range(..home).next_back().copied();
         let nearest = [above, below].into_iter().flatten().min_by_key(|slot| slot.abs_diff(home));

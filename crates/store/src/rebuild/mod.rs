@@ -271,8 +271,11 @@ fn target_plan(pool: &Pool, model: &VolumeModel, target: &Target) -> Result<Targ
         Role::Data => jobs::expected_size(pool, model, target.row.id)?,
         Role::Parity => (0, target.row.parity_bytes),
     };
-    let free =
-        target.new.filesystem.available.min(usable_bytes(spec, Some(&target.new.filesystem)).unwrap_or_default());
+    let free = target
+        .new
+        .filesystem
+        .available
+        .min(usable_bytes(spec, Some(&target.new.filesystem)).unwrap_or_default());
     Ok(TargetPlan {
         disk: target.row.name.clone(),
         role: target.row.role,

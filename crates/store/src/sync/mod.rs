@@ -36,8 +36,8 @@ use crate::traffic::Traffic;
 use crate::writer::LongWriter;
 
 pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
-pub(crate) use streaming::BATCH_BYTES;
 pub(crate) use checksum::resolve_doubts;
+pub(crate) use streaming::BATCH_BYTES;
 pub(crate) use volume::{cells_on, coming_sync, image_limits, load_snapshot, open_images, open_part};
 
 /// What the user decided beforehand.

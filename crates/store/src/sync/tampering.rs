@@ -21,9 +21,8 @@ pub(super) fn check_parity(pool: &Pool, volume: &str) -> Result<Vec<String>> {
         }
         for (number, stat) in part.segments()? {
             let reading = pool.catalogue.reading();
-            let untouched = stat
-                .map(|stat| parity_state::segment_matches(reading, id, number, &stat))
-                .transpose()?;
+            let untouched =
+                stat.map(|stat| parity_state::segment_matches(reading, id, number, &stat)).transpose()?;
             if untouched == Some(true) {
                 continue;
             }

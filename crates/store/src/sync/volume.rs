@@ -19,8 +19,8 @@ use sieve_core::units::{
 };
 
 use super::{Options, SyncPlan, fill};
-use crate::catalogue::objects::{path_of, standing_of};
 use crate::catalogue::disks::{self, DiskRow};
+use crate::catalogue::objects::{path_of, standing_of};
 use crate::catalogue::{parity_state, unfinished, unsigned, versions};
 use crate::curves::Curves;
 use crate::disk::{Disk, Filesystem, Stamp};

@@ -221,12 +221,7 @@ impl Pass<'_> {
     }
 
     /// One cell, the careful way: its contents and its parities.
-    fn rows(
-        &mut self,
-        snapshot: &Snapshot,
-        images: &[ParityImage],
-        cell: CellIndex,
-    ) -> Result<()> {
+    fn rows(&mut self, snapshot: &Snapshot, images: &[ParityImage], cell: CellIndex) -> Result<()> {
         let mut problems = Vec::new();
         let window = snapshot.read(&mut self.contents, &[], cell, &mut problems)?;
         self.note(problems);
