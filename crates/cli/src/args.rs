@@ -71,6 +71,8 @@ pub(crate) struct RebuildArguments {
     #[arg(long)]
     pub(crate) salvage: bool,
     #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
     pub(crate) consent: Consent,
 }
 

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::forecast::{
-    CurveSource, Forecast, Link, Participant, Pass, SpeedCurve, assumed_processor, default_curve, forecast,
+    CurveSource, Forecast, Link, Measured as Pace, Participant, Pass, SpeedCurve, assumed_processor,
+    default_curve, forecast, learned,
 };
 use sieve_core::path::RelPath;
 use sieve_core::pool::{DiskSpec, PoolSpec};
@@ -35,6 +36,20 @@ pub struct Curves {
     pub format: u32,
     /// The curves, one a filesystem.
     pub curves: Vec<Measured>,
+    /// What passes taught of disks, one a filesystem.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub learned: Vec<Learned>,
+}
+
+/// What passes taught of a disk.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Learned {
+    /// The filesystem.
+    pub filesystem: FilesystemId,
+    /// When the last of them ended, nanoseconds since 1970.
+    pub at: i64,
+    /// So many times as fast as its curve says it is.
+    pub factor: f64,
 }
 
 const FORMAT: u32 = 1;
@@ -50,7 +65,7 @@ impl Curves {
     /// When the file is damaged or newer.
     pub fn read(home: &dyn Disk) -> Result<Self> {
         if home.stat(&path())?.is_none() {
-            return Ok(Self { format: FORMAT, curves: Vec::new() });
+            return Ok(Self { format: FORMAT, ..Self::default() });
         }
         let place = crate::disk::full_path(home, &path());
         let corrupt = |why: &str| {
@@ -73,18 +88,36 @@ impl Curves {
     /// # Errors
     /// What the disk says.
     pub fn keep(home: &dyn Disk, measured: Measured) -> Result<()> {
-        durable::make_folders(home, &our_folder())?;
         let mut all = Self::read(home)?;
-        all.format = FORMAT;
         all.curves.retain(|c| c.filesystem != measured.filesystem);
+        // What was learned corrects another curve.
+        all.learned.retain(|l| l.filesystem != measured.filesystem);
         all.curves.push(measured);
-        let text = serde_json::to_vec_pretty(&all)
+        all.write(home)
+    }
+
+    fn write(mut self, home: &dyn Disk) -> Result<()> {
+        durable::make_folders(home, &our_folder())?;
+        self.format = FORMAT;
+        let text = serde_json::to_vec_pretty(&self)
             .map_err(|e| Error::new(Kind::Internal, "curves.write", format!("the curves: {e}")))?;
         durable::write_file(home, &path(), &text)
     }
 
-    /// The curve of a disk: measured, else as its owner gives it, else as is assumed for its media.
+    fn factor_of(&self, filesystem: Option<&FilesystemId>) -> f64 {
+        let learned = self.learned.iter().find(|l| Some(&l.filesystem) == filesystem);
+        learned.map(|l| l.factor).filter(|factor| factor.is_finite() && *factor > 0.0).unwrap_or(1.0)
+    }
+
+    /// The curve of a disk: measured, else as its owner gives it, else as is assumed for its media; each corrected by what
+    /// passes over the disk took.
     pub fn of(&self, spec: Option<&DiskSpec>, filesystem: Option<&FilesystemId>) -> SpeedCurve {
+        let curve = self.uncorrected(spec, filesystem);
+        let factor = self.factor_of(filesystem);
+        if factor == 1.0 { curve } else { curve.scaled(factor) }
+    }
+
+    fn uncorrected(&self, spec: Option<&DiskSpec>, filesystem: Option<&FilesystemId>) -> SpeedCurve {
         let measured = self
             .curves
             .iter()
@@ -124,6 +157,31 @@ pub fn pass_of(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Pa
         });
     }
     Ok(pass)
+}
+
+/// Learns from a pass that is over how fast the disks really were: the next forecast takes it into account.
+///
+/// # Errors
+/// When the measured curves are damaged, or cannot be written.
+pub(crate) fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>) -> Result<()> {
+    let mut curves = Curves::read(&*pool.home)?;
+    let before = curves.clone();
+    for member in &pool.members {
+        let (Some(measured), Some(filesystem)) = (measured.get(&member.row.name), &member.filesystem) else {
+            continue;
+        };
+        let disk = Participant {
+            name: member.row.name.clone(),
+            end: measured.bytes,
+            capacity: member.usable_bytes().unwrap_or(measured.bytes).max(measured.bytes),
+            curve: curves.uncorrected(member.spec.as_ref(), Some(&filesystem.id)),
+            link: None,
+        };
+        let Some(factor) = learned(&disk, measured, curves.factor_of(Some(&filesystem.id))) else { continue };
+        curves.learned.retain(|l| l.filesystem != filesystem.id);
+        curves.learned.push(Learned { filesystem: filesystem.id.clone(), at: pool.machine.now(), factor });
+    }
+    if curves == before { Ok(()) } else { curves.write(&*pool.home) }
 }
 
 fn links(spec: &PoolSpec) -> Vec<Link> {

@@ -1,12 +1,16 @@
-//! Simulated disks that lose power, pools to throw away, and chance that repeats. For tests only.
+//! Simulated disks that lose power or fail in other ways, pools to throw away, and chance that repeats. For tests only.
 
 mod chance;
 mod crash;
+mod drive;
+mod faults;
 mod lab;
 mod paths;
 mod rot;
 
 pub use chance::Chance;
 pub use crash::{CrashMachine, CrashPlan};
+pub use drive::Drive;
+pub use faults::{Faults, FaultyMachine};
 pub use lab::{Lab, Run, scratch};
 pub use paths::paths;

@@ -9,13 +9,13 @@ use super::{Context, volume_path};
 use crate::args::RebuildArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{confirm, json, load};
 
 pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
-    let RebuildArguments { names, onto, first, salvage, consent } = arguments;
+    let RebuildArguments { names, onto, first, salvage, restraint, consent } = arguments;
     let first = first.iter().map(|path| volume_path(path)).collect::<Result<Vec<_>>>()?;
-    let options = Options { first, salvage: *salvage };
+    let options = Options { first, salvage: *salvage, restraint: crate::restraint::begin(restraint)? };
     let names: Vec<&str> = names.iter().flat_map(|n| n.split(',')).collect();
     if names.len() != onto.len() {
         let message = format!(
@@ -41,14 +41,17 @@ pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         }
         return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
     }
-    let report = rebuild::execute(&mut pool, &prepared, &options, &Bars::new())?;
+    let report = rebuild::execute(&mut pool, &prepared, &options, &Watch::new(restraint))?;
     if context.json {
         json::print(&report)?;
     } else {
         show_report(&report);
     }
     Ok(Outcome::well(
-        report.obtained.all_survive() && report.damage.is_empty() && report.parity_cells_left == 0,
+        report.obtained.all_survive()
+            && report.damage.is_empty()
+            && report.parity_cells_left == 0
+            && !report.stopped,
     ))
 }
 
@@ -103,6 +106,11 @@ fn show_report(report: &RebuildReport) {
             count(report.parity_cells),
             count(report.parity_cells_left)
         );
+    }
+    if report.stopped {
+        let text = "Stopped: what is whole is there. Run it again to go on from here; the new disk is not a member yet.";
+        anstream::println!("\n{}", style::paint(style::WATCH, text));
+        return;
     }
     let exact = report.predicted == report.obtained;
     let (text, colour) =

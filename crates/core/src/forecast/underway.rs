@@ -1,6 +1,6 @@
 //! A pass that is under way: how long the rest takes, from the forecast's curves and what was measured so far.
 
-use super::pass::{Pass, stretches};
+use super::pass::{Participant, Pass, stretches};
 use super::{Duration, time_over};
 use crate::units::{ByteLength, Rate};
 
@@ -27,12 +27,7 @@ pub fn remaining(pass: &Pass, position: ByteLength, measured: &[Measured], limit
         if measured.busy < SHORTEST || measured.bytes == ByteLength::ZERO {
             continue;
         }
-        let alone = Pass {
-            disks: vec![super::Participant { end: measured.bytes, link: None, ..disk.clone() }],
-            ..Pass::default()
-        };
-        let expected: f64 = stretches(&alone).iter().map(|s| time_over(s.length, s.start, s.end)).sum();
-        disk.curve = disk.curve.scaled(expected / measured.busy);
+        disk.curve = disk.curve.scaled(expected_alone(disk, measured.bytes) / measured.busy);
     }
     for disk in &mut corrected.disks {
         disk.curve = limit.map_or_else(|| disk.curve.clone(), |limit| disk.curve.capped(limit));
@@ -54,10 +49,31 @@ pub fn remaining(pass: &Pass, position: ByteLength, measured: &[Measured], limit
     Duration::from_seconds(left)
 }
 
+/// How long a disk would take for its first bytes if nothing else held it up, in seconds.
+fn expected_alone(disk: &Participant, bytes: ByteLength) -> f64 {
+    let alone = Participant { end: bytes, link: None, ..disk.clone() };
+    let pass = Pass { disks: vec![alone], ..Pass::default() };
+    stretches(&pass).iter().map(|s| time_over(s.length, s.start, s.end)).sum()
+}
+
+/// What is learned of a disk from a pass that is over: so many times as fast as its curve says it is, after `former` had
+/// been thought before. The more of its space was passed over, the more it counts: a few files may have come from a cache.
+/// Nothing, when too little was measured.
+pub fn learned(disk: &Participant, measured: &Measured, former: f64) -> Option<f64> {
+    const FULL_WEIGHT: f64 = 0.05;
+    if measured.busy < 4.0 * SHORTEST || measured.bytes == ByteLength::ZERO {
+        return None;
+    }
+    let now = expected_alone(disk, measured.bytes) / measured.busy;
+    let share = measured.bytes.exact() as f64 / (disk.capacity.exact() as f64).max(1.0);
+    let weight = share / (share + FULL_WEIGHT);
+    Some(former.powf(1.0 - weight) * now.powf(weight)).filter(|factor| factor.is_finite() && *factor > 0.0)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::forecast::{CurveSource, Participant, SpeedCurve};
+    use crate::forecast::{CurveSource, SpeedCurve};
     use proptest::prelude::*;
 
     const TB: u64 = 1_000_000_000_000;
@@ -108,6 +124,21 @@ mod tests {
             plain = plain.max((elapsed / share * (1.0 - share) - left).abs() / left);
         }
         (worst, plain)
+    }
+
+    #[test]
+    fn a_whole_pass_teaches_much_and_a_few_files_little() {
+        let disk = disk(4 * TB, 200e6, 0.5);
+        let expected = |bytes: u64| expected_alone(&disk, ByteLength::new(bytes));
+        let half_as_fast =
+            |bytes: u64| Measured { bytes: ByteLength::new(bytes), busy: 2.0 * expected(bytes) };
+        let whole = learned(&disk, &half_as_fast(4 * TB), 1.0).unwrap();
+        assert!((whole - 0.5).abs() < 0.03, "{whole}");
+        let little = learned(&disk, &half_as_fast(TB / 1000), 1.0).unwrap();
+        assert!((0.98..1.0).contains(&little), "{little}");
+        // What is known already stays known.
+        assert!((learned(&disk, &half_as_fast(4 * TB), 0.5).unwrap() - 0.5).abs() < 1e-9);
+        assert_eq!(learned(&disk, &Measured { bytes: ByteLength::new(TB), busy: 0.5 }, 1.0), None);
     }
 
     #[test]

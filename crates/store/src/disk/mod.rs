@@ -234,7 +234,8 @@ impl Counters {
         self.add_busy(since);
     }
 
-    fn add_busy(&self, since: Instant) {
+    /// It was busy since then.
+    pub fn add_busy(&self, since: Instant) {
         let nanoseconds = u64::try_from(since.elapsed().as_nanos()).unwrap_or(u64::MAX);
         self.busy_nanoseconds.fetch_add(nanoseconds, Ordering::Relaxed);
     }

@@ -24,6 +24,7 @@ use crate::fate::{self, Totals, VolumeModel};
 use crate::label::{self, Role};
 use crate::member::{State, usable_bytes};
 use crate::membership::NewDisk;
+use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::scan;
 use crate::sync::resolve_doubts;
@@ -44,6 +45,8 @@ pub struct Options {
     pub first: Vec<RelPath>,
     /// What comes back in pieces only is kept beside its name, with zeros for what is missing.
     pub salvage: bool,
+    /// How much it may take of the machine.
+    pub restraint: Restraint,
 }
 
 /// A file that came back in pieces and was kept.
@@ -110,6 +113,8 @@ pub struct RebuildReport {
     pub parity_cells: u64,
     /// Cells of parity that could not be computed.
     pub parity_cells_left: u64,
+    /// It was asked to stop before its end: what came back whole is there, and running it again goes on from here.
+    pub stopped: bool,
     /// Bytes read, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,
     /// Bytes written, by disk.

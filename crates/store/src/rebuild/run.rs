@@ -18,6 +18,7 @@ use crate::catalogue::disks::DiskRow;
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{held_files, objects, versions};
 use crate::content::Contents;
+use crate::curves::learn;
 use crate::damage;
 use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
@@ -25,6 +26,7 @@ use crate::event::{Event, Observer, Unit};
 use crate::fate::Totals;
 use crate::label::{self, Label, Role};
 use crate::parity::ParityImage;
+use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::sync::{image_limits, load_snapshot, open_images, open_part};
 use crate::traffic::Traffic;
@@ -67,7 +69,7 @@ pub(super) fn execute(
     let traffic = Traffic::begin(pool);
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
-    let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
+    let mut pass = Pass::open(pool, prepared, &snapshot, &lost, &options.restraint)?;
     for target in &mut pass.data {
         target.salvages = options.salvage;
         if !options.first.is_empty() {
@@ -75,7 +77,7 @@ pub(super) fn execute(
         }
     }
     pass.run(&snapshot, &lost, observer)?;
-    let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, .. } = pass;
+    let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, stopped, .. } = pass;
     let mut report = RebuildReport {
         predicted: prepared.plan.predicted,
         // Files on the survivors stay as they are; those of the lost disks are counted as they come back.
@@ -85,6 +87,7 @@ pub(super) fn execute(
         damage,
         parity_cells,
         parity_cells_left,
+        stopped,
         read_bytes: BTreeMap::new(),
         written_bytes: BTreeMap::new(),
     };
@@ -92,9 +95,14 @@ pub(super) fn execute(
         finish::publish(pool, target, &mut report)?;
     }
     parity.iter_mut().try_for_each(|image| image.finish_copy(&snapshot.expected))?;
+    if stopped {
+        data.into_iter().try_for_each(|target| target.workspace.finish())?;
+        return Ok(report);
+    }
     finish::commit(pool, &prepared.targets, &data, &parity)?;
     data.into_iter().try_for_each(|target| target.workspace.finish())?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
+    learn(pool, &traffic.measured_since(pool))?;
     for target in &prepared.targets {
         let (read, written) = target.new.disk.counters().totals();
         report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
@@ -168,10 +176,18 @@ struct Pass<'a> {
     damage: Vec<String>,
     parity_cells: u64,
     parity_cells_left: u64,
+    restraint: &'a Restraint,
+    stopped: bool,
 }
 
 impl<'a> Pass<'a> {
-    fn open(pool: &'a Pool, prepared: &Prepared, snapshot: &Snapshot, lost: &[DiskId]) -> Result<Self> {
+    fn open(
+        pool: &'a Pool,
+        prepared: &Prepared,
+        snapshot: &Snapshot,
+        lost: &[DiskId],
+        restraint: &'a Restraint,
+    ) -> Result<Self> {
         let mut pass = Self {
             pool,
             images: open_images(pool, &prepared.plan.volume, lost)?,
@@ -180,6 +196,8 @@ impl<'a> Pass<'a> {
             damage: Vec::new(),
             parity_cells: 0,
             parity_cells_left: 0,
+            restraint,
+            stopped: false,
         };
         for target in &prepared.targets {
             match target.row.role {
@@ -202,12 +220,20 @@ impl<'a> Pass<'a> {
             data: &mut self.data,
             parity: &mut self.parity,
         };
-        let left = streaming::run(work, &cells, observer)?;
+        let left = streaming::run(work, &cells, self.restraint, observer)?;
         self.parity_cells += (cells.len() - left.len()) as u64 * u64::from(!self.parity.is_empty());
         let mut contents = Contents::without(self.pool, lost.to_vec());
         for cell in left {
+            if self.restraint.is_stopped() {
+                break;
+            }
             self.parity.iter_mut().for_each(|image| image.discard(cell));
             self.cell(snapshot, &mut contents, cell)?;
+        }
+        self.stopped = self.restraint.is_stopped();
+        if self.stopped {
+            // What is in pieces now may come back whole later.
+            self.data.iter_mut().for_each(|target| target.salvages = false);
         }
         self.close()
     }

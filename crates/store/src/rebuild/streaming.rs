@@ -37,6 +37,7 @@ pub(super) struct Work<'a> {
 pub(super) fn run(
     work: Work<'_>,
     cells: &BTreeSet<CellIndex>,
+    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<BTreeSet<CellIndex>> {
     let Work { pool, snapshot, images, lost, data, parity } = work;
@@ -75,10 +76,11 @@ pub(super) fn run(
         cell_bytes,
         turning: pool.members.iter().any(Member::turns),
     };
-    let mut meter = Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64, None)?;
+    let mut meter =
+        Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64, restraint.rate)?;
     let mut feed = SnapshotFeed::new(pool, snapshot);
-    let outcome = stream(disks, &Restraint::default(), coder, |feeder| {
-        for cell in &streamed {
+    let outcome = stream(disks, restraint, coder, |feeder| {
+        for cell in streamed.iter().take_while(|_| !restraint.is_stopped()) {
             feed.order(feeder, *cell, |lane| present[lane], true)?;
             meter.advance();
         }
