@@ -32,6 +32,8 @@ pub struct Faults {
     pub drive: Option<Drive>,
     /// It really takes that time.
     pub is_slow: bool,
+    /// What is written into this folder is not stored: only where the head goes counts.
+    pub hollow: Option<RelPath>,
 }
 
 type Shared = Arc<Mutex<Faults>>;
@@ -274,6 +276,9 @@ impl WriteFile for FaultyFile<dyn WriteFile> {
             faults.room = faults.room.map(|room| room - bytes.len() as u64);
         }
         move_head(&self.faults, self.disk.counters(), &self.path, offset, bytes.len());
+        if self.path.parent().is_some_and(|folder| locked(&self.faults).hollow.as_ref() == Some(&folder)) {
+            return Ok(());
+        }
         self.file.write_at(bytes, offset)
     }
     fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {

@@ -4,6 +4,7 @@ mod chance;
 mod crash;
 mod drive;
 mod faults;
+pub mod hostile;
 mod lab;
 mod paths;
 mod rot;

@@ -305,10 +305,14 @@ impl Part {
         }
     }
 
-    /// A free slot, as near as can be to where the cell lay, or to where its place is.
+    /// A free slot: for a cell that is written again as near as can be to where it lay, for a new one behind the others.
     fn take_slot(&mut self, cell: CellIndex) -> Result<u32> {
-        let home =
-            self.entries.get(&cell.get()).map_or(cell.get() - self.place.cells.start, |entry| entry.slot);
+        let former = self.entries.get(&cell.get()).map(|entry| entry.slot);
+        let can_grow = self.end < self.place.limits.slots;
+        if former.is_none() && can_grow {
+            return Ok(self.next_slot());
+        }
+        let home = former.unwrap_or(cell.get() - self.place.cells.start);
         let above = self.free.range(home..).next().copied();
         let below = self.free.range(..home).next_back().copied();
         let nearest = [above, below].into_iter().flatten().min_by_key(|slot| slot.abs_diff(home));
@@ -316,12 +320,22 @@ impl Part {
             self.free.remove(&slot);
             return Ok(slot);
         }
-        if self.end >= self.place.limits.slots {
+        if !can_grow {
             let message = format!("{}: the parity disk is full", self.disk.root().display());
             return Err(Error::new(Kind::Io, "parity.full", message));
         }
+        Ok(self.next_slot())
+    }
+
+    /// The next slot behind the others. The spare ones are spread among them, so that copies find one near by.
+    fn next_slot(&mut self) -> u32 {
+        let apart = self.place.limits.slots / self.place.limits.spare.max(1);
+        if apart > 1 && self.end % apart == apart - 1 && self.end + 1 < self.place.limits.slots {
+            self.free.insert(self.end);
+            self.end += 1;
+        }
         self.end += 1;
-        Ok(self.end - 1)
+        self.end - 1
     }
 
     /// Makes the written cells durable, and adds them to the table as of `checkpoint`.
