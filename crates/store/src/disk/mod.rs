@@ -124,6 +124,9 @@ pub trait ReadFile: Send {
     /// # Errors
     /// What the operating system says.
     fn data_ranges(&self) -> Result<Vec<Rows>>;
+
+    /// These bytes will not be read again soon: the system need not keep them in memory.
+    fn let_go(&self, _offset: u64, _length: u64) {}
 }
 
 /// A file opened for writing.
@@ -151,6 +154,9 @@ pub trait WriteFile: Send {
     /// # Errors
     /// What the operating system says.
     fn sync(&mut self) -> Result<()>;
+
+    /// What is durable of the file will not be read soon: the system need not keep it in memory.
+    fn let_go(&self) {}
 }
 
 /// A lock that is held until it is dropped.

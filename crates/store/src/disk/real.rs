@@ -374,6 +374,11 @@ impl RealFile {
         self.counters.add_read(filled, begun);
         Ok(filled)
     }
+
+    /// An advice: where the system does not take it, nothing is wrong.
+    fn not_needed(&self, offset: u64, length: u64) {
+        let _ = sys::fadvise(&self.file, offset, std::num::NonZeroU64::new(length), sys::Advice::DontNeed);
+    }
 }
 
 impl ReadFile for RealFile {
@@ -407,6 +412,10 @@ impl ReadFile for RealFile {
         }
         Ok(whole_granules(ranges.into_iter()))
     }
+
+    fn let_go(&self, offset: u64, length: u64) {
+        self.not_needed(offset, length);
+    }
 }
 
 impl WriteFile for RealFile {
@@ -430,5 +439,9 @@ impl WriteFile for RealFile {
         let synced = sys::fsync(self.file.as_fd());
         self.counters.add_written(0, begun);
         synced.map_err(|errno| self.error("file.sync")(errno.into()))
+    }
+
+    fn let_go(&self) {
+        self.not_needed(0, 0);
     }
 }

@@ -19,6 +19,7 @@ impl ParityReader {
         let spot = self.spots.get(&cell)?;
         let mut file = spot.disk.open(&spot.segment).ok()?;
         let length = file.read_at(buffer, spot.offset + within).ok()?;
+        file.let_go(spot.offset + within, length as u64);
         (length == buffer.len()).then_some(())
     }
 

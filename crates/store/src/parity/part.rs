@@ -338,6 +338,14 @@ impl Part {
         self.end - 1
     }
 
+    fn sync_segments(&mut self) -> Result<()> {
+        for file in self.segments.values_mut() {
+            file.sync()?;
+            file.let_go();
+        }
+        Ok(())
+    }
+
     /// Makes the written cells durable, and adds them to the table as of `checkpoint`.
     ///
     /// # Crash safety
@@ -349,9 +357,7 @@ impl Part {
         if self.pending.is_empty() {
             return Ok(());
         }
-        for file in self.segments.values_mut() {
-            file.sync()?;
-        }
+        self.sync_segments()?;
         self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
         for entry in self.pending.values_mut() {
             entry.checkpoint = checkpoint;
@@ -376,9 +382,7 @@ impl Part {
     /// # Errors
     /// What the disk says.
     pub fn finish_copy(&mut self, expected: &IntervalMap<CheckpointId>) -> Result<()> {
-        for file in self.segments.values_mut() {
-            file.sync()?;
-        }
+        self.sync_segments()?;
         for (cell, mut entry) in std::mem::take(&mut self.pending) {
             if let Some(checkpoint) = expected.at(u64::from(cell)) {
                 entry.checkpoint = checkpoint;

@@ -194,6 +194,8 @@ impl Cursor {
             return Ok(());
         }
         let (index, subtree) = (open.index, open.hasher.finish());
+        // From the start: the system gives only whole runs of pages back, and they need not end where cells do.
+        self.file.let_go(0, index * self.cell_bytes() + self.cell_length(index));
         let position = usize::try_from(index).unwrap_or(usize::MAX);
         self.open = None;
         match &self.source.checks {

@@ -8,12 +8,12 @@ use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeSpec;
-use sieve_core::units::{DiskId, ObjectId, VersionId};
+use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
 use super::{Options, SyncReport};
 use crate::catalogue::held_files;
 use crate::catalogue::objects::{self, ObjectRow};
-use crate::catalogue::{parity_state, versions};
+use crate::catalogue::{parity_state, unsigned, versions};
 use crate::content;
 use crate::disk::{Disk, full_path};
 use crate::error::{Error, Result};
@@ -28,9 +28,16 @@ const CLOCK_TICK: Duration = Duration::from_millis(20);
 /// So many files are recorded at once.
 const BATCH: usize = 256;
 
-/// Objects of a disk that have to be read: new, changed, or doubtful.
-pub(super) fn unread(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
-    objects_where(c, disk, "o.version IS NULL OR o.standing <> 0")
+/// How many files of a disk have to be read (new, changed, or doubtful), and the bytes of those that are read before
+/// anything is computed.
+pub(super) fn unread(c: &Connection, disk: DiskId) -> Result<(u64, ByteLength)> {
+    let sql =
+        "SELECT COUNT(*), COALESCE(SUM(CASE WHEN standing IN (0, 3) THEN 0 ELSE size END), 0) FROM object o
+         WHERE disk = ?1 AND left_out = 0 AND (version IS NULL OR standing <> 0)
+             AND EXISTS (SELECT 1 FROM name n WHERE n.object = o.id)";
+    let (files, bytes): (i64, i64) =
+        c.prepare_cached(sql)?.query_row([disk.get()], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    Ok((unsigned(files), ByteLength::new(unsigned(bytes))))
 }
 
 /// Objects of a disk that have to be read before anything is planned: it is not known whether their content is
@@ -69,7 +76,8 @@ enum Reading {
 /// What the database says; a file that cannot be read stays doubtful.
 pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
     let disk = member.usable()?;
-    for id in unread(pool.catalogue.reading(), member.row.id)? {
+    for id in objects_where(pool.catalogue.reading(), member.row.id, "o.version IS NULL OR o.standing <> 0")?
+    {
         let reading = pool.catalogue.reading();
         let Some(object) = objects::get(reading, id)? else { continue };
         let Some(known) = object.version.filter(|_| object.standing != Standing::Changed) else { continue };

@@ -504,16 +504,9 @@ pub(super) fn estimate(
         plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
         let mut read = ByteLength::new(*bytes);
         if options.includes(&name(lane.disk)?) {
-            for object in super::checksum::unread(pool.catalogue.reading(), lane.disk)? {
-                plan.files_to_checksum += 1;
-                let Some(row) = crate::catalogue::objects::get(pool.catalogue.reading(), object)? else {
-                    continue;
-                };
-                // Those are read before anything is computed.
-                if !matches!(row.standing, Standing::Same | Standing::Changed) {
-                    read = read.plus(row.size);
-                }
-            }
+            let (files, bytes) = super::checksum::unread(pool.catalogue.reading(), lane.disk)?;
+            plan.files_to_checksum += files;
+            read = read.plus(bytes);
         }
         plan.read_bytes.insert(name(lane.disk)?, read);
     }
