@@ -580,9 +580,17 @@ pub(crate) enum Command {
         #[command(flatten)]
         paper: PaperArguments,
     },
-    /// Measure what this machine's processor and memory allow
-    #[command(after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2")]
+    /// Measure what this machine's processor and memory allow, or how fast the disks of the pool are read
+    #[command(
+        after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --disks --amount \"1 GB\""
+    )]
     Bench {
+        /// Measure the disks of the pool, one at a time and all at once; they are only read
+        #[arg(long, conflicts_with = "kernel")]
+        disks: bool,
+        /// How much is read of each disk
+        #[arg(long, value_name = "SIZE", default_value = "256 MB", requires = "disks", value_parser = ByteLength::parse)]
+        amount: ByteLength,
         /// Only this set of instructions
         #[arg(long, value_name = "NAME")]
         kernel: Option<String>,

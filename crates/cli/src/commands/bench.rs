@@ -3,14 +3,14 @@
 use std::time::Duration;
 
 use sieve_core::gf256::Kernel;
-use sieve_core::units::Rate;
-use sieve_store::bench::{CodeFigures, Shape, code_figures};
+use sieve_core::units::{ByteLength, Rate};
+use sieve_store::bench::{CodeFigures, PoolFigures, Shape, code_figures, pool_figures};
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
 use crate::exit::Outcome;
-use crate::human::Table;
-use crate::json;
+use crate::human::{Table, size};
+use crate::{json, load};
 
 pub(super) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
     let kernels = match kernel {
@@ -26,6 +26,43 @@ pub(super) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
         show(&figures);
     }
     Ok(Outcome::Fine)
+}
+
+/// How fast the disks of the pool are read.
+pub(super) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
+    let pool = load::pool(&context.pool)?;
+    let figures = pool_figures(&pool, amount)?;
+    if context.json {
+        json::print(&figures)?;
+    } else {
+        show_disks(&figures);
+    }
+    Ok(Outcome::Fine)
+}
+
+fn show_disks(figures: &PoolFigures) {
+    anstream::println!("Read from the disks, as far as the system does not have it in memory:\n");
+    let mut table = Table::new(&["disk", "role", ">read", ">alone", ">all at once"]);
+    let shown = |rate: Option<Rate>| rate.map_or("-".into(), |rate| rate.to_string());
+    for disk in &figures.disks {
+        table.row([
+            disk.disk.clone(),
+            disk.role.word().into(),
+            size(disk.sample),
+            shown(disk.alone),
+            shown(disk.together),
+        ]);
+    }
+    table.print();
+    let sum: f64 = figures.disks.iter().filter_map(|disk| disk.together).map(Rate::per_second).sum();
+    anstream::println!(
+        "\nAll disks together {}; the processor checksums {} with one thread and {} with all.",
+        Rate::from_per_second(sum),
+        figures.hash_one,
+        figures.hash_all
+    );
+    let holder = if sum > figures.hash_all.per_second() { "the processor" } else { "the disks" };
+    anstream::println!("A pass over all disks is held up by {holder}.");
 }
 
 fn unknown(name: &str) -> Error {

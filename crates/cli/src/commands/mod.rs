@@ -74,7 +74,8 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
-        Command::Bench { kernel, quick } => bench::run(&context, kernel.as_deref(), quick),
+        Command::Bench { disks: true, amount, .. } => bench::disks(&context, amount),
+        Command::Bench { kernel, quick, .. } => bench::run(&context, kernel.as_deref(), quick),
         Command::Restore(arguments) => restore::run(&context, &arguments),
         Command::Sync(arguments) => sync::run(&context, arguments),
         Command::Verify(arguments) => verify::run(&context, &arguments),

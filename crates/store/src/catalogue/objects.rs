@@ -91,6 +91,26 @@ fn read(row: &Row<'_>, at: usize) -> rusqlite::Result<ObjectRow> {
     })
 }
 
+/// The paths and sizes of the largest files of a disk.
+///
+/// # Errors
+/// What the database says; a path in the catalogue that leads out of the disk.
+pub fn largest(c: &Connection, disk: DiskId, most: u32) -> Result<Vec<(RelPath, ByteLength)>> {
+    let mut statement = c.prepare_cached(
+        "SELECT n.path, o.size FROM object o JOIN name n ON n.object = o.id
+         WHERE o.disk = ?1 GROUP BY o.id ORDER BY o.size DESC LIMIT ?2",
+    )?;
+    let mut rows = statement.query((disk.get(), most))?;
+    let mut found = Vec::new();
+    while let Some(row) = rows.next()? {
+        found.push((
+            path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?,
+            ByteLength::new(unsigned(row.get(1)?)),
+        ));
+    }
+    Ok(found)
+}
+
 /// Calls `visit` with each named object of a disk in tree order. An object with several names comes once
 /// for each.
 ///
