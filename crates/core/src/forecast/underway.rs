@@ -74,7 +74,6 @@ pub fn learned(disk: &Participant, measured: &Measured, former: f64) -> Option<f
 mod tests {
     use super::*;
     use crate::forecast::{CurveSource, SpeedCurve};
-    use proptest::prelude::*;
 
     const TB: u64 = 1_000_000_000_000;
 
@@ -86,44 +85,6 @@ mod tests {
         let curve = SpeedCurve::new(points, CurveSource::Measured { at: 0 }).unwrap();
         let (end, capacity) = (ByteLength::new(size), ByteLength::new(size));
         Participant { name: "disk".into(), end, capacity, curve, link: None }
-    }
-
-    /// Runs a pass in small steps on disks that are as `truth` says, some better and some worse than `pass` has it, and
-    /// compares what is said to remain with what does. Gives the worst error, and that of the plain average.
-    fn worst_errors(pass: &Pass, truth: &[f64]) -> (f64, f64) {
-        const STEPS: usize = 2000;
-        let longest = pass.disks.iter().map(|disk| disk.end.exact()).max().unwrap() as f64;
-        let step = longest / STEPS as f64;
-        let mut measured = vec![Measured::default(); pass.disks.len()];
-        let (mut times, mut said) = (vec![0.0], Vec::new());
-        for number in 0..STEPS {
-            let middle = (number as f64 + 0.5) * step;
-            let mut slowest = 0.0_f64;
-            for ((disk, factor), measured) in pass.disks.iter().zip(truth).zip(&mut measured) {
-                if middle < disk.end.exact() as f64 {
-                    // What a disk does is never quite the same.
-                    let jitter = 1.0 + 0.2 * ((number * 7919) as f64).sin();
-                    let rate = disk.curve.at(middle / disk.capacity.exact() as f64).per_second();
-                    let seconds = step / (rate * factor * jitter);
-                    measured.busy += seconds;
-                    measured.bytes = ByteLength::new((middle + step / 2.0) as u64);
-                    slowest = slowest.max(seconds);
-                }
-            }
-            times.push(times[number] + slowest);
-            let position = ByteLength::new(((number + 1) as f64 * step) as u64);
-            said.push(remaining(pass, position, &measured, None).seconds());
-        }
-        let total = times[STEPS];
-        let (mut worst, mut plain) = (0.0_f64, 0.0_f64);
-        // The last moments are seconds: 10 % of nothing is nothing.
-        for number in STEPS / 20..STEPS * 99 / 100 {
-            let (elapsed, left) = (times[number + 1], total - times[number + 1]);
-            worst = worst.max((said[number] - left).abs() / left);
-            let share = (number + 1) as f64 / STEPS as f64;
-            plain = plain.max((elapsed / share * (1.0 - share) - left).abs() / left);
-        }
-        (worst, plain)
     }
 
     #[test]
@@ -139,33 +100,6 @@ mod tests {
         // What is known already stays known.
         assert!((learned(&disk, &half_as_fast(4 * TB), 0.5).unwrap() - 0.5).abs() < 1e-9);
         assert_eq!(learned(&disk, &Measured { bytes: ByteLength::new(TB), busy: 0.5 }, 1.0), None);
-    }
-
-    #[test]
-    fn the_rest_of_a_pass_over_mixed_disks_is_told_within_a_tenth_at_every_moment() {
-        let disks = vec![
-            disk(12 * TB, 250e6, 0.45),
-            disk(8 * TB, 180e6, 0.5),
-            disk(4 * TB, 110e6, 0.55),
-            disk(16 * TB, 270e6, 0.4),
-        ];
-        let pass = Pass { disks, ..Pass::default() };
-        let (worst, plain) = worst_errors(&pass, &[0.7, 1.2, 0.9, 0.6]);
-        assert!(worst < 0.1, "{worst}");
-        assert!(plain > 2.0 * worst, "a plain average is off by {plain}");
-    }
-
-    proptest! {
-        #![proptest_config(ProptestConfig::with_cases(24))]
-        #[test]
-        fn whatever_the_disks(
-            shapes in prop::collection::vec((1..20u64, 60e6..300e6_f64, 0.3..0.9_f64, 0.5..1.5_f64), 1..6),
-        ) {
-            let disks = shapes.iter().map(|(size, outer, inner, _)| disk(size * TB, *outer, *inner)).collect();
-            let truth: Vec<f64> = shapes.iter().map(|shape| shape.3).collect();
-            let (worst, _) = worst_errors(&Pass { disks, ..Pass::default() }, &truth);
-            prop_assert!(worst < 0.1, "{}", worst);
-        }
     }
 
     #[test]
