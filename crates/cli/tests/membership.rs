@@ -144,6 +144,15 @@ fn an_image_moves_by_copying_and_cells_that_rotted_are_computed() {
     let small =
         lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "3 MB", "--yes"]).expect(&[2, 4]);
     assert!(small.stderr.contains("too small"), "{}", small.stderr);
+    // A folder that the pool file has for another disk would leave it with a mistake.
+    let other = format!("\n[[disk]]\nname = \"ash\"\npath = \"{}\"\n", lab.root().join("larger").display());
+    let text = lab.pool_text();
+    lab.write_pool_file(&(text.clone() + &other));
+    let refused =
+        lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "80 MB", "--yes"]).expect(&[2]);
+    assert!(refused.stderr.contains("would have a mistake"), "{}", refused.stderr);
+    lab.write_pool_file(&text);
+    lab.run(&["verify"]).expect(&[0]);
     let segment = ".zinc-sieve/parity/segment-00000";
     lab.rot(&lab.disk("oak").join(segment), 3_500_000);
     let run = lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "80 MB", "--yes", "--json"]);
@@ -183,6 +192,14 @@ fn an_image_over_two_disks_counts_row_by_row(#[values("oak", "elm")] lost: &str)
     for fate in ["rebuilt", "gone"] {
         assert!(totals[fate]["files"].as_u64().unwrap() > 0, "{fate}: {half}");
     }
+    // No sync would bring back what does not lie there.
+    let names = format!("alder,{lost}");
+    let now = lab.run(&["fate", "--lose", &names, "--json"]).expect(&[1]).json();
+    let synced = lab.run(&["fate", "--lose", &names, "--after", "sync", "--json"]).expect(&[1]).json();
+    assert_eq!(now["totals"], synced["totals"], "{synced}");
+    let said = lab.run(&["fate", "--lose", &names]).expect(&[1]).stdout;
+    let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(!said.contains("would save") && said.contains("no parity is left"), "{said}");
     lab.run(&["vacate", "oak", "--yes"]).expect(&[2]);
     let place = if lost == "oak" { lab.root().join("ash") } else { lab.disk("elm") };
     fs::rename(&place, lab.root().join("dead")).unwrap();

@@ -74,9 +74,16 @@ impl PaperVolume {
                 pieces: Vec::new(),
             });
         }
-        for position in data..disks.len() {
-            let parity = ParityIndex::new(slot(position - data));
-            model.parities.push(ParityState { disk: index(position), index: parity, invalid: Vec::new() });
+        let mut position = data;
+        for (parity, names) in volume.parity.iter().enumerate() {
+            let mut start = 0;
+            for (part, _) in names.iter().enumerate() {
+                let is_last = part + 1 == names.len();
+                let end = if is_last { u64::MAX } else { start + disks[position].capacity.granules() };
+                let (rows, parity) = (Rows::new(start, end), ParityIndex::new(slot(parity)));
+                model.parities.push(ParityState::new(index(position), parity, rows, Vec::new()));
+                (start, position) = (end, position + 1);
+            }
         }
         model.replicas = (0..disks.len()).map(index).collect();
         let placer = Placer::new(volume.placement, disks[..data].iter().map(|d| d.capacity).collect());

@@ -75,7 +75,8 @@ fn build((lanes, parities, replicas): DrawnPool) -> Model {
         drawn.iter().for_each(|(start, length)| bad.extend(*start..start + length));
         let invalid = bad.into_iter().map(|row| Rows::at(row, 1)).collect();
         let disk = DiskIndex((lanes.len() + index) as u16);
-        model.parities.push(ParityState { disk, index: ParityIndex::new(index as u8), invalid });
+        let index = ParityIndex::new(index as u8);
+        model.parities.push(ParityState::new(disk, index, ParityState::ALL, invalid));
     }
     let disks = 0..(lanes.len() + parities.len()) as u16;
     model.replicas = disks.zip(replicas).filter(|(_, has)| *has).map(|(disk, _)| DiskIndex(disk)).collect();

@@ -64,12 +64,7 @@ pub enum Edit {
 /// # Errors
 /// When the file cannot be read or written, or does not have what is to be changed.
 pub fn apply(home: &dyn Disk, pool_file: &Path, edits: &[Edit]) -> Result<()> {
-    let text = std::fs::read_to_string(pool_file).map_err(|e| Error::io("pool-file.read", pool_file, e))?;
-    let changed = changed(&text, edits).map_err(|why| {
-        let message = format!("{}: {why}", pool_file.display());
-        Error::new(Kind::Conflict, "pool-file.change", message)
-            .remedy("correct the pool file by hand, then run this again")
-    })?;
+    let (text, changed) = before_and_after(pool_file, edits)?;
     if changed == text {
         return Ok(());
     }
@@ -77,6 +72,32 @@ pub fn apply(home: &dyn Disk, pool_file: &Path, edits: &[Edit]) -> Result<()> {
     let name = RelPath::new(name)
         .map_err(|e| Error::new(Kind::Usage, "pool-file.name", format!("{}: {e}", pool_file.display())))?;
     durable::write_file(home, &name, changed.as_bytes())
+}
+
+/// Makes sure that changes can be made, and leave the pool file without mistakes, before anything is begun.
+///
+/// # Errors
+/// When they cannot, or would not.
+pub fn rehearse(pool_file: &Path, edits: &[Edit]) -> Result<()> {
+    let (_, changed) = before_and_after(pool_file, edits)?;
+    match sieve_core::pool::parse(&changed).mistakes.first() {
+        None => Ok(()),
+        Some(mistake) => {
+            let message = format!("the pool file would have a mistake then: {}", mistake.message);
+            Err(Error::new(Kind::Usage, "pool-file.change", message)
+                .remedy("correct the pool file, or choose otherwise; nothing was done"))
+        }
+    }
+}
+
+fn before_and_after(pool_file: &Path, edits: &[Edit]) -> Result<(String, String)> {
+    let text = std::fs::read_to_string(pool_file).map_err(|e| Error::io("pool-file.read", pool_file, e))?;
+    let changed = changed(&text, edits).map_err(|why| {
+        let message = format!("{}: {why}", pool_file.display());
+        Error::new(Kind::Conflict, "pool-file.change", message)
+            .remedy("correct the pool file by hand, then run this again")
+    })?;
+    Ok((text, changed))
 }
 
 fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String> {

@@ -43,8 +43,30 @@ pub struct ParityState {
     pub disk: DiskIndex,
     /// Its row in the code.
     pub index: ParityIndex,
-    /// The rows where it cannot be used, in order.
+    /// The rows of its image that lie on it: all, unless the image goes on over several disks.
+    pub rows: Rows,
+    /// The rows where it cannot be used, in order; those that lie elsewhere among them.
     pub invalid: Vec<Rows>,
+}
+
+impl ParityState {
+    /// All rows: those of an image that lies on one disk.
+    pub const ALL: Rows = Rows::new(0, u64::MAX);
+
+    /// A disk with `rows` of an image, which cannot be used in some of them.
+    pub fn new(disk: DiskIndex, index: ParityIndex, rows: Rows, invalid: Vec<Rows>) -> Self {
+        let mut parity = Self { disk, index, rows, invalid: Vec::new() };
+        parity.set_invalid(invalid);
+        parity
+    }
+
+    /// Says anew where it cannot be used; what lies elsewhere stays elsewhere.
+    pub fn set_invalid(&mut self, mut invalid: Vec<Rows>) {
+        invalid.push(Rows::new(0, self.rows.start()));
+        invalid.push(Rows::new(self.rows.end(), u64::MAX));
+        invalid.retain(|rows| !rows.is_empty());
+        self.invalid = joined(invalid);
+    }
 }
 
 /// One content that the snapshot knows.
@@ -141,7 +163,7 @@ impl Model {
             let stale = self.lanes.iter().flat_map(|lane| &lane.pieces).filter(|piece| piece.stale);
             let invalid = joined(stale.map(|piece| piece.rows).collect());
             let index = ParityIndex::new(index);
-            self.parities.push(ParityState { disk: DiskIndex(disk), index, invalid });
+            self.parities.push(ParityState::new(DiskIndex(disk), index, ParityState::ALL, invalid));
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::model::{DiskIndex, LostSet, Model};
+use super::model::{DiskIndex, LostSet, Model, ParityState};
 use super::sweep::{Segment, sweep};
 use crate::lane::Rows;
 
@@ -106,7 +106,8 @@ fn cause_of(model: &Model, segment: &Segment<'_>, lost: &LostSet) -> Cause {
             _ => {}
         }
     }
-    for (parity, usable) in model.parities.iter().zip(segment.valid) {
+    let is_here = |parity: &ParityState| !parity.rows.intersection(segment.rows).is_empty();
+    for (parity, usable) in model.parities.iter().zip(segment.valid).filter(|(parity, _)| is_here(parity)) {
         let list = match (lost.contains(&parity.disk), usable) {
             (true, _) => &mut cause.lost_parities,
             (false, true) => &mut cause.valid,

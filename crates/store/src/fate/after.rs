@@ -6,7 +6,7 @@ use sieve_core::checksum::cell_size;
 use sieve_core::fate::{
     DiskIndex, Fate, LostSet, ObjectState, Standing, StatedPiece, VersionState, losses, verdicts,
 };
-use sieve_core::lane::{Rows, joined};
+use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, GRANULE, ObjectId, VersionId};
 
@@ -144,7 +144,7 @@ impl VolumeModel {
         let stale = || self.model.lanes.iter().flat_map(|l| &l.pieces).filter(|p| p.stale).map(|p| p.rows);
         let is_unsure = |cell: &&Rows| stale().any(|rows| !rows.intersection(**cell).is_empty());
         let unsure: Vec<Rows> = dirty.iter().filter(is_unsure).copied().collect();
-        self.model.parities.iter_mut().for_each(|parity| parity.invalid.clone_from(&unsure));
+        self.model.parities.iter_mut().for_each(|parity| parity.set_invalid(unsure.clone()));
         self.model.unmapped.clear();
         let all = (0..self.disks.len()).filter_map(|index| u16::try_from(index).ok()).map(DiskIndex);
         self.model.replicas = all.filter(|disk| !self.missing.contains(disk)).collect();
@@ -292,7 +292,7 @@ impl VolumeModel {
             }
         }
         if let Some(parity) = self.model.parities.iter_mut().find(|p| p.disk == disk) {
-            parity.invalid = joined(unknown);
+            parity.set_invalid(unknown);
         }
         self.missing = self.missing.iter().copied().filter(|d| *d != disk).collect::<LostSet>();
         Vec::new()

@@ -10,7 +10,7 @@ use sieve_core::fate::{
     VersionState,
 };
 use sieve_core::lane::{Piece, Rows};
-use sieve_core::units::{ByteLength, DiskId, GRANULE, ParityIndex, Slot, VersionId};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::VolumeModel;
 use crate::catalogue::{disks, objects, parity_state, versions};
@@ -18,7 +18,7 @@ use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::label::Role;
 use crate::pool::Pool;
-use crate::sync::open_images;
+use crate::sync::{cells_on, open_images};
 use crate::window::without;
 
 /// Loads a volume as it was last scanned.
@@ -237,14 +237,18 @@ impl VolumeModel {
             let invalid = match images.iter().find_map(|image| image.part_on(member.row.id)) {
                 None => vec![Rows::new(0, u64::MAX)],
                 Some(part) => {
-                    let mut cells = part.not_here(&expected);
+                    let mut cells = part.missing(&expected);
                     cells.extend(parity_state::damaged_parity(reading, member.row.id)?);
                     cells.sort_unstable();
                     cells.dedup();
                     cells.into_iter().map(|cell| geometry.rows(cell)).collect()
                 }
             };
-            self.model.parities.push(ParityState { disk: self.sure_index(member.row.id), index, invalid });
+            let cells = cells_on(pool, &member.row);
+            let (first, behind) = (CellIndex::new(cells.start), CellIndex::new(cells.end));
+            let end = if cells.end == u32::MAX { u64::MAX } else { geometry.rows(behind).start() };
+            let rows = Rows::new(geometry.rows(first).start(), end);
+            self.model.parities.push(ParityState::new(self.sure_index(member.row.id), index, rows, invalid));
         }
         Ok(())
     }

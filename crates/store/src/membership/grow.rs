@@ -20,7 +20,7 @@ use crate::member::usable_bytes;
 use crate::parity::ImageLimits;
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
-use crate::pool_file::Edit;
+use crate::pool_file::{self, Edit};
 use crate::scan;
 use crate::sync::{fill, load_snapshot, open_images};
 use crate::writer::LongWriter;
@@ -155,6 +155,7 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
         None => vec![Edit::Disk { name: name.clone(), path: new.at.clone() }, join],
         Some(_) => vec![Edit::Path { disk: name.clone(), path: new.at.clone() }, join],
     };
+    pool_file::rehearse(&pool.file, &edits)?;
     Ok(PreparedGrow { plan, new, row, edits })
 }
 

@@ -21,7 +21,7 @@ use crate::member::{Member, usable_bytes};
 use crate::parity::{ImageLimits, ParityImage, Part, PartPlace};
 use crate::pipeline::{Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, parity_readers, stream};
 use crate::pool::Pool;
-use crate::pool_file::Edit;
+use crate::pool_file::{self, Edit};
 use crate::progress::Meter;
 use crate::sync::{BATCH_BYTES, cells_on, fill, load_snapshot, note_written_as, open_images};
 use crate::window::Snapshot;
@@ -174,6 +174,7 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
     };
     plan.forecast = forecast_pass(pool, &BTreeMap::from([(old.name.clone(), plan.bytes)]))?;
     let edits = edits(&old, &first.new, request.capacity, rest.as_ref());
+    pool_file::rehearse(&pool.file, &edits)?;
     Ok(PreparedReplace { plan, old, first, rest, edits })
 }
 

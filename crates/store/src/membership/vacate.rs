@@ -16,7 +16,7 @@ use crate::fate::{self, Count};
 use crate::journal;
 use crate::label::{self, Role, our_folder};
 use crate::pool::Pool;
-use crate::pool_file::Edit;
+use crate::pool_file::{self, Edit};
 use crate::writer::LongWriter;
 
 /// Files of one guard, before and after.
@@ -83,6 +83,8 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
                 .remedy(format!("let both leave: zinc-sieve vacate {} {}", part.row.name, member.row.name)));
         }
     }
+    let edits: Vec<Edit> = leaving.iter().map(|m| leave(&volume, &m.row.name)).collect();
+    pool_file::rehearse(&pool.file, &edits)?;
     Ok(VacatePlan {
         volume: volume.clone(),
         disks: leaving.iter().map(|m| m.row.name.clone()).collect(),
@@ -90,6 +92,10 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
         missing: leaving.iter().filter(|m| !m.state.is_usable()).map(|m| m.row.name.clone()).collect(),
         guards: guards(pool, &volume, &ids)?,
     })
+}
+
+fn leave(volume: &str, disk: &str) -> Edit {
+    Edit::Leave { volume: volume.into(), disk: disk.into() }
 }
 
 /// How many files have which guard, with and without some parity disks.
@@ -131,7 +137,7 @@ pub fn execute(pool: &mut Pool, plan: &VacatePlan) -> Result<VacateReport> {
         for name in &plan.disks {
             let member = pool.member_named(name)?;
             let at = member.disk.as_ref().and_then(|disk| disk.root().to_str()).map(str::to_string);
-            let edits = vec![Edit::Leave { volume: plan.volume.clone(), disk: name.clone() }];
+            let edits = vec![leave(&plan.volume, name)];
             let intent = Intent::Leave { uuid: member.row.uuid, at, edits };
             intents::insert(t, &intent)?;
             disks::remove(t, &member.row, now)?;

@@ -178,11 +178,6 @@ impl Part {
     /// The cells that belong here, of those expected, that the table does not have as they should be; intervals count in
     /// cells.
     pub fn missing(&self, expected: &IntervalMap<CheckpointId>) -> Vec<CellIndex> {
-        self.not_here(expected).into_iter().filter(|cell| self.covers(*cell)).collect()
-    }
-
-    /// The cells, of those expected, that are not here as they should be, wherever they belong.
-    pub fn not_here(&self, expected: &IntervalMap<CheckpointId>) -> Vec<CellIndex> {
         expected
             .iter()
             .flat_map(|interval| {
@@ -190,7 +185,7 @@ impl Part {
             })
             .filter_map(|(cell, id)| {
                 let cell = CellIndex::new(u32::try_from(cell).ok()?);
-                (!self.has(cell, id)).then_some(cell)
+                (self.covers(cell) && !self.has(cell, id)).then_some(cell)
             })
             .collect()
     }

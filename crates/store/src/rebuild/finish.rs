@@ -302,7 +302,7 @@ fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> 
     lost.iter().try_for_each(|path| objects::remove_node(t, target.disk_id, path))
 }
 
-fn new_path(target: &Target) -> Edit {
+pub(super) fn new_path(target: &Target) -> Edit {
     Edit::Path { disk: target.row.name.clone(), path: target.new.at.clone() }
 }
 

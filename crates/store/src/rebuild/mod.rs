@@ -26,6 +26,7 @@ use crate::member::{State, usable_bytes};
 use crate::membership::NewDisk;
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
+use crate::pool_file::{self, Edit};
 use crate::scan;
 use crate::sync::resolve_doubts;
 
@@ -194,6 +195,8 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         );
         return Err(Error::new(Kind::Conflict, "rebuild.too-small", message).remedy("use a larger disk"));
     }
+    let edits: Vec<Edit> = targets.iter().map(finish::new_path).collect();
+    pool_file::rehearse(&pool.file, &edits)?;
     let has_replica = model.keeps_a_replica(&lost);
     Ok(Prepared { plan, targets, has_replica })
 }
