@@ -9,7 +9,7 @@ const GROUPS: &str = "\
 Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, check
-  build             prepare, create, grow
+  build             prepare, create, grow, adopt
   use               put, get, ls, rm, restore
   protect           sync, verify
   foresee           fate, drill, risk
@@ -458,6 +458,17 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve grow elm --as data --at /mnt/elm\n  zinc-sieve grow spruce --as parity --at /mnt/spruce --limit \"80 MB/s\""
     )]
     Grow(GrowArguments),
+    /// Take up a pool that comes from elsewhere, from its disks alone
+    #[command(
+        after_help = "Example:\n  zinc-sieve adopt /mnt/* --dry-run\n  zinc-sieve --pool ~/fernhollow/pool.toml adopt /media/alder /media/oak"
+    )]
+    Adopt {
+        /// Where its disks are mounted; those that are missing are told
+        #[arg(required = true, value_name = "DIR")]
+        folders: Vec<PathBuf>,
+        #[command(flatten)]
+        consent: Consent,
+    },
     /// Copy files and folders into a folder of a volume, verified
     #[command(after_help = "Example:\n  zinc-sieve put ~/card/2031-05-04 dawn-chorus")]
     Put {

@@ -230,6 +230,7 @@ pub fn execute(
         scan::scan(&pool, member)?;
     }
     pool.catalogue.transaction(|t| {
+        sync::note_pool_file(t, &pool)?;
         sync::first_checkpoint(t, &*pool.machine)?;
         for (id, intent) in intents::all(t)? {
             if intent == Intent::Create {

@@ -1,5 +1,6 @@
 //! The real files of Zinc Sieve: it asks the core what to do, does it, and records it.
 
+pub mod adopt;
 pub mod bench;
 pub mod burn_in;
 pub mod catalogue;

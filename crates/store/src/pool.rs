@@ -244,7 +244,7 @@ impl Pool {
 }
 
 #[expect(clippy::disallowed_methods, reason = "a passing copy beside the catalogue, on no member")]
-fn remove_passing(path: &Path) {
+pub(crate) fn remove_passing(path: &Path) {
     for suffix in ["", "-wal", "-shm"] {
         let mut name = path.as_os_str().to_os_string();
         name.push(suffix);

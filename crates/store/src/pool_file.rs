@@ -22,6 +22,11 @@ pub enum Edit {
         /// Its path.
         path: String,
     },
+    /// A disk is not there.
+    NoPath {
+        /// The disk.
+        disk: String,
+    },
     /// Another amount of a disk may be used.
     Capacity {
         /// The disk.
@@ -100,11 +105,15 @@ fn before_and_after(pool_file: &Path, edits: &[Edit]) -> Result<(String, String)
     Ok((text, changed))
 }
 
-fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String> {
+/// The text with changes made; or why they cannot be made.
+pub(crate) fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String> {
     let mut document: DocumentMut = text.parse().map_err(|e| format!("it cannot be changed: {e}"))?;
     for edit in edits {
         match edit {
             Edit::Path { disk, path } => set(entry(&mut document, "disk", disk)?, "path", path.into()),
+            Edit::NoPath { disk } => {
+                entry(&mut document, "disk", disk)?.remove("path");
+            }
             Edit::Capacity { disk, bytes } => {
                 set(entry(&mut document, "disk", disk)?, "capacity", format!("{bytes} B").into());
             }

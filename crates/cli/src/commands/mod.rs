@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod adopt;
 mod bays;
 mod bench;
 mod burn_in;
@@ -83,6 +84,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Risk(arguments) => risk::run(&context, &arguments),
         Command::Drill { lose, practice: Some(dir), .. } => drill::practise(&context, &dir, &lose),
         Command::Drill { lose, sample, .. } => drill::run(&context, &lose, sample.as_deref()),
+        Command::Adopt { folders, consent } => adopt::run(&context, &folders, consent),
         Command::Grow(arguments) => grow::run(&context, arguments),
         Command::Replace(arguments) => replace::run(&context, arguments),
         Command::Vacate { names, consent } => vacate::run(&context, &names, consent),

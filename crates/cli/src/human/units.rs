@@ -35,6 +35,11 @@ pub(crate) fn files(number: u64) -> String {
     format!("{} {}", count(number), if number == 1 { "file" } else { "files" })
 }
 
+/// So many disks.
+pub(crate) fn disks(number: u64) -> String {
+    if number == 1 { "1 disk".into() } else { format!("{} disks", count(number)) }
+}
+
 /// "1 cell of parity", "2 cells of parity".
 pub(crate) fn parity_cells(number: u64) -> String {
     format!("{} {} of parity", count(number), if number == 1 { "cell" } else { "cells" })

@@ -189,6 +189,23 @@ pub(crate) fn open_reading(path: &Path) -> Result<Connection> {
     Ok(reading)
 }
 
+/// The text of the pool file when the replicas were last brought up to date, if it was noted.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn pool_file_text(c: &Connection) -> Result<Option<String>> {
+    Ok(c.query_row("SELECT value FROM meta WHERE key = 'pool_file'", [], |row| row.get(0)).optional()?)
+}
+
+/// Notes the text of the pool file, for a pool that is carried elsewhere.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn set_pool_file_text(c: &Connection, text: &str) -> Result<()> {
+    c.execute("INSERT OR REPLACE INTO meta VALUES ('pool_file', ?1)", [text])?;
+    Ok(())
+}
+
 /// Notes when the last sync began.
 ///
 /// # Errors

@@ -17,7 +17,7 @@ use crate::member::recognise;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::replica::Export;
-use crate::sync::first_checkpoint;
+use crate::sync::{first_checkpoint, note_pool_file};
 
 /// Makes changes in the pool file, and takes up what it says then.
 pub(crate) fn edit_pool_file(pool: &mut Pool, edits: &[Edit]) -> Result<()> {
@@ -48,6 +48,7 @@ pub(crate) fn forget_intents(pool: &Pool, is_done: impl Fn(&Intent) -> bool) -> 
 pub(crate) fn tell_all_members(pool: &mut Pool) -> Result<()> {
     pool.catalogue.transaction(|t| {
         mark_changed(t)?;
+        note_pool_file(t, pool)?;
         first_checkpoint(t, &*pool.machine).map(|_| ())
     })?;
     let export = Export::take(&pool.catalogue)?;

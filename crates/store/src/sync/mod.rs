@@ -269,6 +269,12 @@ fn report_known_damage(pool: &Pool, options: &Options, report: &mut SyncReport) 
     Ok(())
 }
 
+/// The replicas carry the pool file too: it says what the labels do not.
+pub(crate) fn note_pool_file(t: &rusqlite::Transaction<'_>, pool: &Pool) -> Result<()> {
+    let text = std::fs::read_to_string(&pool.file).map_err(|e| Error::io("pool-file.read", &pool.file, e))?;
+    catalogue::set_pool_file_text(t, &text)
+}
+
 /// Records everything, lets the replicas follow, and gives up what was held.
 fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncReport) -> Result<()> {
     let is_all = options.disks.is_empty() && !report.stopped;
@@ -277,6 +283,7 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
             versions::record_all(t)?;
             versions::forget_unused(t)?;
             gone::forget_passed(t)?;
+            note_pool_file(t, pool)?;
             if is_all {
                 catalogue::clear_changed(t)?;
                 catalogue::set_synced_at(t, plan.begun_at)?;
