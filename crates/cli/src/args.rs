@@ -13,7 +13,7 @@ Commands, in the order of the work:
   use               put, get, ls, rm, restore
   protect           sync, verify
   foresee           fate, drill, risk
-  repair, change    rebuild, replace, vacate
+  repair, change    rebuild, replace, vacate, dissolve
   watch             status, bench
   learn             demo
 
@@ -580,6 +580,17 @@ pub(crate) enum Command {
         /// The parity disks
         #[arg(required = true, value_name = "NAME")]
         names: Vec<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// End a volume: its disks are left with the files that they hold, and no trace of the pool
+    #[command(
+        after_help = "Example:\n  zinc-sieve dissolve recordings --dry-run\n  zinc-sieve dissolve recordings"
+    )]
+    Dissolve {
+        /// The volume
+        #[arg(value_name = "VOLUME")]
+        volume: String,
         #[command(flatten)]
         consent: Consent,
     },

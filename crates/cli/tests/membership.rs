@@ -250,3 +250,61 @@ fn a_damaged_parity_table_is_a_parity_that_is_not_valid() {
     lab.run(&["verify"]).expect(&[0]);
     assert_eq!(lowest_guard(&lab), 2);
 }
+
+/// What went in comes out: the same files, with nothing of ours beside them.
+#[test]
+fn a_dissolved_volume_leaves_ordinary_files_and_no_trace() {
+    let lab = synced(2, &[]);
+    let list = |disk: &str| {
+        let mut names: Vec<_> = fs::read_dir(lab.disk(disk))
+            .unwrap()
+            .map(|e| e.unwrap().file_name().into_string().unwrap())
+            .collect();
+        names.sort();
+        names
+    };
+    let contents = |disk: &str| -> Vec<Vec<u8>> {
+        let files = list(disk).into_iter().filter(|name| !name.starts_with('.'));
+        files.map(|name| fs::read(lab.disk(disk).join(name)).unwrap()).collect()
+    };
+    lab.run(&["rm", "beech-1.flac", "--yes"]).expect(&[0]);
+    let before: Vec<_> = lab.data.iter().map(|disk| contents(disk)).collect();
+    lab.run(&["dissolve", "herbarium", "--yes"]).expect(&[2]);
+    let plan = lab.run(&["dissolve", "recordings", "--dry-run"]).expect(&[0]).stdout;
+    assert!(plan.contains("1 file removed or replaced"), "{plan}");
+    lab.run(&["dissolve", "recordings", "--yes"]).expect(&[0]);
+    let after: Vec<_> = lab.data.iter().map(|disk| contents(disk)).collect();
+    assert_eq!(before, after);
+    for disk in lab.data.iter().chain(&lab.parity) {
+        assert!(!list(disk).contains(&".zinc-sieve".to_string()), "{disk}");
+    }
+    assert_eq!(list("oak"), Vec::<String>::new());
+    let gone = lab.run(&["status"]).expect(&[2]);
+    assert!(gone.stderr.contains("not been created"), "{}", gone.stderr);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 2);
+}
+
+/// One of two volumes ends, and the other one is as it was.
+#[test]
+fn one_of_two_volumes_ends_and_the_other_goes_on() {
+    let lab = Lab::new(PROGRAM, 4, 2, "40 MB");
+    let text = lab.pool_text();
+    let start = text.find("[[volume]]").unwrap();
+    let volumes = "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n\n\
+         [[volume]]\nname = \"herbarium\"\nkind = \"unstriped\"\ndata = [\"cedar\", \"elm\"]\nparity = [\"pine\"]\n";
+    lab.write_pool_file(&format!("{}{volumes}", &text[..start]));
+    for disk in &lab.data {
+        fs::write(lab.disk(disk).join(format!("{disk}.tif")), Chance::new(9).bytes(900_000)).unwrap();
+    }
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["dissolve", "herbarium", "--yes"]).expect(&[0]);
+    assert!(!lab.disk("cedar").join(".zinc-sieve").exists());
+    assert!(lab.disk("cedar").join("cedar.tif").exists());
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 1);
+}

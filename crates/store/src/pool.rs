@@ -68,6 +68,12 @@ impl Pool {
             return Err(Error::new(Kind::Safety, "pool.half-created", message)
                 .remedy("run `zinc-sieve create` again: it goes on where it stopped"));
         }
+        if disks::all(catalogue.reading())?.is_empty() && intents::all(catalogue.reading())?.is_empty() {
+            // Its last volume was dissolved; a pool without members has nothing to know.
+            drop(catalogue);
+            remove_passing(&path);
+            return Err(not_created(&spec.name));
+        }
         let mut pool = Self::assemble(machine, file, spec, home, catalogue)?;
         pool.notes = notes;
         pool.refuse_other_histories()?;
@@ -253,6 +259,11 @@ pub(crate) fn remove_passing(path: &Path) {
     }
 }
 
+fn not_created(name: &str) -> Error {
+    let message = format!("the pool `{name}` has not been created yet: none of its disks has a label");
+    Error::new(Kind::Usage, "pool.not-created", message).remedy("zinc-sieve create")
+}
+
 /// A pool is what its labels say: without a catalogue here, the newest replica on the members is taken.
 fn take_newest_replica(
     machine: &Arc<dyn Machine>,
@@ -271,9 +282,7 @@ fn take_newest_replica(
     }
     candidates.sort_by_key(|(stamp, ..)| std::cmp::Reverse(*stamp));
     let Some((_, newest, _)) = candidates.first() else {
-        let message =
-            format!("the pool `{}` has not been created yet: none of its disks has a label", spec.name);
-        return Err(Error::new(Kind::Usage, "pool.not-created", message).remedy("zinc-sieve create"));
+        return Err(not_created(&spec.name));
     };
     let pool = newest.pool;
     if let Some((_, other, disk)) = candidates.iter().find(|(_, label, _)| label.pool != pool) {

@@ -20,7 +20,7 @@ use sieve_store::fate::load;
 use sieve_store::label::Role;
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::member::State;
-use sieve_store::membership::{grow, replace, vacate};
+use sieve_store::membership::{dissolve, grow, replace, vacate};
 use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::verify::Scope;
@@ -444,6 +444,45 @@ fn a_second_power_cut_during_recovery_does_no_harm() {
             scene.assert_nothing_lost(&when);
             verify_is_clean(&scene, &when);
             lose_and_rebuild(&scene, "alder", &when);
+        }
+    }
+}
+
+/// What is left of a volume that ends is its files, whenever the power fails, and in the end nothing else.
+#[test]
+fn a_dissolve_that_is_cut_off_leaves_all_files_and_is_finished_by_the_next_starts() {
+    let dissolve = |scene: &Scene, machine: Arc<dyn Machine>| -> Result<()> {
+        let mut pool = scene.open(machine)?;
+        let plan = dissolve::plan(&pool, VOLUME)?;
+        dissolve::execute(&mut pool, &plan)
+    };
+    let scene = Scene::build();
+    let counter = CrashMachine::new(CrashPlan::Never, &scene.path("attic"));
+    dissolve(&scene, counter.clone()).unwrap();
+    let steps = counter.steps();
+    assert!(steps >= 5, "only {steps} durable steps");
+    let of = |scene: &Scene| -> Vec<Vec<u8>> {
+        let names =
+            ["alder/dawn/wren.flac", "beech/nest/box-1.mkv", "cedar/notes/june.txt", "cedar/notes/new.txt"];
+        names.iter().map(|name| fs::read(scene.path(name)).unwrap()).collect()
+    };
+    for step in 0..steps {
+        let scene = Scene::build();
+        let before = of(&scene);
+        let machine = CrashMachine::new(CrashPlan::Before(step), &scene.path("attic"));
+        assert!(dissolve(&scene, machine.clone()).is_err() || step + 1 == steps);
+        machine.lose_what_was_not_durable();
+        let ends: Vec<_> = (0..8)
+            .map(|_| dissolve(&scene, real()).map_or_else(|error| error.code, |()| "done"))
+            .take_while(|code| *code != "pool.not-created")
+            .collect();
+        assert!(
+            ends.iter().all(|code| ["done", "pool-file.changed"].contains(code)) && ends.len() < 8,
+            "step {step}: {ends:?}"
+        );
+        assert_eq!(of(&scene), before, "step {step}");
+        for disk in ["alder", "beech", "cedar", "oak"] {
+            assert!(!scene.path(disk).join(".zinc-sieve").exists(), "step {step}: {disk}");
         }
     }
 }

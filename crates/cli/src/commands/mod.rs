@@ -8,6 +8,7 @@ mod check;
 mod create;
 mod design;
 mod disks;
+mod dissolve;
 mod drill;
 mod fate;
 mod get;
@@ -87,6 +88,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Adopt { folders, consent } => adopt::run(&context, &folders, consent),
         Command::Grow(arguments) => grow::run(&context, arguments),
         Command::Replace(arguments) => replace::run(&context, arguments),
+        Command::Dissolve { volume, consent } => dissolve::run(&context, &volume, consent),
         Command::Vacate { names, consent } => vacate::run(&context, &names, consent),
         Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
         Command::Status { paper } => status::run(&context, &paper),

@@ -96,13 +96,24 @@ pub fn insert(c: &Connection, row: &DiskRow) -> Result<DiskId> {
     Ok(DiskId::new(c.last_insert_rowid()))
 }
 
-/// Lets a parity disk leave; it is remembered as retired.
+/// Lets a disk leave, with all that is known of its files and its parity; it is remembered as retired.
 ///
 /// # Errors
 /// What the database says.
 pub fn remove(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
     retire(c, row, now)?;
     super::parity_state::forget_image(c, row.id)?;
+    c.execute(
+        "DELETE FROM damaged_content WHERE version IN (SELECT id FROM version WHERE disk = ?1)",
+        [row.id.get()],
+    )?;
+    c.execute(
+        "DELETE FROM unfinished WHERE version IN (SELECT id FROM version WHERE disk = ?1)",
+        [row.id.get()],
+    )?;
+    for table in ["name", "node", "held", "gone", "lane", "object", "version"] {
+        c.execute(&format!("DELETE FROM {table} WHERE disk = ?1"), [row.id.get()])?;
+    }
     c.execute("DELETE FROM disk WHERE id = ?1", [row.id.get()])?;
     Ok(())
 }
@@ -176,6 +187,17 @@ pub fn set_parity_bytes(c: &Connection, disk: DiskId, bytes: ByteLength) -> Resu
 /// When there is one of that name.
 pub fn insert_volume(c: &Connection, name: &str, geometry: CellGeometry) -> Result<()> {
     c.execute("INSERT INTO volume VALUES (?1, ?2)", (name, signed(geometry.cell_bytes())))?;
+    Ok(())
+}
+
+/// Forgets a volume whose disks have left.
+///
+/// # Errors
+/// What the database says.
+pub fn remove_volume(c: &Connection, name: &str) -> Result<()> {
+    c.execute("DELETE FROM parity_cell WHERE volume = ?1", [name])?;
+    c.execute("DELETE FROM checked WHERE volume = ?1", [name])?;
+    c.execute("DELETE FROM volume WHERE name = ?1", [name])?;
     Ok(())
 }
 

@@ -1,5 +1,6 @@
 //! Who belongs to the pool: disks that come, leave, or give their place to another one.
 
+pub mod dissolve;
 pub mod grow;
 mod new_disk;
 pub mod replace;

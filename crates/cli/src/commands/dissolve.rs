@@ -1,0 +1,60 @@
+//! `dissolve`: the end of a volume.
+
+use sieve_store::Result;
+use sieve_store::membership::dissolve::{self, DissolvePlan};
+
+use super::Context;
+use crate::args::Consent;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, units};
+use crate::{confirm, json, load};
+
+pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<Outcome> {
+    let mut pool = load::pool(&context.pool)?;
+    let plan = dissolve::plan(&pool, volume)?;
+    if !context.json {
+        show_plan(&plan);
+    }
+    let goes_on = confirm::go_on(consent, "Dissolve it?")?;
+    if goes_on {
+        dissolve::execute(&mut pool, &plan)?;
+    }
+    if context.json {
+        json::print(&plan)?;
+    } else if goes_on {
+        let end = if plan.is_last {
+            "; it was the last one, and the pool is no more. The pool file stays: `zinc-sieve create` would make it anew."
+        } else {
+            "."
+        };
+        anstream::println!("\nVolume {} is dissolved{end}", plan.volume);
+    }
+    Ok(Outcome::Fine)
+}
+
+fn show_plan(plan: &DissolvePlan) {
+    anstream::println!(
+        "Volume {} ends. Its files stay where they are, and nothing guards them any more:\n",
+        plan.volume
+    );
+    let mut table = Table::new(&["disk", "role", ">files stay", ">size", ">parity goes", "where"]);
+    for disk in &plan.disks {
+        table.row([
+            disk.disk.clone(),
+            disk.role.word().into(),
+            count(disk.files.files),
+            size(disk.files.bytes),
+            size(disk.parity),
+            disk.at.clone().unwrap_or_else(|| "missing: its label stays on it".into()),
+        ]);
+    }
+    table.print();
+    let held: u64 = plan.disks.iter().map(|disk| disk.held).sum();
+    if held > 0 {
+        let text = format!(
+            "{} removed or replaced since the last sync are held, and go for good: zinc-sieve restore brings them back before.",
+            units::files(held)
+        );
+        anstream::println!("\n{}", style::paint(style::WATCH, text));
+    }
+}
