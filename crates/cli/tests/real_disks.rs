@@ -6,6 +6,7 @@
     reason = "a test may fail, and writes its own files"
 )]
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -29,22 +30,44 @@ fn quietly(command: &mut Command) -> bool {
 impl Shelf {
     /// Three data disks and a larger parity disk; nothing where mounting is not allowed.
     fn build(inodes: &str) -> Option<Self> {
+        let ext4 = ["mkfs.ext4", "-q", "-N", inodes];
+        Self::with(&[
+            ("alder", "40M", &ext4),
+            ("beech", "40M", &ext4),
+            ("cedar", "40M", &ext4),
+            ("oak", "48M", &ext4),
+            ("new", "44M", &ext4),
+        ])
+    }
+
+    /// The same of disks that do not match: three kinds of filesystems, five sizes.
+    fn mixed() -> Option<Self> {
+        Self::with(&[
+            ("alder", "120M", &["mkfs.ext4", "-q"]),
+            ("beech", "340M", &["mkfs.xfs", "-q"]),
+            ("cedar", "160M", &["mkfs.btrfs", "-q"]),
+            ("oak", "380M", &["mkfs.xfs", "-q"]),
+            ("new", "400M", &["mkfs.btrfs", "-q"]),
+            ("new-spruce", "420M", &["mkfs.ext4", "-q", "-m", "0"]),
+        ])
+    }
+
+    /// Filesystems by name, size and how they are made; those that are called new are in no volume.
+    fn with(disks: &[(&str, &str, &[&str])]) -> Option<Self> {
         let mut shelf = Self { folder: TempDir::new().unwrap(), mounted: Vec::new() };
         let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
-        for (name, size) in
-            [("alder", "40M"), ("beech", "40M"), ("cedar", "40M"), ("oak", "48M"), ("new", "44M")]
-        {
+        for (name, size, make) in disks {
             let (image, place) = (shelf.image(name), shelf.path(name));
             fs::create_dir(&place).unwrap();
             let made = quietly(Command::new("truncate").args(["-s", size]).arg(&image))
-                && quietly(Command::new("mkfs.ext4").args(["-q", "-N", inodes]).arg(&image));
+                && quietly(Command::new(make[0]).args(&make[1..]).arg(&image));
             if !made || !shelf.mount(name, name) {
                 eprintln!(
                     "loop mounts are not allowed here: the simulated disks of the other tests stand in"
                 );
                 return None;
             }
-            if name != "new" {
+            if !name.starts_with("new") {
                 text += &format!("[[disk]]\nname = \"{name}\"\npath = \"{}\"\n", place.display());
             }
         }
@@ -211,4 +234,122 @@ fn a_disk_that_dies_under_a_sync_costs_nothing_that_was_guarded() {
     assert_eq!(fs::read(shelf.path("new").join("beech-2.flac")).unwrap(), before);
     shelf.run(&["sync", "--yes"]).expect(&[0]);
     shelf.run(&["verify"]).expect(&[0]);
+}
+
+/// Everything below a folder but what is ours: path and content.
+fn everything(root: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let mut found = BTreeMap::new();
+    let mut folders = vec![root.to_path_buf()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.file_name().unwrap();
+            if path.is_dir() && name != ".zinc-sieve" && name != "lost+found" {
+                folders.push(path);
+            } else if path.is_file() {
+                found.insert(path.strip_prefix(root).unwrap().to_path_buf(), fs::read(&path).unwrap());
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn the_main_story_on_disks_with_three_kinds_of_filesystems() {
+    let Some(mut shelf) = Shelf::mixed() else { return };
+    let mut chance = Chance::new(31);
+    fs::create_dir_all(shelf.path("card/dawn")).unwrap();
+    for number in 0..40 {
+        let length = 1 + chance.below(4_000_000);
+        fs::write(shelf.path("card/dawn").join(format!("take-{number}.flac")), chance.bytes(length)).unwrap();
+    }
+    let card = everything(&shelf.path("card"));
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    shelf.run(&["put", "card/dawn", ".", "--yes"]).expect(&[0]);
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    shelf.run(&["status"]).expect(&[0]);
+
+    // One more parity disk, with another filesystem, and any two may die.
+    let spruce = shelf.path("new-spruce").display().to_string();
+    shelf.run(&["grow", "spruce", "--as", "parity", "--at", &spruce, "--yes"]).expect(&[0]);
+    shelf.run(&["drill", "--lose", "beech,cedar"]).expect(&[0]);
+
+    // A file that fits on no disk is refused before anything is copied; what fits on one goes there.
+    fs::create_dir(shelf.path("big")).unwrap();
+    fs::write(shelf.path("big/all-night.wav"), chance.bytes(310_000_000)).unwrap();
+    let full = shelf.run(&["put", "big", ".", "--yes"]);
+    assert!(full.code != 0 && !full.stderr.contains("panicked"), "{}{}", full.stdout, full.stderr);
+    fs::write(shelf.path("big/all-night.wav"), chance.bytes(190_000_000)).unwrap();
+    shelf.run(&["put", "big", ".", "--yes"]).expect(&[0]);
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+
+    // An unmounted member and one that takes no writes.
+    shelf.unmount("cedar");
+    shelf.refused(&["sync", "--yes"], "cedar is not mounted");
+    assert!(shelf.mount("cedar", "cedar"));
+    shelf.remount("beech", "remount,ro");
+    shelf.refused(&["rm", "dawn/take-1.flac", "--yes"], "read-only");
+    shelf.remount("beech", "remount,rw");
+
+    // The disk with xfs dies, and comes back on one with btrfs.
+    let before = everything(&shelf.path("beech"));
+    shelf.unmount("beech");
+    let run = shelf.run(&["rebuild", "beech", "--onto", "new", "--yes", "--json"]).expect(&[0]).json();
+    assert_eq!(run["predicted"], run["obtained"]);
+    assert_eq!(everything(&shelf.path("new")), before);
+    shelf.run(&["verify"]).expect(&[0]);
+
+    // All of it is carried to another desk, under other paths, and ends there.
+    let desk = shelf.path("desk");
+    fs::create_dir(&desk).unwrap();
+    for (image, place) in
+        [("alder", "m1"), ("new", "m2"), ("cedar", "m3"), ("oak", "m4"), ("new-spruce", "m5")]
+    {
+        shelf.unmount(image);
+        fs::create_dir(shelf.path(place)).unwrap();
+        assert!(shelf.mount(image, place));
+    }
+    let pool = desk.join("pool.toml").display().to_string();
+    shelf.run(&["--pool", &pool, "adopt", "m1", "m2", "m3", "m4", "m5", "--yes"]).expect(&[0]);
+    shelf.run(&["--pool", &pool, "verify"]).expect(&[0]);
+    shelf.run(&["--pool", &pool, "dissolve", "recordings", "--yes"]).expect(&[0]);
+    let mut left = BTreeMap::new();
+    for place in ["m1", "m2", "m3", "m4", "m5"] {
+        assert!(!shelf.path(place).join(".zinc-sieve").exists(), "{place}");
+        left.extend(everything(&shelf.path(place)));
+    }
+    for (path, bytes) in card {
+        assert_eq!(left.get(&path), Some(&bytes), "{}", path.display());
+    }
+}
+
+/// A real disk that is full: what was being copied leaves nothing behind, and there is room again.
+#[test]
+fn a_parity_disk_that_really_is_full_stops_the_sync_and_nothing_is_lost() {
+    let Some(shelf) = Shelf::mixed() else { return };
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    let mut chance = Chance::new(32);
+    fs::write(shelf.path("alder").join("wren.flac"), chance.bytes(30_000_000)).unwrap();
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    // Somebody else fills the parity disk.
+    let filler = shelf.path("oak").join("filler");
+    let _ = Command::new("dd")
+        .arg("if=/dev/zero")
+        .arg(format!("of={}", filler.display()))
+        .args(["bs=1M"])
+        .stderr(Stdio::null())
+        .status();
+    fs::write(shelf.path("beech").join("owl.flac"), chance.bytes(60_000_000)).unwrap();
+    let run = shelf.run(&["sync", "--yes"]);
+    assert!(
+        [1, 3, 4].contains(&run.code) && !run.stderr.contains("panicked"),
+        "{}{}",
+        run.stdout,
+        run.stderr
+    );
+    shelf.run(&["drill", "--lose", "alder"]).expect(&[0]);
+    fs::remove_file(filler).unwrap();
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    shelf.run(&["verify"]).expect(&[0]);
+    shelf.run(&["drill", "--lose", "beech"]).expect(&[0]);
 }
