@@ -1,0 +1,203 @@
+//! Guards against a file that comes out of a pool otherwise than it went in: twenty thousand of them with every oddity go in,
+//! are guarded, half of them die and are rebuilt, and the pool is taken apart. FILES sets how many.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::{OsStr, OsString};
+use std::fs;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt, lchown, symlink};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, UNIX_EPOCH};
+
+use rustix::fs::{XattrFlags, lgetxattr, llistxattr, lsetxattr};
+use sieve_testkit::{Chance, Lab, paths};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+/// All that an independent look sees of something but its name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Seen {
+    what: Vec<u8>,
+    mode: u32,
+    owner: (u32, u32),
+    mtime: (i64, i64),
+    extended: BTreeMap<OsString, Vec<u8>>,
+    /// Whether it takes less space than its length, which is what a hole is for.
+    is_sparse: bool,
+}
+
+fn extended_of(path: &Path) -> BTreeMap<OsString, Vec<u8>> {
+    let mut names = vec![0_u8; 65_536];
+    let length = llistxattr(path, &mut names[..]).unwrap_or(0);
+    let listed = names[..length].split(|byte| *byte == 0).filter(|name| !name.is_empty());
+    let value = |name: &[u8]| {
+        let name = OsStr::from_bytes(name);
+        let mut value = vec![0_u8; 65_536];
+        let length = lgetxattr(path, name, &mut value[..]).unwrap_or(0);
+        (name.to_os_string(), value[..length].to_vec())
+    };
+    listed.map(value).collect()
+}
+
+fn seen(path: &Path) -> Seen {
+    let meta = fs::symlink_metadata(path).unwrap();
+    let what = if meta.is_dir() {
+        b"a folder".to_vec()
+    } else if meta.is_symlink() {
+        fs::read_link(path).unwrap().into_os_string().into_vec()
+    } else {
+        fs::read(path).unwrap()
+    };
+    // The times of a folder are those of its last change here; those of a symlink cannot always be set.
+    let mtime = if meta.is_file() { (meta.mtime(), meta.mtime_nsec()) } else { (0, 0) };
+    Seen {
+        what,
+        mode: meta.permissions().mode(),
+        owner: (meta.uid(), meta.gid()),
+        mtime,
+        extended: extended_of(path),
+        is_sparse: meta.is_file() && meta.blocks() * 512 + 65_536 < meta.len(),
+    }
+}
+
+/// What lies below a folder, and which names are of one file.
+fn look(root: &Path) -> (BTreeMap<Vec<u8>, Seen>, BTreeSet<BTreeSet<Vec<u8>>>) {
+    let mut links: BTreeMap<(u64, u64), BTreeSet<Vec<u8>>> = BTreeMap::new();
+    let mut all = BTreeMap::new();
+    for key in paths(root) {
+        if key.starts_with(b".zinc-sieve") {
+            continue;
+        }
+        let path = root.join(OsStr::from_bytes(&key));
+        let meta = fs::symlink_metadata(&path).unwrap();
+        if meta.is_file() && meta.nlink() > 1 {
+            links.entry((meta.dev(), meta.ino())).or_default().insert(key.clone());
+        }
+        all.insert(key, seen(&path));
+    }
+    (all, links.into_values().collect())
+}
+
+fn name_of(number: usize, chance: &mut Chance) -> OsString {
+    match number % 97 {
+        0 => OsString::from_vec(format!("nacht \n{number}\u{fe}").into_bytes()),
+        1 => OsString::from_vec([&[0xff, 0xfe, b' '][..], number.to_string().as_bytes()].concat()),
+        2 => OsString::from(format!("{number}{}", "x".repeat(240 - chance.below(100)))),
+        3 => OsString::from(format!("-rf {number} $(owl) ; \"'`")),
+        4 => OsString::from(format!(" zaunkönig_{number} ")),
+        _ => OsString::from(format!("take-{number}.flac")),
+    }
+}
+
+/// A tree of so many files.
+fn plant(root: &Path, count: usize) {
+    let mut chance = Chance::new(97);
+    let folders: Vec<PathBuf> = (0..count.div_ceil(90))
+        .map(|number| match number % 5 {
+            0 => root.join(format!("dawn {number}")),
+            1 => root.join(format!("nest/ä{number}/deep/deeper")),
+            _ => root.join(format!("herbarium/sheet-{number}")),
+        })
+        .collect();
+    folders.iter().for_each(|folder| fs::create_dir_all(folder).unwrap());
+    fs::create_dir_all(root.join("an empty one/and one in it")).unwrap();
+    let mut last: Option<PathBuf> = None;
+    for number in 0..count {
+        let path = folders[number % folders.len()].join(name_of(number, &mut chance));
+        match (number % 50, &last) {
+            (7, Some(other)) => fs::hard_link(other, &path).unwrap(),
+            (11, _) => symlink(format!("../take-{}.flac", chance.below(count)), &path).unwrap(),
+            (13, _) => sparse(&path, number),
+            _ => {
+                let longest = if number % 100 == 0 { 300_000 } else { 6_000 };
+                let length = chance.below(longest);
+                fs::write(&path, chance.bytes(length)).unwrap();
+            }
+        }
+        if number % 50 != 7 && number % 50 != 11 {
+            adorn(&path, number);
+            last = Some(path);
+        }
+    }
+}
+
+fn sparse(path: &Path, number: usize) {
+    let file = fs::File::create(path).unwrap();
+    file.set_len(1_500_000 + number as u64).unwrap();
+    file.write_all_at(b"a song in the middle of the night", 700_000).unwrap();
+}
+
+fn adorn(path: &Path, number: usize) {
+    if number % 30 == 3 {
+        // Where a filesystem does not take them there are none to compare.
+        let _ = lsetxattr(path, "user.site", number.to_string().as_bytes(), XattrFlags::empty());
+        let _ = lsetxattr(path, "user.empty", b"", XattrFlags::empty());
+    }
+    if number % 60 == 9 {
+        let set = Command::new("setfacl")
+            .args(["-m", "u:1234:r,g:4321:rw"])
+            .arg(path)
+            .stderr(Stdio::null())
+            .status();
+        assert!(set.is_ok_and(|status| status.success() || status.code() == Some(1)));
+    }
+    if number % 40 == 5 {
+        // Only root may; for others the owner stays.
+        let _ = lchown(path, Some(1000 + number as u32 % 7), Some(2000));
+    }
+    let mode = [0o644, 0o600, 0o440, 0o755, 0o664, 0o4755][number % 6];
+    if number % 60 != 9 {
+        fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+    }
+    let file = fs::File::open(path).unwrap();
+    let time = Duration::new(1_000_000_000 + number as u64 * 37, 1 + number as u32 % 999_999_999);
+    file.set_modified(UNIX_EPOCH + time).unwrap();
+}
+
+#[test]
+fn twenty_thousand_odd_files_come_out_as_they_went_in() {
+    let count: usize = std::env::var("FILES").ok().and_then(|n| n.parse().ok()).unwrap_or(20_000);
+    let lab = Lab::new(PROGRAM, 3, 1, "800 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let tree = lab.root().join("tree");
+    fs::create_dir(&tree).unwrap();
+    plant(&tree, count);
+    let (before, links_before) = look(&tree);
+    assert!(before.len() >= count && !links_before.is_empty());
+    lab.run(&["put", "tree", ".", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    // A third of it is lost and comes back from parity.
+    fs::remove_dir_all(lab.disk("beech")).unwrap();
+    fs::create_dir(lab.root().join("new")).unwrap();
+    lab.run(&["rebuild", "beech", "--onto", "new", "--yes"]).expect(&[0]);
+    lab.run(&["dissolve", "recordings", "--yes"]).expect(&[0]);
+    let (mut after, mut links) = (BTreeMap::new(), BTreeSet::new());
+    for disk in ["alder", "new", "cedar"] {
+        let (found, found_links) = look(&lab.root().join(disk).join("tree"));
+        for (path, seen) in found {
+            let twin = after.insert(path.clone(), seen.clone());
+            let is_folder = seen.what == b"a folder";
+            assert!(
+                twin.is_none_or(|twin| is_folder && twin == seen),
+                "{} is there twice",
+                path.escape_ascii()
+            );
+        }
+        links.extend(found_links);
+    }
+    for (path, expected) in &before {
+        let found = after.get(path).unwrap_or_else(|| panic!("{} is gone", path.escape_ascii()));
+        let (short, expected_short) =
+            (Seen { what: Vec::new(), ..found.clone() }, Seen { what: Vec::new(), ..expected.clone() });
+        assert_eq!(short, expected_short, "{}", path.escape_ascii());
+        assert!(found.what == expected.what, "{}: other content", path.escape_ascii());
+    }
+    assert_eq!(after.len(), before.len(), "nothing else is there");
+    assert_eq!(links, links_before);
+}
