@@ -111,6 +111,41 @@ struct Rebuild {
     obtained: Totals,
 }
 
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Grown {
+    volume: String,
+    disk: String,
+    role: String,
+    files: u64,
+    parity_cells: u64,
+    parity_cells_left: u64,
+    stopped: bool,
+}
+
+#[derive(Deserialize)]
+struct Member {
+    name: String,
+    volume: String,
+    role: String,
+    at: Option<String>,
+    checkpoint: Option<u64>,
+}
+
+#[derive(Deserialize)]
+struct Adopt {
+    pool: String,
+    members: Vec<Member>,
+    checkpoint: u64,
+}
+
+#[derive(Deserialize)]
+struct Dissolve {
+    volume: String,
+    disks: Vec<Value>,
+    is_last: bool,
+}
+
 fn answer<T: serde::de::DeserializeOwned>(lab: &Lab, arguments: &[&str], codes: &[i32]) -> T {
     let run = lab.run(arguments).expect(codes);
     serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{arguments:?}: {e}\n{}", run.stdout))
@@ -315,4 +350,33 @@ fn the_keys_of_foresight_are_there_and_agree() {
     for loss in &story.losses {
         assert_eq!(loss.reason.is_some(), loss.fate != "rebuilt", "{:?}", loss.lose);
     }
+}
+
+#[test]
+fn changes_of_disks_tell_what_is_documented() {
+    let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
+    fs::create_dir(lab.disk("rowan")).unwrap();
+    let at = lab.disk("rowan").display().to_string();
+    fs::write(lab.disk("alder").join("wren.flac"), Chance::new(3).bytes(500_000)).unwrap();
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let grown: Grown =
+        answer(&lab, &["grow", "rowan", "--as", "parity", "--at", &at, "--yes", "--json"], &[0]);
+    assert_eq!(
+        (grown.volume.as_str(), grown.disk.as_str(), grown.role.as_str()),
+        ("recordings", "rowan", "parity")
+    );
+    assert_eq!((grown.files, grown.parity_cells, grown.parity_cells_left, grown.stopped), (0, 1, 0, false));
+    let adopt: Adopt = answer(&lab, &["adopt", "alder", "oak", "--dry-run", "--json"], &[1]);
+    assert_eq!((adopt.pool.as_str(), adopt.members.len()), ("fernhollow", 4));
+    let there = adopt.members.iter().filter(|member| member.at.is_some());
+    assert!(
+        there
+            .clone()
+            .all(|member| member.checkpoint == Some(adopt.checkpoint) && member.volume == "recordings")
+    );
+    let roles: Vec<(&str, &str)> = there.map(|member| (member.name.as_str(), member.role.as_str())).collect();
+    assert_eq!(roles, [("alder", "data"), ("oak", "parity")]);
+    let end: Dissolve = answer(&lab, &["dissolve", "recordings", "--dry-run", "--json"], &[0]);
+    assert_eq!((end.volume.as_str(), end.disks.len(), end.is_last), ("recordings", 4, true));
 }

@@ -66,8 +66,11 @@ fn seen(path: &Path) -> Seen {
     }
 }
 
+/// Paths that are names of one file.
+type Links = BTreeSet<BTreeSet<Vec<u8>>>;
+
 /// What lies below a folder, and which names are of one file.
-fn look(root: &Path) -> (BTreeMap<Vec<u8>, Seen>, BTreeSet<BTreeSet<Vec<u8>>>) {
+fn look(root: &Path) -> (BTreeMap<Vec<u8>, Seen>, Links) {
     let mut links: BTreeMap<(u64, u64), BTreeSet<Vec<u8>>> = BTreeMap::new();
     let mut all = BTreeMap::new();
     for key in paths(root) {

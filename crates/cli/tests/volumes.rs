@@ -8,6 +8,7 @@
 
 use std::fs;
 
+use rstest::rstest;
 use serde_json::Value;
 use sieve_testkit::{Chance, Lab, Run};
 
@@ -122,4 +123,27 @@ fn a_path_in_both_volumes_is_no_conflict() {
     assert!(run.stderr.contains("--disk"), "{}", run.stderr);
     lab.run(&[&get[..], &["--disk", "beech"]].concat()).expect(&[0]);
     assert_eq!(fs::read(lab.root().join("out/index.txt")).unwrap(), b"another");
+}
+
+/// A limit is kept by what goes through us, and told where somebody else passed it.
+#[rstest]
+#[case("25 MB")]
+#[case("20.9 %")]
+fn a_volume_holds_no_more_than_its_limit(#[case] limit: &str) {
+    let lab = Lab::new(PROGRAM, 3, 1, "40 MB");
+    let text = lab.pool_text().replace("kind = ", &format!("limit = \"{limit}\"\nkind = "));
+    lab.write_pool_file(&text);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    for (name, bytes) in [("dawn.flac", 20_000_000), ("dusk.flac", 6_000_000), ("noon.flac", 4_000_000)] {
+        fs::write(lab.root().join(name), Chance::new(bytes as u64).bytes(bytes)).unwrap();
+    }
+    lab.run(&["put", "dawn.flac", ".", "--yes"]).expect(&[0]);
+    let refused = lab.run(&["put", "dusk.flac", ".", "--yes"]);
+    assert!(refused.code != 0 && refused.stderr.contains("may hold 25."), "{}", refused.stderr);
+    lab.run(&["put", "noon.flac", ".", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("cedar").join("other.flac"), vec![1; 3_000_000]).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let status = lab.run(&["status", "--json"]).expect(&[0]).json();
+    let limited = &status["limits"][0];
+    assert!(limited["used"].as_u64().unwrap() > limited["limit"].as_u64().unwrap(), "{limited}");
 }

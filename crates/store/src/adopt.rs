@@ -10,7 +10,7 @@ use sieve_core::pool::{PoolSpec, parse};
 
 use crate::catalogue::disks::DiskRow;
 use crate::catalogue::{Catalogue, disks, parity_state, pool_file_text};
-use crate::disk::Disk;
+use crate::disk::{Disk, plain_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
@@ -160,7 +160,11 @@ impl Drop for Probe {
 }
 
 fn open(machine: &dyn Machine, folder: &Path) -> Result<Labelled> {
-    let path = std::path::absolute(folder).map_err(|e| Error::io("adopt.folder", folder, e))?;
+    let path = plain_path(folder).map_err(|e| {
+        let mut error = Error::io("adopt.folder", folder, e);
+        error.kind = Kind::Usage;
+        error.remedy("mount the disk there")
+    })?;
     let disk = machine.open_disk(&path).map_err(|mut error| {
         error.kind = Kind::Usage;
         error.remedy("mount the disk there")

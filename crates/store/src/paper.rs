@@ -199,6 +199,7 @@ impl PaperPool {
             conflicts: Vec::new(),
             damaged_cells: 0,
             proven: Vec::new(),
+            limits: Vec::new(),
             notes: self.durations(),
         })
     }

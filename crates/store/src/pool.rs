@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, VolumeSpec};
-use sieve_core::units::DiskId;
+use sieve_core::units::{ByteLength, DiskId};
 
 use crate::catalogue::{Catalogue, Identity, disks, intents, parity_state};
 use crate::disk::Disk;
@@ -143,7 +143,7 @@ impl Pool {
                     head.number, found.number
                 ),
             )
-            .remedy(format!("move {here} away: the next command takes the newest replica from the disks")),
+            .remedy("`zinc-sieve adopt` with the folders of its disks takes the newest one, and keeps this one beside it"),
             Ok(false) => Error::new(
                 Kind::Safety,
                 "catalogue.two-histories",
@@ -222,6 +222,20 @@ impl Pool {
     /// The members of a volume in a role, by slot.
     pub fn members_of<'a>(&'a self, volume: &'a str, role: Role) -> impl Iterator<Item = &'a Member> {
         self.members.iter().filter(move |m| m.row.volume == volume && m.row.role == role)
+    }
+
+    /// How much the data disks of a volume hold, and how much it may hold; nothing where nobody said so.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn size_limit(&self, volume: &VolumeSpec) -> Result<Option<(ByteLength, ByteLength)>> {
+        let Some(limit) = volume.limit else { return Ok(None) };
+        let (mut used, mut space) = (ByteLength::ZERO, ByteLength::ZERO);
+        for member in self.members_of(&volume.name, Role::Data) {
+            used = used.plus(member.used_bytes(&self.catalogue)?);
+            space = space.plus(member.usable_bytes().unwrap_or_default());
+        }
+        Ok(Some((used, limit.of(space))))
     }
 
     /// The volumes that exist: those of the pool file that have members.

@@ -42,8 +42,22 @@ pub struct Status {
     pub damaged_cells: u64,
     /// Which losses were proven by a drill, and when.
     pub proven: Vec<Proof>,
+    /// Volumes that may hold less than their disks could.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub limits: Vec<Limited>,
     /// What was noticed, in words.
     pub notes: Vec<String>,
+}
+
+/// A volume that may hold less than its disks could.
+#[derive(Clone, Debug, Serialize)]
+pub struct Limited {
+    /// The volume.
+    pub volume: String,
+    /// What it holds.
+    pub used: ByteLength,
+    /// What it may hold.
+    pub limit: ByteLength,
 }
 
 /// One disk.
@@ -143,6 +157,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         conflicts: conflicts(pool)?,
         damaged_cells: 0,
         proven: crate::catalogue::proofs::all(pool.catalogue.reading())?,
+        limits: limits(pool)?,
         notes,
     };
     for member in &pool.members {
@@ -174,6 +189,16 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         status.notes.push("another command is removing files right now".into());
     }
     Ok(status)
+}
+
+fn limits(pool: &Pool) -> Result<Vec<Limited>> {
+    let mut limits = Vec::new();
+    for volume in pool.volumes() {
+        if let Some((used, limit)) = pool.size_limit(&volume)? {
+            limits.push(Limited { volume: volume.name, used, limit });
+        }
+    }
+    Ok(limits)
 }
 
 fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {

@@ -52,6 +52,16 @@ fn show(status: &Status) {
             size(status.held.bytes)
         );
     }
+    for limited in &status.limits {
+        let text = format!(
+            "Volume {} holds {} of the {} that it may hold.",
+            limited.volume,
+            size(limited.used),
+            size(limited.limit)
+        );
+        let colour = if limited.used > limited.limit { style::BAD } else { style::FAINT };
+        anstream::println!("\n{}", style::paint(colour, text));
+    }
     if status.damaged_cells > 0 {
         anstream::println!(
             "\n{}",

@@ -13,6 +13,6 @@ pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
 pub use quantities::{Price, Temperature, parse_date};
 pub use spec::{
-    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, PoolSpec, RiskSpec, Share, Thresholds, VolumeKind,
-    VolumeSpec,
+    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, PoolSpec, RiskSpec, Share, SizeLimit, Thresholds,
+    VolumeKind, VolumeSpec,
 };

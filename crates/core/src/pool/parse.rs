@@ -11,8 +11,8 @@ use super::fields::{Fields, nearest};
 use super::quantities::{Price, Temperature, parse_date};
 use super::risk::{read_group, read_risk};
 use super::{
-    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeKind,
-    VolumeSpec,
+    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, SizeLimit, Thresholds,
+    VolumeKind, VolumeSpec,
 };
 use crate::placement::Placement;
 use crate::units::{ByteLength, MAX_PARITIES, MAX_SLOTS, Rate};
@@ -296,6 +296,10 @@ fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -
     });
     let leave_out = fields.texts("leave_out").into_iter().map(|(text, _)| text).collect();
     let stop_when_gone = fields.read("stop_when_gone", read_share);
+    let limit = fields.read("limit", |text| {
+        SizeLimit::parse(text)
+            .ok_or_else(|| format!("`{text}` is no size and no share: write \"20 TB\" or \"80 %\""))
+    });
     if data.is_empty() {
         let span = fields.span.clone();
         fields.mistake(span, "a volume needs at least one data disk: data = [\"…\"]");
@@ -322,6 +326,7 @@ fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -
         data: data.into_iter().map(|(text, _)| text).collect(),
         parity: parity.into_iter().map(|group| group.into_iter().map(|(text, _)| text).collect()).collect(),
         placement: placement.unwrap_or_default(),
+        limit,
         leave_out,
         stop_when_gone: stop_when_gone.unwrap_or(Share::percent(50)),
         name_span,
@@ -416,6 +421,8 @@ rate = "1.2 GB/s"
     #[case("parity = [\"oak\"]", "parity = [\"elm\"]", "there is no disk `elm`", 18)]
     #[case("parity = [\"oak\"]", "parity = [\"alder\"]", "is used already", 18)]
     #[case("parity = [\"oak\"]", "parity = \"oak\"", "must be a list", 18)]
+    #[case("parity = [\"oak\"]", "limit = \"much\"", "no size and no share", 18)]
+    #[case("parity = [\"oak\"]", "limit = \"0 %\"", "no size and no share", 18)]
     #[case("kind = \"unstriped\"", "kind = \"heap\"", "unknown kind `heap`", 16)]
     #[case("[pool]", "[pond]", "unknown key `pond`", 2)]
     #[case("capacity = \"12 TB\"", "capcity = \"12 TB\"", "unknown key `capcity`", 8)]

@@ -58,6 +58,32 @@ impl Share {
     }
 }
 
+/// How much of the space behind it a volume may use.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SizeLimit {
+    /// So many bytes.
+    Bytes(ByteLength),
+    /// This share of all that its data disks have.
+    Share(Share),
+}
+
+impl SizeLimit {
+    /// Reads "20 TB" or "80 %".
+    pub fn parse(text: &str) -> Option<Self> {
+        let bytes = || ByteLength::parse(text).ok().filter(|b| *b > ByteLength::ZERO).map(Self::Bytes);
+        Share::parse(text).filter(|share| share.fraction() > 0.0).map(Self::Share).or_else(bytes)
+    }
+
+    /// What it comes to, with so much space behind it.
+    pub fn of(self, space: ByteLength) -> ByteLength {
+        match self {
+            Self::Bytes(bytes) => bytes,
+            Self::Share(share) => ByteLength::new((space.exact() as f64 * share.fraction()) as u64),
+        }
+    }
+}
+
 /// One disk of the pool file.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct DiskSpec {
@@ -119,6 +145,8 @@ pub struct VolumeSpec {
     pub parity: Vec<Vec<String>>,
     /// Where new files go.
     pub placement: Placement,
+    /// How much it may hold, where that is less than its disks could.
+    pub limit: Option<SizeLimit>,
     /// Patterns (gitignore syntax) of what is not to be guarded.
     pub leave_out: Vec<String>,
     /// A sync stops and asks when more than this share of a disk's files is gone.

@@ -288,6 +288,15 @@ pub fn read_small(disk: &dyn Disk, path: &RelPath, limit: u64) -> Result<Vec<u8>
     Ok(bytes)
 }
 
+/// The path of a folder as a pool file is to name it: absolute, and without steps back, which are resolved by the system.
+///
+/// # Errors
+/// What the operating system says.
+pub fn plain_path(path: &Path) -> std::io::Result<std::path::PathBuf> {
+    let steps_back = path.components().any(|part| part == std::path::Component::ParentDir);
+    if steps_back { path.canonicalize() } else { std::path::absolute(path) }
+}
+
 /// The path as the operating system knows it, for messages.
 pub fn full_path(disk: &dyn Disk, path: &RelPath) -> std::path::PathBuf {
     use std::os::unix::ffi::OsStrExt;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use sieve_core::path::{OUR_FOLDER, RelPath};
 use sieve_core::units::DiskId;
 
-use crate::disk::{Disk, Filesystem};
+use crate::disk::{Disk, Filesystem, plain_path};
 use crate::error::{Error, Kind, Result};
 use crate::label;
 use crate::pool::Pool;
@@ -35,7 +35,11 @@ impl NewDisk {
         simulated: bool,
         takes_place_of: Option<DiskId>,
     ) -> Result<Self> {
-        let path = std::path::absolute(path).map_err(|e| Error::io("disk.new", path, e))?;
+        let path = plain_path(path).map_err(|e| {
+            let mut error = Error::io("disk.new", path, e);
+            error.kind = Kind::Usage;
+            error.remedy("create the folder, or mount the new disk there")
+        })?;
         let place = path.display();
         let disk = pool.machine.open_disk(&path).map_err(|mut error| {
             error.kind = Kind::Usage;

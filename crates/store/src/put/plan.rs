@@ -279,6 +279,7 @@ impl Planner<'_> {
             return Err(Error::new(Kind::Conflict, "put.no-room", message)
                 .remedy("make room, put less at once, or add a disk"));
         }
+        self.refuse_beyond_limit()?;
         for index in &self.targets {
             let mut count = Count::default();
             let here = self
@@ -290,6 +291,26 @@ impl Planner<'_> {
             self.plan.by_disk.push((self.pool.members[*index].row.name.clone(), count));
         }
         Ok(self.plan)
+    }
+}
+
+impl Planner<'_> {
+    /// A volume may be meant to hold less than its disks could.
+    fn refuse_beyond_limit(&self) -> Result<()> {
+        let spec = self.pool.volume(Some(&self.volume))?;
+        let Some((used, limit)) = self.pool.size_limit(&spec)? else { return Ok(()) };
+        let files = self.plan.items.iter().filter(|i| i.kind == EntryKind::File && i.link_of.is_none());
+        let coming: ByteLength = files.map(|item| item.size).sum();
+        let beyond = used.plus(coming).minus(limit);
+        if beyond == ByteLength::ZERO {
+            return Ok(());
+        }
+        let message = format!(
+            "nothing was copied: volume {} may hold {limit} and has {used}; this is {coming}, {beyond} too much",
+            self.volume
+        );
+        Err(Error::new(Kind::Conflict, "put.limit", message)
+            .remedy("raise `limit` of the volume in the pool file, or put less"))
     }
 }
 
