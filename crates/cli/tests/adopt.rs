@@ -176,3 +176,25 @@ fn what_is_no_member_or_claims_to_be_another_is_refused_with_words() {
     }
     refused(&DISKS, 3, "newer");
 }
+
+/// Killed at any moment, it is run again and the pool is there; the disks are as they were.
+#[test]
+fn a_kill_in_the_middle_costs_nothing_but_running_it_again() {
+    let mut chance = Chance::new(23);
+    for round in 0..24 {
+        let lab = home();
+        let there = carried(&lab, "elsewhere", &DISKS);
+        let mut command = Command::new(PROGRAM);
+        command.env_clear().current_dir(there.join("desk")).args(["adopt", "--yes"]);
+        command.args(DISKS.map(|disk| there.join(disk)));
+        command.stdin(std::process::Stdio::null()).stdout(std::process::Stdio::null());
+        let mut child = command.stderr(std::process::Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_micros(chance.below(60_000) as u64));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        adopt(&there, &DISKS, &["--yes"]).expect(&[0]);
+        run_in(&there.join("desk"), &["verify"]).expect(&[0]);
+        let text = fs::read_to_string(there.join("desk/pool.toml")).unwrap();
+        assert!(text.contains("# all recordings"), "round {round}: {text}");
+    }
+}

@@ -308,3 +308,31 @@ fn one_of_two_volumes_ends_and_the_other_goes_on() {
     lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
     assert_eq!(lowest_guard(&lab), 1);
 }
+
+/// Killed at any moment, a volume that ends has all its files, and running it again ends it.
+#[test]
+fn a_dissolve_that_is_killed_leaves_all_files() {
+    let mut chance = Chance::new(24);
+    for round in 0..24 {
+        let lab = synced(2, &[]);
+        let files = |disk: &String| -> Vec<Vec<u8>> {
+            (0..5).map(|n| fs::read(lab.disk(disk).join(format!("{disk}-{n}.flac"))).unwrap()).collect()
+        };
+        let before: Vec<_> = lab.data.iter().map(files).collect();
+        let mut command = lab.command(&["dissolve", "recordings", "--yes"]);
+        command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        let mut child = command.spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_micros(chance.below(25_000) as u64));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        for _ in 0..8 {
+            if lab.run(&["dissolve", "recordings", "--yes"]).stderr.contains("not been created") {
+                break;
+            }
+        }
+        assert_eq!(lab.data.iter().map(files).collect::<Vec<_>>(), before, "round {round}");
+        for disk in lab.data.iter().chain(&lab.parity) {
+            assert!(!lab.disk(disk).join(".zinc-sieve").exists(), "round {round}: {disk}");
+        }
+    }
+}

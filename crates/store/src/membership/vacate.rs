@@ -164,10 +164,16 @@ pub fn execute(pool: &mut Pool, plan: &VacatePlan) -> Result<VacateReport> {
 pub(super) fn erase(pool: &Pool, uuid: Uuid, at: Option<&str>) -> Result<()> {
     let Some(at) = at else { return Ok(()) };
     let Ok(disk) = pool.machine.open_disk(Path::new(at)) else { return Ok(()) };
-    if label::read(&*disk)?.is_none_or(|label| label.disk != uuid) {
-        return Ok(());
-    }
     let ours = our_folder();
+    match label::read(&*disk)? {
+        Some(label) if label.disk == uuid => {}
+        // The label goes last but for the folder that it was in.
+        None if disk.stat(&ours)?.is_some() && disk.list(&ours)?.is_empty() => {
+            disk.remove_folder(&ours)?;
+            return disk.sync_folder(&RelPath::ROOT);
+        }
+        _ => return Ok(()),
+    }
     for name in disk.list(&ours)?.into_iter().filter(|name| *name != b"label.toml") {
         if let Ok(path) = ours.join(&name) {
             remove_all(&*disk, &path)?;
