@@ -175,7 +175,7 @@ pub fn what_is_erased_comes_back(bytes: &[u8]) {
     let mut slots: BTreeSet<u8> = BTreeSet::new();
     while slots.len() < lanes {
         let wish = input.byte() % 248;
-        let free = (0..=247).map(|step| (wish + step) % 248).find(|slot| !slots.contains(slot));
+        let free = (wish..248).chain(0..wish).find(|slot| !slots.contains(slot));
         slots.extend(free);
     }
     let slots: Vec<Slot> = slots.into_iter().map(Slot::new).collect();

@@ -1,5 +1,7 @@
 //! Computing parity, from all lanes or from what changed in some.
 
+use std::collections::HashMap;
+
 use super::coefficient;
 use crate::gf256::{Kernel, Start};
 use crate::units::{ParityIndex, Slot};
@@ -38,6 +40,32 @@ impl Encoder {
     fn run(&self, parities: &mut [&mut [u8]], lanes: &[&[u8]], start: Start) {
         let factors: Vec<&[u8]> = self.factors.iter().map(Vec::as_slice).collect();
         self.kernel.combine(parities, lanes, &factors, start);
+    }
+}
+
+/// Encoders of some parities, made when a set of lanes first comes up: over many rows it is mostly the same few.
+#[derive(Clone, Debug)]
+pub struct Encoders {
+    kernel: Kernel,
+    parities: Vec<ParityIndex>,
+    by_slots: HashMap<Vec<Slot>, Encoder>,
+}
+
+impl Encoders {
+    /// Encoders of these parities.
+    pub fn new(kernel: Kernel, parities: Vec<ParityIndex>) -> Self {
+        Self { kernel, parities, by_slots: HashMap::new() }
+    }
+
+    /// The encoder for lanes in these slots.
+    pub fn of(&mut self, slots: Vec<Slot>) -> &Encoder {
+        let (kernel, parities) = (self.kernel, &self.parities);
+        self.by_slots.entry(slots).or_insert_with_key(|slots| Encoder::new(kernel, parities, slots))
+    }
+
+    /// Whether there are no parities to compute.
+    pub const fn is_empty(&self) -> bool {
+        self.parities.is_empty()
     }
 }
 

@@ -5,5 +5,5 @@ mod encode;
 mod matrix;
 
 pub use decode::{Decoder, Unsolvable};
-pub use encode::Encoder;
+pub use encode::{Encoder, Encoders};
 pub use matrix::coefficient;

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use sieve_core::code::{Decoder, Encoder};
+use sieve_core::code::{Decoder, Encoders};
 use sieve_core::gf256::Kernel;
 use sieve_core::lane::Rows;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot};
@@ -64,7 +64,7 @@ pub(super) fn run(
         snapshot,
         kernel: snapshot.kernel,
         read: images.iter().map(|image| image.index()).collect(),
-        written: parity.iter().map(ParityImage::index).collect(),
+        written: Encoders::new(snapshot.kernel, parity.iter().map(ParityImage::index).collect()),
         missing: streamed.iter().map(|cell| (*cell, missing(*cell))).collect(),
         decoders: HashMap::new(),
         data,
@@ -106,7 +106,7 @@ struct Solver<'a> {
     snapshot: &'a Snapshot,
     kernel: Kernel,
     read: Vec<ParityIndex>,
-    written: Vec<ParityIndex>,
+    written: Encoders,
     missing: HashMap<CellIndex, Vec<usize>>,
     decoders: HashMap<(Vec<Slot>, Vec<Slot>), Decoder>,
     data: &'a mut [DataTarget],
@@ -169,7 +169,8 @@ impl Coder for Solver<'_> {
         let all_slots = [known_slots, missing_slots].concat();
         let all: Vec<&[u8]> = contents.into_iter().chain(found.iter().map(Vec::as_slice)).collect();
         let mut computed = output.lend();
-        Encoder::new(self.kernel, &self.written, &all_slots)
+        self.written
+            .of(all_slots)
             .encode(&mut computed.iter_mut().map(|buffer| &mut **buffer).collect::<Vec<_>>(), &all);
         output.write(task.cell, step, computed)
     }

@@ -1,21 +1,16 @@
 //! Computing parity from what the readers hand on: from all lanes, or from the old parity and what changed.
 
-use std::collections::HashMap;
-
-use sieve_core::code::Encoder;
-use sieve_core::gf256::Kernel;
-use sieve_core::units::{ParityIndex, Slot};
+use sieve_core::code::Encoders;
+use sieve_core::units::Slot;
 
 use crate::error::Result;
 use crate::pipeline::{Buffer, CellTask, Coder, LaneStep, Output};
 
 /// Computes parity and hands it to its writers.
 pub(super) struct ParityCoder {
-    pub(super) kernel: Kernel,
-    pub(super) parities: Vec<ParityIndex>,
+    pub(super) encoders: Encoders,
     /// The slots of the lanes.
     pub(super) slots: Vec<Slot>,
-    pub(super) encoders: HashMap<Vec<Slot>, Encoder>,
 }
 
 impl Coder for ParityCoder {
@@ -38,9 +33,7 @@ impl Coder for ParityCoder {
         let mut computed = output.lend();
         {
             let mut targets: Vec<&mut [u8]> = computed.iter_mut().map(|buffer| &mut **buffer).collect();
-            let (kernel, indices) = (self.kernel, &self.parities);
-            let encoder =
-                self.encoders.entry(slots).or_insert_with_key(|slots| Encoder::new(kernel, indices, slots));
+            let encoder = self.encoders.of(slots);
             if task.with_parity {
                 targets.iter_mut().zip(&parities).for_each(|(target, old)| target.copy_from_slice(old));
                 encoder.update(&mut targets, &contents);

@@ -1,8 +1,9 @@
 //! Cells of an image that are not valid though what they encode did not change: a new parity disk, or a damaged one.
 //! The lanes are read, and that image alone is written.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
+use sieve_core::code::Encoders;
 use sieve_core::units::{ByteLength, CellIndex, GRANULE};
 
 use super::checkpoint::note_written;
@@ -89,10 +90,8 @@ fn fill_batch(
     meter: &mut Meter<'_>,
 ) -> Result<Batch> {
     let coder = ParityCoder {
-        kernel: snapshot.kernel,
-        parities: vec![image.index()],
+        encoders: Encoders::new(snapshot.kernel, vec![image.index()]),
         slots: snapshot.lanes.iter().map(|lane| lane.slot).collect(),
-        encoders: HashMap::new(),
     };
     let disks = Disks {
         lanes: lane_disks(pool, snapshot, &[]),

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use sieve_core::checksum::Subtree;
+use sieve_core::code::Encoders;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::sync::{Method, WindowPlan, Work};
 use sieve_core::units::{ByteLength, CellIndex, ObjectId, VersionId};
@@ -230,10 +231,11 @@ impl Pass<'_> {
             let begun = std::mem::take(&mut self.begun);
             let disks = self.disks(sync, images, batch, begun)?;
             let coder = ParityCoder {
-                kernel: sync.snapshot.kernel,
-                parities: disks.images.iter().map(ParityImage::index).collect(),
+                encoders: Encoders::new(
+                    sync.snapshot.kernel,
+                    disks.images.iter().map(ParityImage::index).collect(),
+                ),
                 slots: sync.snapshot.lanes.iter().map(|lane| lane.slot).collect(),
-                encoders: HashMap::new(),
             };
             let restraint = &self.options.restraint;
             let mut feed = Feed::new(self.pool, sync);

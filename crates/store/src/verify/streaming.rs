@@ -1,12 +1,11 @@
 //! The usual way: all lanes and parities are streamed and compared; what is not as it should be is left to the careful
 //! way.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
-use sieve_core::code::Encoder;
-use sieve_core::gf256::Kernel;
-use sieve_core::units::{ByteLength, CellIndex, GRANULE, ParityIndex, Slot};
+use sieve_core::code::Encoders;
+use sieve_core::units::{ByteLength, CellIndex, GRANULE, Slot};
 
 use crate::error::Result;
 use crate::event::Observer;
@@ -52,10 +51,8 @@ pub(super) fn compare(
     };
     let wrong = Arc::new(Mutex::new(BTreeSet::new()));
     let coder = Comparer {
-        kernel: snapshot.kernel,
-        parities: images.iter().map(ParityImage::index).collect(),
+        encoders: Encoders::new(snapshot.kernel, images.iter().map(ParityImage::index).collect()),
         slots: snapshot.lanes.iter().map(|lane| lane.slot).collect(),
-        encoders: HashMap::new(),
         computed: Vec::new(),
         wrong: Arc::clone(&wrong),
     };
@@ -104,10 +101,8 @@ fn amounts(pool: &Pool, volume: &str, cells: u64, snapshot: &Snapshot) -> BTreeM
 
 /// Computes parity from the lanes and compares it with what was read.
 struct Comparer {
-    kernel: Kernel,
-    parities: Vec<ParityIndex>,
+    encoders: Encoders,
     slots: Vec<Slot>,
-    encoders: HashMap<Vec<Slot>, Encoder>,
     computed: Vec<Vec<u8>>,
     wrong: Arc<Mutex<BTreeSet<CellIndex>>>,
 }
@@ -132,9 +127,7 @@ impl Coder for Comparer {
         let length = parities.first().map_or(0, |parity| parity.len());
         self.computed.resize_with(parities.len(), Vec::new);
         self.computed.iter_mut().for_each(|buffer| buffer.resize(length, 0));
-        let (kernel, indices) = (self.kernel, &self.parities);
-        let encoder =
-            self.encoders.entry(slots).or_insert_with_key(|slots| Encoder::new(kernel, indices, slots));
+        let encoder = self.encoders.of(slots);
         encoder.encode(&mut self.computed.iter_mut().map(Vec::as_mut_slice).collect::<Vec<_>>(), &contents);
         if self.computed.iter().zip(&parities).any(|(computed, read)| computed[..] != **read) {
             self.wrong.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(task.cell);
