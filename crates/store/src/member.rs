@@ -148,7 +148,9 @@ impl Member {
             ),
             State::NoPath => (
                 format!("disk {name} is a member, and the pool file gives it no path"),
-                format!("add path = \"…\" to disk {name} in the pool file"),
+                format!(
+                    "mount it and add path = \"…\" to disk {name} in the pool file; if it is dead: zinc-sieve rebuild {name} --onto DIR"
+                ),
             ),
             State::NotMounted => (
                 format!("disk {name} is not mounted: {place} is a folder without its label"),

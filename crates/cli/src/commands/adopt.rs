@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use anstyle::Style;
 use sieve_store::Result;
 use sieve_store::adopt::{self, AdoptPlan, AdoptReport, CatalogueSource, PoolFileSource};
 
@@ -44,10 +45,10 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
         _ => format!("{present} of {all} present, {} are missing", missing.join(", ")),
     };
     anstream::println!("The pool {}: {told}.\n", plan.pool);
-    let mut table = Table::new(&["disk", "volume", "role", "checkpoint", "where"]);
+    let mut table = Table::new(&["disk", "volume", "role", ">checkpoint", "where"]);
     for member in &plan.members {
         let (place, colour) = match &member.at {
-            Some(at) => (at.clone(), style::FAINT),
+            Some(at) => (at.clone(), Style::new()),
             None => ("missing".into(), style::BAD),
         };
         let checkpoint = member.checkpoint.map_or("-".into(), count);
@@ -81,7 +82,7 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
 
 fn show_report(context: &Context, report: &AdoptReport) {
     style::heading("What happened on the disks since:");
-    let mut table = Table::new(&["disk", ">files", ">new", ">changed", ">gone", ">new and changed"]);
+    let mut table = Table::new(&["disk", ">files", ">new", ">changed", ">gone", ">size"]);
     for scan in &report.scans {
         table.row([
             scan.disk.clone(),

@@ -69,7 +69,7 @@ fn show_report(report: &ReplaceReport) {
         anstream::println!("\n{}", style::paint(style::WATCH, text));
         return;
     }
-    let rest = report.rest.as_ref().map_or(String::new(), |name| format!(" and goes on on {name}"));
+    let rest = report.rest.as_ref().map_or(String::new(), |name| format!(" and continues on {name}"));
     anstream::println!("\nThe parity of {} lies at {}{rest} now.", report.disk, report.onto);
     anstream::println!(
         "{} copied, {} computed. What the old disk holds is no longer used: wipe it before it is used again.",

@@ -1,5 +1,6 @@
 //! `vacate`: parity disks leave.
 
+use anstyle::Style;
 use sieve_store::Result;
 use sieve_store::membership::vacate::{self, VacatePlan};
 
@@ -44,7 +45,11 @@ fn show_plan(plan: &VacatePlan) {
     );
     let mut table = Table::new(&["guard", ">files now", ">size", ">files then", ">size"]);
     for change in plan.guards.iter().rev() {
-        let style = if change.guard == 0 { style::WATCH } else { style::FAINT };
+        let style = match (change.guard, change.before.files, change.after.files) {
+            (0, before, after) if after > before => style::WATCH,
+            (_, 0, 0) => style::FAINT,
+            _ => Style::new(),
+        };
         table.styled_row([
             (change.guard.to_string(), style),
             (count(change.before.files), style),

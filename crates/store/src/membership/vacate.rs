@@ -78,7 +78,7 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
     let ids: Vec<DiskId> = leaving.iter().map(|m| m.row.id).collect();
     for member in pool.members_of(&volume, Role::Parity).filter(|m| !ids.contains(&m.row.id)) {
         if let Some(part) = leaving.iter().find(|m| m.row.slot == member.row.slot) {
-            let message = format!("the parity on {} goes on on {}", part.row.name, member.row.name);
+            let message = format!("the parity on {} continues on {}", part.row.name, member.row.name);
             return Err(Error::new(Kind::Usage, "vacate.part", message)
                 .remedy(format!("let both leave: zinc-sieve vacate {} {}", part.row.name, member.row.name)));
         }
