@@ -18,7 +18,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::journal;
-use crate::label::{self, Label, Role, our_folder};
+use crate::label::{self, Role, our_folder};
 use crate::machine::Machine;
 use crate::member::usable_bytes;
 use crate::parity::ImageLimits;
@@ -222,7 +222,7 @@ pub fn execute(
     for row in disks::all(catalogue.reading())? {
         let Some(step) = plan.disks.iter().find(|s| s.name == row.name) else { continue };
         let disk = machine.open_disk(Path::new(&step.path))?;
-        label::write(&*disk, &Label::of(&identity, &row, row.filesystem.clone()))?;
+        label::write(&*disk, &row.label(&identity, row.filesystem.clone()))?;
     }
     let pool = Pool::assemble(Arc::clone(machine), file, spec.clone(), home, catalogue)?;
     for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {

@@ -4,8 +4,6 @@ use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
 use uuid::Uuid;
 
-use crate::catalogue::Identity;
-use crate::catalogue::disks::DiskRow;
 use crate::disk::{Disk, FilesystemId, full_path, read_small};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -13,7 +11,7 @@ use crate::error::{Error, Kind, Result};
 /// The version of the label's format that this program writes, and the newest it reads.
 pub const FORMAT: u32 = 2;
 /// The format of labels that say nothing of a first cell.
-const WITHOUT_FIRST_CELL: u32 = 1;
+pub const WITHOUT_FIRST_CELL: u32 = 1;
 
 /// What a disk does in its volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,24 +63,6 @@ pub struct Label {
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
 const fn is_zero(number: &u32) -> bool {
     *number == 0
-}
-
-impl Label {
-    /// The label of a member: what the catalogue says of it.
-    pub fn of(identity: &Identity, row: &DiskRow, filesystem: Option<FilesystemId>) -> Self {
-        Self {
-            format: if row.first_cell == 0 { WITHOUT_FIRST_CELL } else { FORMAT },
-            pool: identity.pool,
-            pool_name: identity.name.clone(),
-            volume: row.volume.clone(),
-            disk_name: row.name.clone(),
-            disk: row.uuid,
-            role: row.role,
-            slot: row.slot,
-            first_cell: row.first_cell,
-            filesystem,
-        }
-    }
 }
 
 /// Where our things lie on a disk.

@@ -16,6 +16,7 @@ pub mod error;
 pub mod event;
 pub mod fate;
 pub mod held;
+mod images;
 pub mod inventory;
 pub mod journal;
 pub mod label;

@@ -202,13 +202,24 @@ fn join(volume: &mut Table, role: Role, disk: &str, after: Option<&str>) -> std:
     Ok(())
 }
 
-/// Adds a name as the last one, on a line of its own where the others are.
+/// Adds a name as the last one, on a line of its own where the others are; a comment behind the last one stays there.
 fn add(array: &mut Array, name: &str) {
-    let prefix = array.iter().last().and_then(|last| last.decor().prefix()?.as_str().map(str::to_string));
+    let text =
+        |raw: Option<&toml_edit::RawString>| raw.and_then(|raw| raw.as_str()).unwrap_or("").to_string();
+    let position = array.len();
+    let last = position.checked_sub(1).and_then(|last| array.get_mut(last)).map(Value::decor_mut);
+    let (prefix, suffix) = last.map_or((String::new(), String::new()), |decor| {
+        let found = (text(decor.prefix()), text(decor.suffix()));
+        decor.set_suffix("");
+        found
+    });
+    let behind = suffix + &text(Some(array.trailing()));
     array.push(name);
-    let position = array.len() - 1;
-    if let (Some(prefix), Some(added)) = (prefix.filter(|p| p.contains('\n')), array.get_mut(position)) {
-        added.decor_mut().set_prefix(prefix);
+    let Some(line) = prefix.rfind('\n') else { return };
+    if let Some(added) = array.get_mut(position) {
+        added.decor_mut().set_prefix(format!("{}{}", behind.trim_end(), &prefix[line..]));
+        array.set_trailing("\n");
+        array.set_trailing_comma(true);
     }
 }
 
@@ -252,7 +263,7 @@ fn leave(volume: &mut Table, disk: &str) {
 mod tests {
     use super::*;
 
-    const TEXT: &str = "# mine\n[pool]\nname = \"f\"\n\n[[disk]]\nname = \"alder\" # first\npath = \"/a\"  # left\n\n[[disk]]\nname = \"oak\"\n\n# all of it\n[[volume]]\nname = \"v\"\ndata = [\n  \"alder\", # old\n  \"beech\",\n]\nparity = [\"oak\"] # one\n";
+    const TEXT: &str = "# mine\n[pool]\nname = \"f\"\n\n[[disk]]\nname = \"alder\" # first\npath = \"/a\"  # left\n\n[[disk]]\nname = \"oak\"\n\n# all of it\n[[volume]]\nname = \"v\"\ndata = [\n  \"alder\", # old\n  \"beech\", # new\n]\nparity = [\"oak\"] # one\n";
 
     fn with(edit: Edit) -> String {
         let once = changed(TEXT, std::slice::from_ref(&edit)).unwrap();
@@ -284,7 +295,10 @@ mod tests {
             after: after.map(str::to_string),
         };
         let text = with(join(Role::Data, "elm", None));
-        assert!(text.contains("  \"alder\", # old\n  \"beech\",\n  \"elm\",\n]"), "{text}");
+        assert!(text.contains("  \"alder\", # old\n  \"beech\", # new\n  \"elm\",\n]"), "{text}");
+        let last = TEXT.replace("\"beech\", # new", "\"beech\" # new");
+        let text = changed(&last, &[join(Role::Data, "elm", None)]).unwrap();
+        assert!(text.contains("  \"beech\", # new\n  \"elm\",\n]"), "{text}");
         assert!(with(join(Role::Parity, "fir", None)).contains("parity = [\"oak\", \"fir\"] # one\n"));
         assert!(
             with(join(Role::Parity, "fir", Some("oak"))).contains("parity = [[\"oak\", \"fir\"]] # one\n")

@@ -15,13 +15,13 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer};
 use crate::fate::shown_path;
+use crate::images::{load_snapshot, open_images};
 use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
 use crate::scan::is_held;
-use crate::sync::{load_snapshot, open_images};
 use crate::window::Snapshot;
 
 /// One line of a listing.

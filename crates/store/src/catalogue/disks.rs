@@ -7,10 +7,10 @@ use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
 
-use super::{corrupt, signed, unsigned};
+use super::{Identity, corrupt, signed, unsigned};
 use crate::disk::FilesystemId;
 use crate::error::Result;
-use crate::label::Role;
+use crate::label::{self, Label, Role};
 
 /// A member, as the catalogue knows it.
 #[derive(Clone, Debug)]
@@ -37,6 +37,24 @@ pub struct DiskRow {
     pub replica: Option<u64>,
     /// The size of the parity image on it.
     pub parity_bytes: ByteLength,
+}
+
+impl DiskRow {
+    /// The label that says of the disk what the catalogue does.
+    pub fn label(&self, pool: &Identity, filesystem: Option<FilesystemId>) -> Label {
+        Label {
+            format: if self.first_cell == 0 { label::WITHOUT_FIRST_CELL } else { label::FORMAT },
+            pool: pool.pool,
+            pool_name: pool.name.clone(),
+            volume: self.volume.clone(),
+            disk_name: self.name.clone(),
+            disk: self.uuid,
+            role: self.role,
+            slot: self.slot,
+            first_cell: self.first_cell,
+            filesystem,
+        }
+    }
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {

@@ -16,9 +16,9 @@ use super::VolumeModel;
 use crate::catalogue::{disks, objects, parity_state, versions};
 use crate::disk::EntryKind;
 use crate::error::Result;
+use crate::images::{cells_on, open_images};
 use crate::label::Role;
 use crate::pool::Pool;
-use crate::sync::{cells_on, open_images};
 use crate::window::without;
 
 /// Loads a volume as it was last scanned.

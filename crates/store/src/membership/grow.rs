@@ -14,15 +14,16 @@ use crate::catalogue::intents::{self, Intent};
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
+use crate::images::{load_snapshot, open_images};
 use crate::journal;
-use crate::label::{self, Label, Role};
+use crate::label::{self, Role};
 use crate::member::usable_bytes;
 use crate::parity::ImageLimits;
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
-use crate::sync::{fill, load_snapshot, open_images};
+use crate::sync::fill;
 use crate::writer::LongWriter;
 
 /// The disk that is to come.
@@ -275,7 +276,7 @@ pub fn execute(
         crate::catalogue::mark_changed(t)?;
         Ok(id)
     })?;
-    label::write(&*new.disk, &Label::of(&pool.identity, &row, row.filesystem.clone()))?;
+    label::write(&*new.disk, &row.label(&pool.identity, row.filesystem.clone()))?;
     edit_pool_file(pool, &edits)?;
     forget_intents(pool, |intent| matches!(intent, Intent::Join { disk, .. } if *disk == row.id))?;
     let mut report = GrowReport {

@@ -13,7 +13,7 @@ pub(crate) use new_disk::NewDisk;
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{disks, mark_changed};
 use crate::error::{Error, Kind, Result};
-use crate::label::{self, Label};
+use crate::label;
 use crate::member::recognise;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
@@ -102,6 +102,6 @@ fn label_joining(pool: &mut Pool, id: sieve_core::units::DiskId, at: &str) -> Re
         pool.notes.push(format!("{} was joining the pool, and another disk is at {at} now", row.name));
         return Ok(false);
     }
-    label::write(&*disk, &Label::of(&pool.identity, &row, row.filesystem.clone()))?;
+    label::write(&*disk, &row.label(&pool.identity, row.filesystem.clone()))?;
     Ok(true)
 }

@@ -15,15 +15,16 @@ use crate::catalogue::parity_state;
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
+use crate::images::{cells_on, load_snapshot, open_images};
 use crate::journal;
-use crate::label::{self, Label, Role};
+use crate::label::{self, Role};
 use crate::member::{Member, usable_bytes};
 use crate::parity::{ImageLimits, ParityImage, Part, PartPlace};
 use crate::pipeline::{Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, parity_readers, stream};
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::progress::Meter;
-use crate::sync::{BATCH_BYTES, cells_on, fill, load_snapshot, note_written_as, open_images};
+use crate::sync::{BATCH_BYTES, fill, note_written_as};
 use crate::window::Snapshot;
 use crate::writer::LongWriter;
 
@@ -364,7 +365,7 @@ fn begin(pool: &Pool, old: &DiskRow, first: &Target, rest: Option<&Target>) -> R
         intents::insert(t, &intent)
     })?;
     for target in std::iter::once(first).chain(rest) {
-        let label = Label::of(&pool.identity, &target.row, target.row.filesystem.clone());
+        let label = target.row.label(&pool.identity, target.row.filesystem.clone());
         label::write(&*target.new.disk, &label)?;
     }
     Ok(())

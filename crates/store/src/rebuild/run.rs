@@ -24,11 +24,11 @@ use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::fate::Totals;
-use crate::label::{self, Label, Role};
+use crate::images::{image_limits, load_snapshot, open_images, open_part};
+use crate::label::{self, Role};
 use crate::parity::ParityImage;
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
-use crate::sync::{image_limits, load_snapshot, open_images, open_part};
 use crate::traffic::Traffic;
 use crate::window::{Snapshot, Window};
 use crate::workspace::Workspace;
@@ -133,7 +133,7 @@ fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
     for target in targets {
         let successor = DiskRow { uuid: target.successor, ..target.row.clone() };
         let filesystem = (!target.new.simulated).then(|| target.new.filesystem.id.clone());
-        label::write(&*target.new.disk, &Label::of(&pool.identity, &successor, filesystem))?;
+        label::write(&*target.new.disk, &successor.label(&pool.identity, filesystem))?;
     }
     Ok(())
 }

@@ -15,11 +15,11 @@ use crate::disk::{Attributes, Disk, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
+use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
-use crate::sync::{load_snapshot, open_images};
 use crate::workspace::Workspace;
 use crate::writer::ShortWriter;
 

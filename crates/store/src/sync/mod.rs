@@ -38,7 +38,7 @@ use crate::writer::LongWriter;
 pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
 pub(crate) use checksum::resolve_doubts;
 pub(crate) use streaming::BATCH_BYTES;
-pub(crate) use volume::{cells_on, coming_sync, image_limits, load_snapshot, open_images, open_part};
+pub(crate) use volume::coming_sync;
 
 /// What the user decided beforehand.
 #[derive(Clone, Debug, Default)]

@@ -9,7 +9,7 @@ use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
 use super::recorded::Recorded;
 use super::streaming::BATCH_BYTES;
-use super::volume::{self, Unread, VolumeSync, image_cells, invalid_cells, open_images};
+use super::volume::{self, Unread, VolumeSync, invalid_cells};
 use super::{Options, SyncReport, checkpoint, parity_full};
 use crate::catalogue::objects;
 use crate::content::{CellProblem, Contents};
@@ -17,6 +17,7 @@ use crate::damage;
 use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
+use crate::images::{image_cells, open_images};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::window::{LaneWindow, ReadProblem, read_lane};

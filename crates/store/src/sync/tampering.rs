@@ -5,7 +5,7 @@ use crate::error::Result;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 
-use super::volume::{load_snapshot, open_images};
+use crate::images::{load_snapshot, open_images};
 
 /// Checks the cells of every segment file that does not look as we left it; what is damaged is computed anew.
 pub(super) fn check_parity(pool: &Pool, volume: &str) -> Result<Vec<String>> {

@@ -9,6 +9,7 @@ use sieve_core::units::{ByteLength, CellIndex, GRANULE, Slot};
 
 use crate::error::Result;
 use crate::event::Observer;
+use crate::images::open_images;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
@@ -17,7 +18,6 @@ use crate::pipeline::{
 };
 use crate::pool::Pool;
 use crate::progress::Meter;
-use crate::sync::open_images;
 use crate::window::Snapshot;
 
 /// What came of it.
