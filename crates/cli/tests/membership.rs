@@ -336,3 +336,35 @@ fn a_dissolve_that_is_killed_leaves_all_files() {
         }
     }
 }
+
+/// What a missing disk held needs the parity: neither goes while it is away.
+#[test]
+fn no_parity_leaves_while_a_data_disk_is_missing() {
+    let lab = synced(2, &[]);
+    fs::rename(lab.disk("cedar"), lab.root().join("dead")).unwrap();
+    for arguments in [&["vacate", "oak", "--yes"][..], &["dissolve", "recordings", "--yes"]] {
+        let run = lab.run(arguments).expect(&[4]);
+        assert!(
+            run.stderr.contains("only with the parity") && run.stderr.contains("rebuild"),
+            "{}",
+            run.stderr
+        );
+    }
+    fs::create_dir(lab.disk("new")).unwrap();
+    lab.run(&["rebuild", "cedar", "--onto", "new", "--yes"]).expect(&[0]);
+    lab.run(&["vacate", "oak", "--yes"]).expect(&[0]);
+    lab.run(&["dissolve", "recordings", "--yes"]).expect(&[0]);
+}
+
+/// Something of ours that lost its label is not written over.
+#[test]
+fn a_disk_that_lost_its_label_does_not_join() {
+    let lab = synced(1, &[("elm", "40 MB")]);
+    fs::create_dir_all(lab.disk("elm").join(".zinc-sieve/held")).unwrap();
+    fs::write(lab.disk("elm").join(".zinc-sieve/held/1-0"), b"somebody's song").unwrap();
+    for role in ["data", "parity"] {
+        let run = lab.run(&["grow", "elm", "--as", role, "--yes"]).expect(&[4]);
+        assert!(run.stderr.contains("without a label"), "{}", run.stderr);
+    }
+    assert_eq!(fs::read(lab.disk("elm").join(".zinc-sieve/held/1-0")).unwrap(), b"somebody's song");
+}

@@ -296,6 +296,50 @@ impl Case {
         fs::remove_dir_all(self.lab.root().join(".zinc-sieve")).unwrap();
     }
 
+    /// A folder for one more disk, which the pool file knows.
+    fn spare_disk(&mut self, name: &str) {
+        fs::create_dir(self.lab.disk(name)).unwrap();
+        let path = self.lab.disk(name).display().to_string();
+        let entry = format!(
+            "[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"200 MB\"\nsimulated = true\n\n"
+        );
+        let text = self.lab.pool_text().replacen("[[volume]]", &format!("{entry}[[volume]]"), 1);
+        self.lab.write_pool_file(&text);
+    }
+
+    /// A parity disk comes, leaves, or gives its image to two others.
+    fn change_parity(&mut self) {
+        let parity = self.lab.parity.clone();
+        let chosen = self.chance.pick(&parity).clone();
+        match self.chance.below(3) {
+            0 if parity.len() < 8 => {
+                self.spare_disk("ash");
+                self.run(&["grow", "ash", "--as", "parity", "--yes"], &[0]);
+                self.lab.parity.push("ash".into());
+            }
+            1 if parity.len() > 1 => {
+                self.run(&["vacate", &chosen, "--yes"], &[0]);
+                self.lab.parity.retain(|name| *name != chosen);
+            }
+            _ => {
+                self.spare_disk("ivy");
+                let onto = self.lab.root().join("onto");
+                fs::create_dir(&onto).unwrap();
+                let place = onto.display().to_string();
+                let capacity = format!("{} MB", 5 + self.chance.below(12));
+                let arguments =
+                    ["replace", &chosen, "--onto", &place, "--capacity", &capacity, "--rest", "ivy", "--yes"];
+                self.run(&arguments, &[0]);
+                self.lab.parity.push("ivy".into());
+                // The test looks for a disk where its name says.
+                fs::remove_dir_all(self.lab.disk(&chosen)).unwrap();
+                fs::rename(&onto, self.lab.disk(&chosen)).unwrap();
+                let here = format!("\"{}\"", self.lab.disk(&chosen).display());
+                self.lab.write_pool_file(&self.lab.pool_text().replace(&format!("\"{place}\""), &here));
+            }
+        }
+    }
+
     /// A byte of parity, or of a file whose times are put back, turns; a verify takes note of it.
     fn recorded_damage(&mut self) {
         (self.doubtful, self.damaged) = (true, true);
@@ -327,7 +371,14 @@ impl Case {
             let path = self.lab.disk(&disk).join(OsStr::from_bytes(&name));
             let at = self.chance.below(fs::metadata(&path).unwrap().len() as usize) as u64;
             self.log.push(format!("byte {at} of {} turns", path.display()));
-            self.sound.insert((disk, name), fs::read(&path).unwrap());
+            // Under all names that the file has.
+            let (bytes, inode) = (fs::read(&path).unwrap(), fs::metadata(&path).unwrap().ino());
+            for twin in self.files(&disk) {
+                let place = self.lab.disk(&disk).join(OsStr::from_bytes(&twin));
+                if fs::metadata(place).unwrap().ino() == inode {
+                    self.sound.insert((disk.clone(), twin), bytes.clone());
+                }
+            }
             self.lab.rot(&path, at);
         }
         self.run(&["verify"], &[0, 1]);
@@ -383,6 +434,9 @@ fn play(seed: u64, most: usize) {
             case.meddle();
         }
         case.sync();
+    }
+    if most > 3 && case.chance.once_in(3) {
+        case.change_parity();
     }
     let mut synced = vec![trees(&case.lab)];
     for _ in 0..case.chance.below(7) {
@@ -565,7 +619,7 @@ fn prediction_is_truth() {
     if let Ok(seed) = std::env::var("PREDICTION_SEED") {
         return play(seed.parse().unwrap(), 4);
     }
-    let cases: u64 = std::env::var("PREDICTION_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(200);
+    let cases: u64 = std::env::var("PREDICTION_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(300);
     let first: u64 = std::env::var("PREDICTION_FROM").ok().and_then(|n| n.parse().ok()).unwrap_or(0);
     let next = std::sync::atomic::AtomicU64::new(first);
     std::thread::scope(|scope| {

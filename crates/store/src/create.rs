@@ -21,6 +21,7 @@ use crate::journal;
 use crate::label::{self, Role, our_folder};
 use crate::machine::Machine;
 use crate::member::usable_bytes;
+use crate::membership::refuse_unlabelled;
 use crate::parity::ImageLimits;
 use crate::pool::{Pool, catalogue_path, home_folder};
 use crate::replica::Export;
@@ -151,13 +152,8 @@ fn step(
             return Err(Error::new(Kind::Safety, "label.member", message)
                 .remedy("use another disk, or dissolve that pool first"));
         }
-    } else if disk.stat(&our_folder())?.is_some_and(|_| begun.is_none()) {
-        let listed = disk.list(&our_folder())?;
-        if listed.iter().any(|n| n != b"label.toml.new" && n != b"lock" && n != b"lock.holder") {
-            let message = format!("disk {name} ({path}) has a .zinc-sieve folder without a label");
-            return Err(Error::new(Kind::Safety, "label.missing", message)
-                .remedy("it may be a member whose label was lost: look into it; remove the folder only if you are sure"));
-        }
+    } else if begun.is_none() {
+        refuse_unlabelled(&*disk, &format!("disk {name} ({path})"))?;
     }
     let filesystem = disk.filesystem()?;
     if filesystem.read_only {

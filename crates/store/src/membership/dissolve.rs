@@ -3,7 +3,7 @@
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 
-use super::vacate::erase;
+use super::vacate::{erase, refuse_while_missing};
 use super::{forget_intents, tell_all_members};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{disks, held_files, mark_changed, objects};
@@ -46,9 +46,12 @@ pub struct DissolvePlan {
 /// Looks at what will be left.
 ///
 /// # Errors
-/// When there is no such volume, or a disk that is there takes no writes.
+/// When there is no such volume, a disk that is there takes no writes, or one that is missing could still be rebuilt.
 pub fn plan(pool: &Pool, volume: &str) -> Result<DissolvePlan> {
     let volume = pool.volume(Some(volume))?.name;
+    if pool.members_of(&volume, Role::Parity).any(|member| member.state.is_usable()) {
+        refuse_while_missing(pool, &volume, &[])?;
+    }
     let mut plan = DissolvePlan {
         is_last: pool.members.iter().all(|member| member.row.volume == volume),
         volume,

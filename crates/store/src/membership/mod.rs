@@ -8,7 +8,7 @@ pub mod vacate;
 
 use sieve_core::pool::parse;
 
-pub(crate) use new_disk::NewDisk;
+pub(crate) use new_disk::{NewDisk, refuse_unlabelled};
 
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{disks, mark_changed};

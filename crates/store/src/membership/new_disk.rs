@@ -8,7 +8,7 @@ use sieve_core::units::DiskId;
 
 use crate::disk::{Disk, Filesystem, plain_path};
 use crate::error::{Error, Kind, Result};
-use crate::label;
+use crate::label::{self, our_folder};
 use crate::pool::Pool;
 
 /// A folder that may become a member.
@@ -22,6 +22,24 @@ pub(crate) struct NewDisk {
     pub(crate) filesystem: Filesystem,
     /// It stands in for a real disk.
     pub(crate) simulated: bool,
+}
+
+/// A folder of ours without a label may be a member whose label was lost.
+///
+/// # Errors
+/// When there is one with anything in it.
+pub(crate) fn refuse_unlabelled(disk: &dyn Disk, place: &str) -> Result<()> {
+    if disk.stat(&our_folder())?.is_none() {
+        return Ok(());
+    }
+    let listed = disk.list(&our_folder())?;
+    if listed.iter().all(|n| n == b"label.toml.new" || n == b"lock" || n == b"lock.holder") {
+        return Ok(());
+    }
+    let message = format!("{place} has a .zinc-sieve folder without a label");
+    Err(Error::new(Kind::Safety, "label.missing", message).remedy(
+        "it may be a member whose label was lost: look into it; remove the folder only if you are sure",
+    ))
 }
 
 impl NewDisk {
@@ -81,12 +99,12 @@ impl NewDisk {
         doubt.then_some(text).into_iter().collect()
     }
 
-    /// Refuses a disk with a label.
+    /// Refuses a disk with a label, or with something of ours that lost its label.
     ///
     /// # Errors
-    /// When it has one.
+    /// When it has any.
     pub(crate) fn refuse_member(&self) -> Result<()> {
-        let Some(label) = label::read(&*self.disk)? else { return Ok(()) };
+        let Some(label) = label::read(&*self.disk)? else { return refuse_unlabelled(&*self.disk, &self.at) };
         let message = format!(
             "{} is a member already: disk {} of pool `{}`",
             self.at, label.disk_name, label.pool_name

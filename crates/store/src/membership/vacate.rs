@@ -76,6 +76,7 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
         return Err(Error::new(Kind::Usage, "vacate.volumes", message).remedy("one volume at a time"));
     }
     let ids: Vec<DiskId> = leaving.iter().map(|m| m.row.id).collect();
+    refuse_while_missing(pool, &volume, &ids)?;
     for member in pool.members_of(&volume, Role::Parity).filter(|m| !ids.contains(&m.row.id)) {
         if let Some(part) = leaving.iter().find(|m| m.row.slot == member.row.slot) {
             let message = format!("the parity on {} continues on {}", part.row.name, member.row.name);
@@ -92,6 +93,20 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
         missing: leaving.iter().filter(|m| !m.state.is_usable()).map(|m| m.row.name.clone()).collect(),
         guards: guards(pool, &volume, &ids)?,
     })
+}
+
+/// While a data disk is missing, what was on it may need every parity there is.
+///
+/// # Errors
+/// When one is, besides those named.
+pub(super) fn refuse_while_missing(pool: &Pool, volume: &str, leaving: &[DiskId]) -> Result<()> {
+    let is_away = |m: &&crate::member::Member| !m.state.is_usable() && !leaving.contains(&m.row.id);
+    let Some(member) = pool.members_of(volume, Role::Data).find(is_away) else { return Ok(()) };
+    let name = &member.row.name;
+    let message =
+        format!("{name} is not there, and its files can come back only with the parity of {volume}");
+    Err(Error::new(Kind::Safety, "parity.needed", message)
+        .remedy(format!("bring {name} back, or rebuild it first: zinc-sieve rebuild {name} --onto DIR")))
 }
 
 fn leave(volume: &str, disk: &str) -> Edit {
