@@ -91,7 +91,7 @@ fn main() {
     let scales: &[(u32, usize)] = if std::env::args().any(|a| a == "--bench") {
         &[(4096, 8), (16384, 16), (16384, 64)]
     } else {
-        &[(512, 2)]
+        &[(2048, 4)]
     };
     for (cells, each) in scales {
         let share = measure(*cells, *each);
