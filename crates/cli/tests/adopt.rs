@@ -198,3 +198,32 @@ fn a_kill_in_the_middle_costs_nothing_but_running_it_again() {
         assert!(text.contains("# all recordings"), "round {round}: {text}");
     }
 }
+
+/// Where the catalogue at home knows more than the disks do, it says who belongs to the pool.
+#[test]
+fn the_catalogue_that_knows_most_says_who_belongs_to_the_pool() {
+    let lab = home();
+    let replicas = |disk: &str| -> Vec<std::path::PathBuf> {
+        let entries = fs::read_dir(lab.disk(disk).join(".zinc-sieve")).unwrap().map(|e| e.unwrap().path());
+        entries.filter(|path| path.extension().is_some_and(|e| e == "sqlite")).collect()
+    };
+    let older: Vec<(std::path::PathBuf, Vec<u8>)> = DISKS
+        .iter()
+        .flat_map(|disk| replicas(disk))
+        .map(|path| (path.clone(), fs::read(path).unwrap()))
+        .collect();
+    fs::create_dir(lab.disk("rowan")).unwrap();
+    lab.run(&["grow", "rowan", "--as", "parity", "--at", "rowan", "--yes"]).expect(&[0]);
+    // As if the power had failed before the replicas followed.
+    DISKS
+        .iter()
+        .chain(&["rowan"])
+        .flat_map(|disk| replicas(disk))
+        .for_each(|path| fs::remove_file(path).unwrap());
+    older.iter().for_each(|(path, bytes)| fs::write(path, bytes).unwrap());
+    let mut arguments = vec!["adopt", "--dry-run", "--json", "rowan"];
+    arguments.extend(DISKS);
+    let plan = lab.run(&arguments).expect(&[0]).json();
+    assert_eq!(plan["catalogue"]["source"], "home");
+    assert_eq!(plan["members"].as_array().unwrap().len(), 5, "{plan}");
+}

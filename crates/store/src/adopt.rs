@@ -125,15 +125,16 @@ pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Res
     let catalogue = replica::fetch(&*newest.disk, stamp, &probed.path, Arc::clone(machine))?;
     refuse_two_histories(&catalogue, newest, &found)?;
     let home = home_catalogue(machine, file, &catalogue, newest)?;
+    let take = (!matches!(home, Home::Ahead(_))).then(|| (Arc::clone(&newest.disk), stamp));
     let source = match &home {
-        Home::Ahead => CatalogueSource::Home,
-        Home::None => {
-            CatalogueSource::Replica { disk: newest.label.disk_name.clone(), replaces_older: false }
-        }
-        Home::Older => {
-            CatalogueSource::Replica { disk: newest.label.disk_name.clone(), replaces_older: true }
-        }
+        Home::Ahead(_) => CatalogueSource::Home,
+        Home::None | Home::Older => CatalogueSource::Replica {
+            disk: newest.label.disk_name.clone(),
+            replaces_older: matches!(home, Home::Older),
+        },
     };
+    // Who belongs to the pool is what the catalogue says that is used.
+    let catalogue = if let Home::Ahead(here) = home { *here } else { catalogue };
     let rows = disks::all(catalogue.reading())?;
     let members = members(&rows, &found)?;
     let (text, pool_file) = text(file, &catalogue, &rows, &members)?;
@@ -144,7 +145,6 @@ pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Res
         catalogue: source,
         pool_file,
     };
-    let take = (home != Home::Ahead).then(|| (Arc::clone(&newest.disk), stamp));
     Ok(Prepared { plan, text, take })
 }
 
@@ -240,12 +240,11 @@ fn refuse_two_histories(catalogue: &Catalogue, newest: &Labelled, found: &[Label
     )))
 }
 
-#[derive(PartialEq, Eq)]
 enum Home {
     /// There is no catalogue beside the pool file.
     None,
     /// It knows all that the disks know.
-    Ahead,
+    Ahead(Box<Catalogue>),
     /// The disks know more.
     Older,
 }
@@ -271,10 +270,13 @@ fn home_catalogue(
     if let Some(id) = stamp
         && parity_state::knows(here.reading(), id)?
     {
-        return Ok(Home::Ahead);
+        return Ok(Home::Ahead(Box::new(here)));
     }
-    let head = parity_state::head(here.reading())?;
-    if head.is_none_or(|head| parity_state::knows(newest.reading(), head.id).unwrap_or(false)) {
+    let is_known = match parity_state::head(here.reading())? {
+        Some(head) => parity_state::knows(newest.reading(), head.id)?,
+        None => true,
+    };
+    if is_known {
         return Ok(Home::Older);
     }
     let message = format!(
@@ -372,10 +374,7 @@ fn text(
         .collect();
     let text = pool_file::changed(&text, &edits)
         .map_err(|why| Error::new(Kind::Conflict, "adopt.pool-file", format!("{}: {why}", file.display())))?;
-    if let Some(mistake) = parse(&text).mistakes.first() {
-        let message = format!("the pool file would have a mistake then: {}", mistake.message);
-        return Err(Error::new(Kind::Usage, "pool-file.change", message).remedy("correct it by hand first"));
-    }
+    pool_file::refuse_mistakes(&text)?;
     Ok((text, source))
 }
 
@@ -436,10 +435,7 @@ pub fn execute(
     if let Some((disk, stamp)) = take {
         take_catalogue(machine, &*home, file, &*disk, stamp)?;
     }
-    let name = file.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
-    let name = RelPath::new(name)
-        .map_err(|e| Error::new(Kind::Usage, "pool-file.name", format!("{}: {e}", file.display())))?;
-    durable::write_file(&*home, &name, text.as_bytes())?;
+    pool_file::write(&*home, file, &text)?;
     let spec = parse(&text).spec.ok_or_else(|| {
         Error::new(Kind::Internal, "pool-file.mistakes", "the pool file was without mistakes a moment ago")
     })?;

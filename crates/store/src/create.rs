@@ -228,12 +228,7 @@ pub fn execute(
     pool.catalogue.transaction(|t| {
         sync::note_pool_file(t, &pool)?;
         sync::first_checkpoint(t, &*pool.machine)?;
-        for (id, intent) in intents::all(t)? {
-            if intent == Intent::Create {
-                intents::remove(t, id)?;
-            }
-        }
-        Ok(())
+        intents::remove_where(t, |intent| *intent == Intent::Create)
     })?;
     let export = Export::take(&pool.catalogue)?;
     for member in &pool.members {

@@ -179,7 +179,7 @@ impl Pool {
                 intents::Intent::Move { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();
                     self.notes.push(format!(
-                        "the move of {name} to {onto} was interrupted: `zinc-sieve replace {name} --onto {onto}` goes on with it"
+                        "the move of {name} to {onto} was interrupted: the same command goes on with it (zinc-sieve replace {name} --onto {onto} …)"
                     ));
                 }
                 intents::Intent::Rebuild { disk, onto, .. } => {

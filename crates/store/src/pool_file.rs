@@ -73,10 +73,21 @@ pub fn apply(home: &dyn Disk, pool_file: &Path, edits: &[Edit]) -> Result<()> {
     if changed == text {
         return Ok(());
     }
+    write(home, pool_file, &changed)
+}
+
+/// Writes a pool file.
+///
+/// # Crash safety
+/// As [`apply`].
+///
+/// # Errors
+/// What the disk says.
+pub fn write(home: &dyn Disk, pool_file: &Path, text: &str) -> Result<()> {
     let name = pool_file.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
     let name = RelPath::new(name)
         .map_err(|e| Error::new(Kind::Usage, "pool-file.name", format!("{}: {e}", pool_file.display())))?;
-    durable::write_file(home, &name, changed.as_bytes())
+    durable::write_file(home, &name, text.as_bytes())
 }
 
 /// Makes sure that changes can be made, and leave the pool file without mistakes, before anything is begun.
@@ -84,8 +95,15 @@ pub fn apply(home: &dyn Disk, pool_file: &Path, edits: &[Edit]) -> Result<()> {
 /// # Errors
 /// When they cannot, or would not.
 pub fn rehearse(pool_file: &Path, edits: &[Edit]) -> Result<()> {
-    let (_, changed) = before_and_after(pool_file, edits)?;
-    match sieve_core::pool::parse(&changed).mistakes.first() {
+    refuse_mistakes(&before_and_after(pool_file, edits)?.1)
+}
+
+/// Refuses a text that would be a pool file with mistakes.
+///
+/// # Errors
+/// With the first of them.
+pub(crate) fn refuse_mistakes(text: &str) -> Result<()> {
+    match sieve_core::pool::parse(text).mistakes.first() {
         None => Ok(()),
         Some(mistake) => {
             let message = format!("the pool file would have a mistake then: {}", mistake.message);

@@ -107,6 +107,19 @@ pub fn remove(c: &Connection, id: i64) -> Result<()> {
     Ok(())
 }
 
+/// Takes away the intents that `is_done` names.
+///
+/// # Errors
+/// What the database says; when an intent cannot be understood.
+pub fn remove_where(c: &Connection, is_done: impl Fn(&Intent) -> bool) -> Result<()> {
+    for (id, intent) in all(c)? {
+        if is_done(&intent) {
+            remove(c, id)?;
+        }
+    }
+    Ok(())
+}
+
 /// All that was begun and not finished, in order.
 ///
 /// # Errors

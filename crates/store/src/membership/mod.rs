@@ -35,14 +35,7 @@ pub(crate) fn edit_pool_file(pool: &mut Pool, edits: &[Edit]) -> Result<()> {
 
 /// Takes away the intents that `is_done` names.
 pub(crate) fn forget_intents(pool: &Pool, is_done: impl Fn(&Intent) -> bool) -> Result<()> {
-    pool.catalogue.transaction(|t| {
-        for (id, intent) in intents::all(t)? {
-            if is_done(&intent) {
-                intents::remove(t, id)?;
-            }
-        }
-        Ok(())
-    })
+    pool.catalogue.transaction(|t| intents::remove_where(t, is_done))
 }
 
 /// Who belongs to the pool changed: a checkpoint of its own, and a replica on every member.

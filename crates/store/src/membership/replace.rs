@@ -191,6 +191,10 @@ fn movable(member: &Member) -> Result<DiskRow> {
     Ok(member.row.clone())
 }
 
+fn is_move_of(id: DiskId) -> impl Fn(&Intent) -> bool {
+    move |intent| matches!(intent, Intent::Move { disk, .. } if *disk == id)
+}
+
 fn begun(pool: &Pool, id: DiskId) -> Result<Option<Begun>> {
     let found = intents::all(pool.catalogue.reading())?.into_iter().find_map(|(_, intent)| match intent {
         Intent::Move { disk, successor, onto, rest } if disk == id => Some(Begun { successor, onto, rest }),
@@ -357,11 +361,7 @@ fn begin(pool: &Pool, old: &DiskRow, first: &Target, rest: Option<&Target>) -> R
         rest: rest.map(|rest| (rest.row.uuid, rest.row.first_cell)),
     };
     pool.catalogue.transaction(|t| {
-        for (id, earlier) in intents::all(t)? {
-            if matches!(earlier, Intent::Move { disk, .. } if disk == old.id) {
-                intents::remove(t, id)?;
-            }
-        }
+        intents::remove_where(t, is_move_of(old.id))?;
         intents::insert(t, &intent)
     })?;
     for target in std::iter::once(first).chain(rest) {
@@ -416,13 +416,8 @@ fn copy(
     let mut meter = Meter::begin(pool, observer, &amounts, total, restraint.rate)?;
     let most = usize::try_from(BATCH_BYTES / snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
     for batch in cells.chunks(most) {
-        let disks = Disks {
-            lanes: Vec::new(),
-            readers: parity_readers(snapshot, [source], batch),
-            images: std::slice::from_mut(image),
-            cell_bytes: usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
-            turning: pool.members.iter().any(Member::turns),
-        };
+        let readers = parity_readers(snapshot, [source], batch);
+        let disks = Disks::of(pool, snapshot, Vec::new(), readers, std::slice::from_mut(image));
         let mut ordered = 0;
         let outcome = stream(disks, restraint, Copier, |feeder| {
             for cell in batch.iter().take_while(|_| !restraint.is_stopped()) {
@@ -480,11 +475,7 @@ fn commit(
         for (part, id) in image.parts().iter().zip(ids) {
             note_written_as(t, id, part)?;
         }
-        for (id, intent) in intents::all(t)? {
-            if matches!(intent, Intent::Move { disk, .. } if disk == old.id) {
-                intents::remove(t, id)?;
-            }
-        }
+        intents::remove_where(t, is_move_of(old.id))?;
         intents::insert(t, &Intent::EditPoolFile { edits: edits.to_vec() })?;
         crate::catalogue::mark_changed(t)
     })

@@ -5,9 +5,10 @@ use std::sync::Arc;
 
 use sieve_core::units::{CellIndex, DiskId, VersionId};
 
-use super::{Checks, Feeder, LaneDisk, LaneTask, PieceTask, Source};
+use super::{Checks, Disks, Feeder, LaneDisk, LaneTask, PieceTask, Source};
 use crate::catalogue::{objects, versions};
 use crate::error::Result;
+use crate::member::Member;
 use crate::parity::{ParityImage, ParityReader};
 use crate::pool::Pool;
 use crate::window::Snapshot;
@@ -73,6 +74,20 @@ pub(crate) fn lane_disks(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> V
     };
     let lanes = snapshot.lanes.iter();
     lanes.map(|lane| LaneDisk { disk: of(lane.disk), begun: HashMap::new() }).collect()
+}
+
+impl<'a> Disks<'a> {
+    /// The disks of a pass over a snapshot.
+    pub(crate) fn of(
+        pool: &Pool,
+        snapshot: &Snapshot,
+        lanes: Vec<LaneDisk>,
+        readers: Vec<ParityReader>,
+        images: &'a mut [ParityImage],
+    ) -> Self {
+        let cell_bytes = usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX);
+        Self { lanes, readers, images, cell_bytes, turning: pool.members.iter().any(Member::turns) }
+    }
 }
 
 /// Readers of these cells of the images, as of the checkpoints that the snapshot expects.

@@ -255,11 +255,8 @@ pub(super) fn commit(
         for target in targets {
             let filesystem = target.new.bound();
             disks::succeed(t, &target.row, target.successor, filesystem.as_ref(), now)?;
-            for (id, intent) in intents::all(t)? {
-                if matches!(intent, Intent::Rebuild { disk, .. } if disk == target.row.id) {
-                    intents::remove(t, id)?;
-                }
-            }
+            let is_it = |i: &Intent| matches!(i, Intent::Rebuild { disk, .. } if *disk == target.row.id);
+            intents::remove_where(t, is_it)?;
             intents::insert(t, &follows(target))?;
         }
         catalogue::mark_changed(t)?;

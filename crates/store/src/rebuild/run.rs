@@ -115,11 +115,8 @@ pub(super) fn execute(
 /// Writes the intents down, then the labels of the new disks.
 fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
     pool.catalogue.transaction(|t| {
-        for (id, intent) in intents::all(t)? {
-            if matches!(&intent, Intent::Rebuild { disk, .. } if targets.iter().any(|t| t.row.id == *disk)) {
-                intents::remove(t, id)?;
-            }
-        }
+        let is_one = |disk: &DiskId| targets.iter().any(|target| target.row.id == *disk);
+        intents::remove_where(t, |i| matches!(i, Intent::Rebuild { disk, .. } if is_one(disk)))?;
         for target in targets {
             let intent = Intent::Rebuild {
                 disk: target.row.id,

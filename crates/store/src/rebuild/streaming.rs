@@ -59,7 +59,6 @@ pub(super) fn run(
             cells.iter().copied().filter(|cell| !can(cell)).collect(),
         )
     };
-    let cell_bytes = usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX);
     let coder = Solver {
         snapshot,
         kernel: snapshot.kernel,
@@ -69,13 +68,8 @@ pub(super) fn run(
         decoders: HashMap::new(),
         data,
     };
-    let disks = Disks {
-        lanes,
-        readers: parity_readers(snapshot, images.iter().copied(), &streamed),
-        images: parity,
-        cell_bytes,
-        turning: pool.members.iter().any(Member::turns),
-    };
+    let readers = parity_readers(snapshot, images.iter().copied(), &streamed);
+    let disks = Disks::of(pool, snapshot, lanes, readers, parity);
     let mut meter =
         Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64, restraint.rate)?;
     let mut feed = SnapshotFeed::new(pool, snapshot);

@@ -12,7 +12,6 @@ use super::streaming::BATCH_BYTES;
 use crate::catalogue::parity_state;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
-use crate::member::Member;
 use crate::parity::{ParityImage, Part};
 use crate::pipeline::{Disks, Restraint, SnapshotFeed, lane_disks, stream};
 use crate::pool::Pool;
@@ -93,13 +92,8 @@ fn fill_batch(
         encoders: Encoders::new(snapshot.kernel, vec![image.index()]),
         slots: snapshot.lanes.iter().map(|lane| lane.slot).collect(),
     };
-    let disks = Disks {
-        lanes: lane_disks(pool, snapshot, &[]),
-        readers: Vec::new(),
-        images: std::slice::from_mut(image),
-        cell_bytes: usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
-        turning: pool.members.iter().any(Member::turns),
-    };
+    let lanes = lane_disks(pool, snapshot, &[]);
+    let disks = Disks::of(pool, snapshot, lanes, Vec::new(), std::slice::from_mut(image));
     let mut feed = SnapshotFeed::new(pool, snapshot);
     let mut ordered = 0;
     let outcome = stream(disks, restraint, coder, |feeder| {

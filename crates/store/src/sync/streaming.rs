@@ -19,7 +19,6 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::images::{image_cells, open_images};
 use crate::label::Role;
-use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{Disks, Outcome, Trouble, lane_disks, parity_readers, stream};
 use crate::pool::Pool;
@@ -230,7 +229,7 @@ impl Pass<'_> {
         let mut ordered = 0;
         let outcome = {
             let begun = std::mem::take(&mut self.begun);
-            let disks = self.disks(sync, images, batch, begun)?;
+            let disks = self.disks(sync, images, batch, begun);
             let coder = ParityCoder {
                 encoders: Encoders::new(
                     sync.snapshot.kernel,
@@ -270,7 +269,7 @@ impl Pass<'_> {
         images: &'b mut [ParityImage],
         batch: &[WindowPlan],
         begun: HashMap<VersionId, Vec<Subtree>>,
-    ) -> Result<Disks<'b>> {
+    ) -> Disks<'b> {
         let mut lanes = lane_disks(self.pool, &sync.snapshot, &[]);
         for (version, subtrees) in begun {
             let lane = sync.fresh.get(&version).map(|fresh| fresh.lane);
@@ -280,13 +279,7 @@ impl Pass<'_> {
         }
         let delta = batch.iter().filter(|window| window.method == Method::Delta).map(|window| window.cell);
         let readers = parity_readers(&sync.snapshot, &*images, &delta.collect::<Vec<_>>());
-        Ok(Disks {
-            lanes,
-            readers,
-            images,
-            cell_bytes: usize::try_from(sync.snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
-            turning: self.pool.members.iter().any(Member::turns),
-        })
+        Disks::of(self.pool, &sync.snapshot, lanes, readers, images)
     }
 
     fn checkpoint(

@@ -42,13 +42,7 @@ pub(super) fn compare(
     let images = open_images(pool, volume, &[])?;
     let lanes = lane_disks(pool, snapshot, &[]);
     let present: Vec<bool> = lanes.iter().map(|lane| lane.disk.is_some()).collect();
-    let disks = Disks {
-        lanes,
-        readers: parity_readers(snapshot, &images, cells),
-        images: &mut [],
-        cell_bytes: usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX),
-        turning: pool.members.iter().any(Member::turns),
-    };
+    let disks = Disks::of(pool, snapshot, lanes, parity_readers(snapshot, &images, cells), &mut []);
     let wrong = Arc::new(Mutex::new(BTreeSet::new()));
     let coder = Comparer {
         encoders: Encoders::new(snapshot.kernel, images.iter().map(ParityImage::index).collect()),
