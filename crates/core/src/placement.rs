@@ -32,6 +32,22 @@ impl Placement {
     }
 }
 
+/// A part of a file that goes to one disk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Piece {
+    /// The disk (its position in the list).
+    pub disk: usize,
+    /// Where in the file it begins.
+    pub offset: ByteLength,
+    /// Its length.
+    pub length: ByteLength,
+}
+
+/// Disks with less free than this count as full: no file is cut for so little.
+const SMALLEST_PIECE: ByteLength = ByteLength::new(1 << 20);
+/// What a piece says about itself takes at most so much.
+const DESCRIPTION: ByteLength = ByteLength::new(32 << 10);
+
 /// Chooses disks for a batch of files, counting what it has given away already.
 #[derive(Debug, Clone)]
 pub struct Placer {
@@ -61,34 +77,103 @@ impl Placer {
     ///
     /// A file takes whole granules. Of equally empty disks the first one is chosen.
     pub fn place(&mut self, path: &RelPath, size: ByteLength) -> Option<usize> {
+        let all: Vec<usize> = (0..self.free.len()).collect();
+        self.place_among(path, size, &all, ByteLength::ZERO)
+    }
+
+    /// As [`Self::place`], on one of the disks `among`, of which `keep` bytes stay free.
+    pub fn place_among(
+        &mut self,
+        path: &RelPath,
+        size: ByteLength,
+        among: &[usize],
+        keep: ByteLength,
+    ) -> Option<usize> {
         let needed = taken(size);
+        let fits = |disk: &usize| self.free[*disk] >= needed.plus(keep);
+        let fitting: Vec<usize> = among.iter().copied().filter(fits).collect();
         let chosen = match self.placement {
-            Placement::Emptiest => self.emptiest(),
-            Placement::InOrder => (0..self.free.len()).find(|disk| self.free[*disk] >= needed),
-            Placement::KeepTogether => self.beside_its_folder(path, needed),
+            Placement::Emptiest => self.emptiest(&fitting),
+            Placement::InOrder => fitting.first().copied(),
+            Placement::KeepTogether => self.beside_its_folder(path, &fitting),
         }?;
-        if self.free[chosen] < needed {
-            return None;
-        }
         self.free[chosen] = self.free[chosen].minus(needed);
         Some(chosen)
     }
 
-    fn emptiest(&self) -> Option<usize> {
-        (0..self.free.len()).max_by_key(|disk| (self.free[*disk], usize::MAX - disk))
+    /// Different disks for `copies` of something, of those `among`; all or none of them.
+    pub fn place_copies(
+        &mut self,
+        path: &RelPath,
+        size: ByteLength,
+        among: &[usize],
+        copies: usize,
+        keep: ByteLength,
+    ) -> Option<Vec<usize>> {
+        let mut left = among.to_vec();
+        let before = self.free.clone();
+        let mut chosen = Vec::new();
+        while chosen.len() < copies {
+            let Some(disk) = self.place_among(path, size, &left, keep) else {
+                self.free = before;
+                return None;
+            };
+            left.retain(|other| *other != disk);
+            chosen.push(disk);
+        }
+        Some(chosen)
     }
 
-    fn beside_its_folder(&mut self, path: &RelPath, needed: ByteLength) -> Option<usize> {
+    /// The disks in their order, as far as they are needed, for something that may go on from one to the next; nothing when
+    /// all of them together have too little room.
+    ///
+    /// Each piece but the last is whole granules, and each disk keeps room for what its piece says about itself.
+    pub fn span(&mut self, among: &[usize], size: ByteLength) -> Option<Vec<Piece>> {
+        let current = among.iter().copied().find(|disk| self.free[*disk] >= SMALLEST_PIECE.plus(DESCRIPTION));
+        let whole = among
+            .iter()
+            .copied()
+            .find(|disk| self.free[*disk] >= taken(size) && current.is_none_or(|current| current == *disk));
+        if let Some(disk) = whole {
+            self.free[disk] = self.free[disk].minus(taken(size));
+            return Some(vec![Piece { disk, offset: ByteLength::ZERO, length: size }]);
+        }
+        let (mut pieces, mut offset) = (Vec::new(), ByteLength::ZERO);
+        for disk in among.iter().copied().filter(|disk| self.free[*disk] >= SMALLEST_PIECE.plus(DESCRIPTION))
+        {
+            let room = self.free[disk].minus(DESCRIPTION).exact() / GRANULE * GRANULE;
+            let length = ByteLength::new(room).min(size.minus(offset));
+            pieces.push(Piece { disk, offset, length });
+            offset = offset.plus(length);
+            if offset == size {
+                for piece in &pieces {
+                    let used = taken(piece.length).plus(DESCRIPTION);
+                    self.free[piece.disk] = self.free[piece.disk].minus(used);
+                }
+                return Some(pieces);
+            }
+        }
+        None
+    }
+
+    /// What is free on a disk after all that was placed.
+    pub fn free_on(&self, disk: usize) -> ByteLength {
+        self.free[disk]
+    }
+
+    fn emptiest(&self, among: &[usize]) -> Option<usize> {
+        among.iter().copied().max_by_key(|disk| (self.free[*disk], usize::MAX - disk))
+    }
+
+    fn beside_its_folder(&mut self, path: &RelPath, fitting: &[usize]) -> Option<usize> {
         let folder = path.parent().unwrap_or_default();
         let home = self.homes.get(folder.as_bytes()).copied();
-        if let Some(home) = home.filter(|disk| self.free[*disk] >= needed) {
+        if let Some(home) = home.filter(|disk| fitting.contains(disk)) {
             return Some(home);
         }
         // What goes on elsewhere when a disk is full stays together there.
-        let emptiest = self.emptiest()?;
-        if self.free[emptiest] >= needed {
-            self.homes.insert(folder.as_bytes().to_vec(), emptiest);
-        }
+        let emptiest = self.emptiest(fitting)?;
+        self.homes.insert(folder.as_bytes().to_vec(), emptiest);
         Some(emptiest)
     }
 
@@ -103,11 +188,11 @@ impl Placer {
         fits
     }
 
-    /// The disk for an empty folder: none of its space is taken.
-    pub fn place_for_folder(&self) -> Option<usize> {
+    /// The disk for an empty folder, of those `among`: none of its space is taken.
+    pub fn place_for_folder(&self, among: &[usize]) -> Option<usize> {
         match self.placement {
-            Placement::InOrder => (!self.free.is_empty()).then_some(0),
-            Placement::Emptiest | Placement::KeepTogether => self.emptiest(),
+            Placement::InOrder => among.first().copied(),
+            Placement::Emptiest | Placement::KeepTogether => self.emptiest(among),
         }
     }
 

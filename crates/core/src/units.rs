@@ -262,6 +262,8 @@ identifier! {
 pub const MAX_SLOTS: usize = 248;
 /// Most parity disks that one volume may have.
 pub const MAX_PARITIES: usize = 8;
+/// The most cache disks of a volume.
+pub const MAX_CACHES: usize = 8;
 
 #[cfg(test)]
 mod tests {

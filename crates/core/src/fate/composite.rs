@@ -38,7 +38,7 @@ fn is_as_synced(model: &Model, object: &ObjectState) -> bool {
 
 /// Whether a file is lost with these disks: one of its pieces, or all of its copies.
 pub(super) fn is_lost(
-    composite: &Composite,
+    needs_all: bool,
     parts: &[(super::DiskIndex, ExposureId)],
     exposures: &Exposures,
     lost: &DiskSet,
@@ -46,10 +46,7 @@ pub(super) fn is_lost(
     let part_is_lost = |(disk, exposure): &(super::DiskIndex, ExposureId)| {
         (lost.contains(*disk) || exposures.missing().contains(*disk)) && exposures.is_lost(*exposure, lost)
     };
-    match composite {
-        Composite::Pieces(_) => parts.iter().any(part_is_lost),
-        Composite::Copies(_) => parts.iter().all(part_is_lost),
-    }
+    if needs_all { parts.iter().any(part_is_lost) } else { parts.iter().all(part_is_lost) }
 }
 
 /// How many disks, whichever they are, may die without losing a file's present content.
@@ -80,7 +77,7 @@ pub fn guard_of_composite(
         .collect();
     let mut more = 0;
     while more < others.len()
-        && !some_choice(&others, more, own, |lost| is_lost(composite, &parts, exposures, lost))
+        && !some_choice(&others, more, own, |lost| is_lost(false, &parts, exposures, lost))
     {
         more += 1;
     }

@@ -199,7 +199,7 @@ impl Exposures {
     }
 
     /// What each file of several objects costs when it is lost: once, whatever it consists of.
-    fn composite_stakes(&self, model: &Model, names: &impl Fn(usize) -> u32) -> Vec<CompositeStake> {
+    fn composite_stakes(&self, model: &Model, names: &impl Fn(usize) -> u32) -> Vec<(PartsKey, Cost)> {
         let stake = |composite: &Composite| {
             let objects = composite.objects().iter().map(|position| &model.objects[*position as usize]);
             let size = match composite {
@@ -209,9 +209,14 @@ impl Exposures {
             let mut cost = Cost::default();
             cost.count(composite.objects().first().map_or(0, |first| names(*first as usize)), size);
             let parts = objects.map(|object| (object.disk, self.of(model, object))).collect();
-            CompositeStake { composite: composite.clone(), parts, cost }
+            (PartsKey { needs_all: matches!(composite, Composite::Pieces(_)), parts }, cost)
         };
-        model.composites.iter().map(stake).collect()
+        let mut stakes: HashMap<PartsKey, Cost> = HashMap::new();
+        for (key, cost) in model.composites.iter().map(stake) {
+            let sum = stakes.entry(key).or_default();
+            *sum = sum.plus(cost);
+        }
+        stakes.into_iter().collect()
     }
 }
 
@@ -221,14 +226,15 @@ pub struct Stakes {
     pub exposures: Exposures,
     of_missing: Vec<(ExposureId, Cost)>,
     by_disk: Vec<Vec<(ExposureId, Cost)>>,
-    composites: Vec<CompositeStake>,
+    composites: Vec<(PartsKey, Cost)>,
 }
 
-/// A file of several objects, and what it costs when it is lost.
-struct CompositeStake {
-    composite: Composite,
+/// What decides over files of several objects: most of them share it.
+#[derive(PartialEq, Eq, Hash)]
+struct PartsKey {
+    /// They are pieces, not copies.
+    needs_all: bool,
     parts: Vec<(DiskIndex, ExposureId)>,
-    cost: Cost,
 }
 
 impl Stakes {
@@ -240,10 +246,10 @@ impl Stakes {
         let at_stake = self.of_missing.iter().chain(of_lost);
         let lost_ones = at_stake.filter(|(exposure, _)| self.exposures.is_lost(*exposure, lost));
         let single = lost_ones.fold(Cost::default(), |sum, (_, cost)| sum.plus(*cost));
-        let is_lost = |stake: &&CompositeStake| {
-            composite::is_lost(&stake.composite, &stake.parts, &self.exposures, lost)
+        let is_lost = |(key, _): &&(PartsKey, Cost)| {
+            composite::is_lost(key.needs_all, &key.parts, &self.exposures, lost)
         };
-        self.composites.iter().filter(is_lost).fold(single, |sum, stake| sum.plus(stake.cost))
+        self.composites.iter().filter(is_lost).fold(single, |sum, (_, cost)| sum.plus(*cost))
     }
 }
 

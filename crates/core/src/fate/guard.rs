@@ -9,6 +9,8 @@ use super::sweep::{Segment, sweep};
 pub enum Unguarded {
     /// It is not in the snapshot: it came after the last sync.
     New,
+    /// It lies on a cache alone, where no parity reaches it.
+    OnCache,
     /// It changed after the last sync.
     Changed,
     /// Its times or its place moved; it has not been read since.
@@ -107,6 +109,10 @@ fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing:
 pub fn own_trouble(model: &Model, object: &ObjectState) -> Option<Unguarded> {
     if let Some(recorded) = object.catalogued {
         return Some(if recorded { Unguarded::NoReplica } else { Unguarded::New });
+    }
+    let is_on_lane = model.lanes.iter().any(|lane| lane.disk == object.disk);
+    if !is_on_lane && !model.lanes.is_empty() && object.catalogued.is_none() {
+        return Some(Unguarded::OnCache);
     }
     let came_or_changed = if object.older.is_some() { Unguarded::Changed } else { Unguarded::New };
     let Some(index) = object.version else { return Some(came_or_changed) };

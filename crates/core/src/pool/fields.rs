@@ -49,6 +49,12 @@ impl<'a> Fields<'a> {
         Some((value, span))
     }
 
+    /// A section or list of sections below this one.
+    pub(super) fn section(&mut self, key: &'static str) -> Option<&'a Item> {
+        self.known.insert(key);
+        self.table.get(key)
+    }
+
     pub(super) fn text(&mut self, key: &'static str) -> Option<(String, Range<usize>)> {
         let (value, span) = self.value(key)?;
         let Some(text) = value.as_str() else {

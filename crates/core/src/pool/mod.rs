@@ -7,12 +7,13 @@ mod parse;
 mod quantities;
 mod risk;
 mod spec;
+mod volume;
 
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
 pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
-pub use quantities::{Price, Temperature, parse_date};
+pub use quantities::{Price, Temperature, days as parse_days, parse_date};
 pub use spec::{
-    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, PoolSpec, RiskSpec, Share, SizeLimit, Thresholds,
-    VolumeKind, VolumeSpec,
+    CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Landing, LinkSpec, Media, PoolSpec, RiskSpec,
+    Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,
 };

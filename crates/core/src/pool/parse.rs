@@ -10,12 +10,11 @@ use jiff::civil::Date;
 use super::fields::{Fields, nearest};
 use super::quantities::{Price, Temperature, parse_date};
 use super::risk::{read_group, read_risk};
+use super::volume::{read_volume, refuse_shared_members};
 use super::{
-    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, SizeLimit, Thresholds,
-    VolumeKind, VolumeSpec,
+    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeSpec,
 };
-use crate::placement::Placement;
-use crate::units::{ByteLength, MAX_PARITIES, MAX_SLOTS, Rate};
+use crate::units::{ByteLength, Rate};
 
 /// What a pool file says, as far as it can be read, and every mistake in it in the order of the file.
 #[derive(Debug, Clone)]
@@ -142,7 +141,7 @@ fn read_header(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<
     name.map(|(name, _)| (name, thresholds))
 }
 
-fn read_share(text: &str) -> Result<Share, String> {
+pub(super) fn read_share(text: &str) -> Result<Share, String> {
     Share::parse(text).ok_or_else(|| format!("`{text}` is not a share: write \"50 %\""))
 }
 
@@ -274,95 +273,6 @@ fn check_surroundings(
 fn is_plain_name(name: &str) -> bool {
     name.starts_with(|c: char| c.is_alphanumeric())
         && name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c))
-}
-
-fn read_volume(table: &Table, disks: &[DiskSpec], mistakes: &mut Vec<Mistake>) -> Option<VolumeSpec> {
-    let mut fields = Fields::new(table, "[[volume]]", table.span().unwrap_or(0..0), mistakes);
-    let name = fields.required_text("name");
-    let kind = fields.read("kind", |text| match text {
-        "unstriped" => Ok(VolumeKind::Unstriped),
-        "spanned" | "tiered" | "mirrored" => {
-            Err(format!("`{text}` volumes are not built by this version: write unstriped"))
-        }
-        other => Err(format!("unknown kind `{other}`: write unstriped")),
-    });
-    let data = fields.texts("data");
-    let parity = fields.text_groups("parity");
-    let placement = fields.read("placement", |text| {
-        Placement::ALL
-            .into_iter()
-            .find(|p| p.word() == text)
-            .ok_or_else(|| format!("unknown placement `{text}`: write emptiest, in-order or keep-together"))
-    });
-    let leave_out = fields.texts("leave_out").into_iter().map(|(text, _)| text).collect();
-    let stop_when_gone = fields.read("stop_when_gone", read_share);
-    let limit = fields.read("limit", |text| {
-        SizeLimit::parse(text)
-            .ok_or_else(|| format!("`{text}` is no size and no share: write \"20 TB\" or \"80 %\""))
-    });
-    if data.is_empty() {
-        let span = fields.span.clone();
-        fields.mistake(span, "a volume needs at least one data disk: data = [\"…\"]");
-    }
-    let excess = [
-        (data.get(MAX_SLOTS), format!("a volume has at most {MAX_SLOTS} data disks")),
-        (
-            parity.get(MAX_PARITIES).and_then(|group| group.first()),
-            format!("a volume has at most {MAX_PARITIES} parity disks"),
-        ),
-    ];
-    for (entry, message) in excess {
-        if let Some((_, span)) = entry {
-            fields.mistake(span.clone(), message);
-        }
-    }
-    fields.finish();
-    check_members(data.iter().chain(parity.iter().flatten()), disks, mistakes);
-    let (name, name_span) = name?;
-    let member_spans = data.iter().chain(parity.iter().flatten()).map(|(_, span)| span.clone()).collect();
-    Some(VolumeSpec {
-        name,
-        kind: kind.unwrap_or(VolumeKind::Unstriped),
-        data: data.into_iter().map(|(text, _)| text).collect(),
-        parity: parity.into_iter().map(|group| group.into_iter().map(|(text, _)| text).collect()).collect(),
-        placement: placement.unwrap_or_default(),
-        limit,
-        leave_out,
-        stop_when_gone: stop_when_gone.unwrap_or(Share::percent(50)),
-        name_span,
-        member_spans,
-    })
-}
-
-fn check_members<'a>(
-    members: impl Iterator<Item = &'a (String, Range<usize>)>,
-    disks: &[DiskSpec],
-    mistakes: &mut Vec<Mistake>,
-) {
-    for (name, span) in members {
-        if !disks.iter().any(|d| d.name == *name) {
-            mistakes.push(
-                Mistake::new(span.clone(), format!("there is no disk `{name}`"))
-                    .advise(format!("add a [[disk]] with name = \"{name}\", or correct the name")),
-            );
-        }
-    }
-}
-
-/// A disk has one role in one volume.
-fn refuse_shared_members(volumes: &[VolumeSpec], mistakes: &mut Vec<Mistake>) {
-    let mut used: BTreeMap<&str, &str> = BTreeMap::new();
-    for volume in volumes {
-        for (name, span) in volume.members().zip(&volume.member_spans) {
-            if let Some(first) = used.insert(name, &volume.name) {
-                let message = format!("disk `{name}` is used already, in volume `{first}`");
-                mistakes.push(
-                    Mistake::new(span.clone(), message)
-                        .advise("a disk has one role in one volume: name it once"),
-                );
-            }
-        }
-    }
 }
 
 #[cfg(test)]

@@ -93,6 +93,25 @@ pub fn parse_date(text: &str) -> Option<Date> {
     text.trim().parse().ok()
 }
 
+/// The longest stretch of days that is taken for one.
+const MOST_DAYS: f64 = 3650.0;
+
+/// Reads "5 minutes", "36 hours", "3 days" or "2 weeks", as days.
+pub fn days(text: &str) -> Result<f64, String> {
+    let wrong = || format!("`{text}` is no stretch of time: write \"12 hours\", \"3 days\" or \"2 weeks\"");
+    let (number, unit) = text.trim().split_once(char::is_whitespace).ok_or_else(wrong)?;
+    let number: f64 = number.parse().map_err(|_| wrong())?;
+    let each = match unit.trim().trim_end_matches('s') {
+        "minute" => 1.0 / 1440.0,
+        "hour" => 1.0 / 24.0,
+        "day" => 1.0,
+        "week" => 7.0,
+        _ => return Err(wrong()),
+    };
+    let days = number * each;
+    if days > 0.0 && days <= MOST_DAYS { Ok(days) } else { Err(wrong()) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -132,5 +151,22 @@ mod tests {
     #[case("May 2031", false)]
     fn dates(#[case] text: &str, #[case] is_one: bool) {
         assert_eq!(parse_date(text).is_some(), is_one);
+    }
+
+    #[rstest]
+    #[case("12 hours", Some(0.5))]
+    #[case("36 minutes", Some(0.025))]
+    #[case("1 day", Some(1.0))]
+    #[case(" 2 weeks ", Some(14.0))]
+    #[case("1.5 days", Some(1.5))]
+    #[case("0 days", None)]
+    #[case("-1 days", None)]
+    #[case("nan days", None)]
+    #[case("9999 weeks", None)]
+    #[case("7", None)]
+    #[case("7 moons", None)]
+    #[case("", None)]
+    fn stretches_of_time_are_read(#[case] text: &str, #[case] expected: Option<f64>) {
+        assert_eq!(days(text).ok(), expected);
     }
 }

@@ -3,10 +3,8 @@
 use toml_edit::Table;
 
 use super::fields::Fields;
+use super::quantities::days;
 use super::{DiskSpec, GroupSpec, Mistake, RiskSpec};
-
-/// The longest stretch of days that is taken for one.
-const MOST_DAYS: f64 = 3650.0;
 
 pub(super) fn read_group(
     table: &Table,
@@ -46,41 +44,4 @@ pub(super) fn read_risk(root: &Table, mistakes: &mut Vec<Mistake>) -> RiskSpec {
     };
     fields.finish();
     spec
-}
-
-/// Reads "36 hours", "3 days" or "2 weeks", as days.
-fn days(text: &str) -> Result<f64, String> {
-    let wrong = || format!("`{text}` is no stretch of time: write \"12 hours\", \"3 days\" or \"2 weeks\"");
-    let (number, unit) = text.trim().split_once(char::is_whitespace).ok_or_else(wrong)?;
-    let number: f64 = number.parse().map_err(|_| wrong())?;
-    let each = match unit.trim().trim_end_matches('s') {
-        "hour" => 1.0 / 24.0,
-        "day" => 1.0,
-        "week" => 7.0,
-        _ => return Err(wrong()),
-    };
-    let days = number * each;
-    if days > 0.0 && days <= MOST_DAYS { Ok(days) } else { Err(wrong()) }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("12 hours", Some(0.5))]
-    #[case("1 day", Some(1.0))]
-    #[case(" 2 weeks ", Some(14.0))]
-    #[case("1.5 days", Some(1.5))]
-    #[case("0 days", None)]
-    #[case("-1 days", None)]
-    #[case("nan days", None)]
-    #[case("9999 weeks", None)]
-    #[case("7", None)]
-    #[case("7 moons", None)]
-    #[case("", None)]
-    fn stretches_of_time_are_read(#[case] text: &str, #[case] expected: Option<f64>) {
-        assert_eq!(days(text).ok(), expected);
-    }
 }

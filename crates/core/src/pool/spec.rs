@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use jiff::civil::Date;
 
 use super::quantities::{Price, Temperature};
+use crate::path::RelPath;
 use crate::placement::Placement;
 use crate::units::{ByteLength, Rate};
 
@@ -28,6 +29,76 @@ pub enum Media {
 pub enum VolumeKind {
     /// Each file whole on one disk.
     Unstriped,
+    /// Disks are filled in order; a file may go on from one to the next.
+    Spanned,
+    /// Each file whole on one disk: what is used often on the fast ones.
+    Tiered,
+    /// Each file whole on several disks.
+    Mirrored,
+}
+
+impl VolumeKind {
+    /// All kinds.
+    pub const ALL: [Self; 4] = [Self::Unstriped, Self::Spanned, Self::Tiered, Self::Mirrored];
+
+    /// The word for it in a pool file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Unstriped => "unstriped",
+            Self::Spanned => "spanned",
+            Self::Tiered => "tiered",
+            Self::Mirrored => "mirrored",
+        }
+    }
+}
+
+/// Where new data of a folder goes first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Landing {
+    /// On the cache, and from there to the disks.
+    Cache,
+    /// On the disks.
+    Disks,
+    /// On the cache, for good.
+    Stay,
+}
+
+impl Landing {
+    /// All landings.
+    pub const ALL: [Self; 3] = [Self::Cache, Self::Disks, Self::Stay];
+
+    /// The word for it in a pool file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Cache => "cache",
+            Self::Disks => "disks",
+            Self::Stay => "stay",
+        }
+    }
+}
+
+/// The faster or the slower disks of a tiered volume.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Tier {
+    /// What is used often lives here.
+    Fast,
+    /// All the rest.
+    Slow,
+}
+
+impl Tier {
+    /// Both.
+    pub const ALL: [Self; 2] = [Self::Fast, Self::Slow];
+
+    /// The word for it in a pool file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Fast => "fast",
+            Self::Slow => "slow",
+        }
+    }
 }
 
 /// A share of something, in thousandths.
@@ -132,6 +203,43 @@ pub struct DiskSpec {
     pub bay_span: Range<usize>,
 }
 
+/// What a volume's owner wants of one of its folders.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct FolderSpec {
+    /// The folder.
+    #[serde(serialize_with = "as_text")]
+    pub path: RelPath,
+    /// Where new data in it goes first.
+    pub landing: Option<Landing>,
+    /// The tier that it has to lie on.
+    pub pin: Option<Tier>,
+    /// Where it stands in the file.
+    #[serde(skip)]
+    pub span: Range<usize>,
+}
+
+fn as_text<S: serde::Serializer>(path: &RelPath, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(path)
+}
+
+/// The cache before a volume.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct CacheSpec {
+    /// Its disks; none where there is no cache.
+    pub disks: Vec<String>,
+    /// On how many of them each file lies.
+    pub copies: usize,
+    /// Days from one settling to the next, where that is regular.
+    pub settle_every: Option<f64>,
+    /// Days for which a file must not have changed, unless it is known to be whole.
+    pub settle_after: f64,
+}
+
+impl CacheSpec {
+    /// Five minutes.
+    pub const USUAL_SETTLE_AFTER: f64 = 5.0 / 1440.0;
+}
+
 /// One volume of the pool file.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct VolumeSpec {
@@ -143,6 +251,18 @@ pub struct VolumeSpec {
     pub data: Vec<String>,
     /// Its parities, in order: the disk that the image of each lies on, or the disks that it goes on over.
     pub parity: Vec<Vec<String>>,
+    /// On how many data disks each file lies: more than one only in a mirrored volume.
+    pub copies: usize,
+    /// Which of the data disks of a tiered volume are fast.
+    pub fast: Vec<String>,
+    /// The cache before it.
+    pub cache: CacheSpec,
+    /// What is to stay free on the cache, or on the fast disks; worked out where nobody said so.
+    pub reserve: Option<SizeLimit>,
+    /// Days after which a use of a file counts half.
+    pub half_life: f64,
+    /// What is wanted of single folders.
+    pub folders: Vec<FolderSpec>,
     /// Where new files go.
     pub placement: Placement,
     /// How much it may hold, where that is less than its disks could.
@@ -257,8 +377,39 @@ impl PoolSpec {
 }
 
 impl VolumeSpec {
-    /// All its disks: data first, then parity.
+    /// Thirty days.
+    pub const USUAL_HALF_LIFE: f64 = 30.0;
+
+    /// All its disks: data first, then parity, then caches.
     pub fn members(&self) -> impl Iterator<Item = &str> {
-        self.data.iter().chain(self.parity.iter().flatten()).map(String::as_str)
+        self.data.iter().chain(self.parity.iter().flatten()).chain(&self.cache.disks).map(String::as_str)
+    }
+
+    /// Whether there is a cache before it.
+    pub const fn has_cache(&self) -> bool {
+        !self.cache.disks.is_empty()
+    }
+
+    /// The tier of a data disk.
+    pub fn tier_of(&self, disk: &str) -> Tier {
+        if self.fast.iter().any(|name| name == disk) { Tier::Fast } else { Tier::Slow }
+    }
+
+    /// Where new data at a path goes first.
+    pub fn landing_of(&self, path: &RelPath) -> Landing {
+        let usual = if self.has_cache() { Landing::Cache } else { Landing::Disks };
+        self.innermost(path, |folder| folder.landing).unwrap_or(usual)
+    }
+
+    /// The tier that a path has to lie on, if its owner said so.
+    pub fn pin_of(&self, path: &RelPath) -> Option<Tier> {
+        self.innermost(path, |folder| folder.pin)
+    }
+
+    /// What the innermost folder around a path says, of those that say something.
+    fn innermost<T>(&self, path: &RelPath, say: impl Fn(&FolderSpec) -> Option<T>) -> Option<T> {
+        let around = self.folders.iter().filter(|folder| path.is_within(&folder.path));
+        let deepest = around.filter_map(|f| Some((f.path.as_bytes().len(), say(f)?)));
+        deepest.max_by_key(|(depth, _)| *depth).map(|(_, said)| said)
     }
 }
