@@ -412,6 +412,10 @@ fn made(pool: &str, rows: &[DiskRow]) -> String {
             data.join(", "),
             parity.join(", ")
         );
+        let caches: Vec<String> = of(Role::Cache).map(|row| quoted(&row.name)).collect();
+        if !caches.is_empty() {
+            let _ = writeln!(text, "cache = [{}]", caches.join(", "));
+        }
     }
     text
 }

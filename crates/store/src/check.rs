@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
-use sieve_core::pool::{DiskSpec, Mistake, PoolSpec, VolumeSpec};
+use sieve_core::pool::{DiskSpec, Mistake, PoolSpec, VolumeKind, VolumeSpec};
 use sieve_core::units::ByteLength;
 
 use crate::disk::{Disk, Filesystem};
@@ -65,7 +65,9 @@ pub fn look(machine: &dyn Machine, spec: &PoolSpec) -> Looked {
     doubt_shared_filesystems(&seen, &mut looked.findings);
     for volume in &spec.volumes {
         refuse_small_parity(volume, &seen, &mut looked.mistakes);
-        if volume.parity.is_empty() {
+        if volume.kind == VolumeKind::Mirrored {
+            looked.findings.extend(parity_of_a_mirror(volume));
+        } else if volume.parity.is_empty() {
             looked.findings.push(Finding {
                 severity: Severity::Doubt,
                 subject: volume.name.clone(),
@@ -76,6 +78,31 @@ pub fn look(machine: &dyn Machine, spec: &PoolSpec) -> Looked {
         }
     }
     looked
+}
+
+/// Of a mirrored volume the worst disks to lose are those with all copies of a file: parity helps only where there is more
+/// of it than copies.
+fn parity_of_a_mirror(volume: &VolumeSpec) -> Option<Finding> {
+    let (parities, copies) = (volume.parity.len(), volume.copies);
+    let message = match parities {
+        0 => return None,
+        few if few < copies => format!(
+            "parity is pointless on volume {}: with {copies} copies any {} disks may die anyway, and {few} parity adds nothing to that",
+            volume.name,
+            copies - 1
+        ),
+        _ => format!(
+            "copies are pointless on volume {}: its {parities} parities alone let any {parities} disks die",
+            volume.name
+        ),
+    };
+    Some(Finding {
+        severity: Severity::Doubt,
+        subject: volume.name.clone(),
+        message,
+        advice: Some("use one of the two".into()),
+        span: volume.name_span.clone(),
+    })
 }
 
 fn look_at_disk(

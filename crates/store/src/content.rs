@@ -15,6 +15,11 @@ use crate::pool::Pool;
 /// How much is read at once.
 pub(crate) const READ_STEP: usize = 1 << 18;
 
+/// As much as is read at once of a file of that size: to see its end takes room for one byte more.
+pub(crate) fn step_for(size: ByteLength) -> usize {
+    usize::try_from(size.exact()).map_or(READ_STEP, |size| size.saturating_add(1).min(READ_STEP))
+}
+
 /// Why a cell of a content cannot be had from its own disk.
 #[derive(Debug)]
 pub enum CellProblem {
@@ -164,7 +169,7 @@ pub fn checksum(
     mut read: impl FnMut(u64),
 ) -> Result<Option<ContentSum>> {
     let mut hasher = ContentHasher::new(size);
-    let mut buffer = vec![0; READ_STEP];
+    let mut buffer = vec![0; step_for(size)];
     let mut offset = 0;
     loop {
         let count = file.read_at(&mut buffer, offset)?;

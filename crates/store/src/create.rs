@@ -106,10 +106,11 @@ fn roles(volume: &VolumeSpec) -> impl Iterator<Item = (Role, u8, &String)> {
     let number = |slot: usize| u8::try_from(slot).unwrap_or(u8::MAX);
     let data = volume.data.iter().enumerate().map(move |(slot, name)| (Role::Data, number(slot), name));
     let parity = volume.parity.iter().enumerate();
-    data.chain(
-        parity
-            .flat_map(move |(slot, disks)| disks.iter().map(move |name| (Role::Parity, number(slot), name))),
-    )
+    let parity = parity
+        .flat_map(move |(slot, disks)| disks.iter().map(move |name| (Role::Parity, number(slot), name)));
+    let cache =
+        volume.cache.disks.iter().enumerate().map(move |(slot, name)| (Role::Cache, number(slot), name));
+    data.chain(parity).chain(cache)
 }
 
 /// The pool id of a creation that was interrupted.
@@ -161,7 +162,7 @@ fn step(
         return Err(Error::new(Kind::Safety, "disk.read-only", message).remedy("remount it for writing"));
     }
     let (kept_files, kept_bytes) =
-        if role == Role::Data { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
+        if role.holds_files() { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
     if role == Role::Parity {
         refuse_files_on_parity(&*disk, name, path)?;
     }
@@ -221,7 +222,7 @@ pub fn execute(
         label::write(&*disk, &row.label(&identity, row.filesystem.clone()))?;
     }
     let pool = Pool::assemble(Arc::clone(machine), file, spec.clone(), home, catalogue)?;
-    for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
+    for member in pool.members.iter().filter(|m| m.row.role.holds_files()) {
         observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
         scan::scan(&pool, member)?;
     }

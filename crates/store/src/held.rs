@@ -1,17 +1,21 @@
 //! Holding: what is removed or replaced through us stays, out of sight, until a sync has passed it.
 
+use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
+
 use rusqlite::Connection;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
-use sieve_core::units::DiskId;
+use sieve_core::units::{ByteLength, DiskId, VersionId};
 
 use crate::catalogue::held_files::{self, HeldRow};
-use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::intents::{self, Holds, Intent};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::parity_state;
 use crate::disk::{Disk, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
+use crate::label::Role;
 use crate::member::{Member, held_folder};
 use crate::pool::Pool;
 
@@ -28,7 +32,8 @@ pub struct ToHold {
 pub struct Holding<'a> {
     pool: &'a Pool,
     disk_id: DiskId,
-    items: Vec<(i64, ToHold, RelPath, Option<Stat>)>,
+    intent: i64,
+    items: Vec<(ToHold, RelPath, Option<Stat>)>,
     replaced: bool,
 }
 
@@ -46,34 +51,32 @@ pub fn begin<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>, replaced: 
     let disk = member.writable()?;
     durable::make_folders(&**disk, &held_folder())?;
     let mut planned = Vec::new();
-    pool.catalogue.transaction(|t| {
-        for item in items {
-            let name = format!("{:016x}", pool.machine.random());
-            let held = held_folder().join(name.as_bytes()).expect("digits make a valid name");
-            let intent = Intent::Hold {
-                disk: member.row.id,
-                object: item.object.id,
-                original: item.path.tree_key(),
-                held: held.tree_key(),
-                replaced,
-            };
-            planned.push((intents::insert(t, &intent)?, item, held));
-        }
-        Ok(())
-    })?;
+    for item in items {
+        let name = format!("{:016x}", pool.machine.random());
+        let held = held_folder().join(name.as_bytes()).expect("digits make a valid name");
+        planned.push((item, held));
+    }
+    let holds = |(item, held): &(ToHold, RelPath)| Holds {
+        object: item.object.id,
+        original: item.path.tree_key(),
+        held: held.tree_key(),
+    };
+    let files = planned.iter().map(holds).collect();
+    let intent = Intent::HoldAll { disk: member.row.id, files, replaced };
+    let intent = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
     let mut items = Vec::new();
-    for (intent, item, held) in planned {
+    for (item, held) in planned {
         let before = disk.stat(&item.path)?;
         if replaced {
             disk.link(&item.path, &held)?;
         } else {
             disk.rename(&item.path, &held)?;
         }
-        items.push((intent, item, held, before));
+        items.push((item, held, before));
     }
-    let paths = items.iter().flat_map(|(_, item, held, _)| [&item.path, held]);
+    let paths = items.iter().flat_map(|(item, held, _)| [&item.path, held]);
     durable::sync_parents(&**disk, paths)?;
-    Ok(Holding { pool, disk_id: member.row.id, items, replaced })
+    Ok(Holding { pool, disk_id: member.row.id, intent, items, replaced })
 }
 
 impl Holding<'_> {
@@ -84,7 +87,8 @@ impl Holding<'_> {
     pub fn finish(self, disk: &dyn Disk) -> Result<()> {
         let now = self.pool.machine.now();
         self.pool.catalogue.transaction(|t| {
-            for (intent, item, held, before) in &self.items {
+            crate::catalogue::mark_changed(t)?;
+            for (item, held, before) in &self.items {
                 let stat = disk.stat(held)?.ok_or_else(|| vanished(disk, held))?;
                 // Our own rename moves the change time; that alone raises no doubt.
                 let trusted = before.is_some_and(|b| item.object.matches(&b));
@@ -98,9 +102,8 @@ impl Holding<'_> {
                     edited: is_edit(standing),
                 };
                 move_in_catalogue(t, self.disk_id, &item.object, &row, &stat, standing)?;
-                intents::remove(t, *intent)?;
             }
-            Ok(())
+            intents::remove(t, self.intent)
         })
     }
 }
@@ -127,43 +130,58 @@ fn move_in_catalogue(
     stat: &Stat,
     standing: Standing,
 ) -> Result<()> {
-    crate::catalogue::mark_changed(t)?;
     objects::remove_name(t, disk, &row.original)?;
     objects::set_name(t, disk, &row.path, object.id)?;
     objects::set_stat(t, object.id, stat, standing)?;
     held_files::insert(t, disk, row)
 }
 
-/// Finishes or drops one hold that a crash interrupted.
+/// Finishes or drops holds that a crash interrupted.
 ///
 /// # Errors
 /// What the disk or the database says.
 pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
-    let Intent::Hold { disk, object, original, held, replaced } = intent else { return Ok(()) };
-    let member = pool.member(*disk)?;
-    let Ok(real) = member.writable() else { return Ok(()) }; // kept for when the disk is back
-    let (original, held) = (objects::path_of(original)?, objects::path_of(held)?);
+    let (disk, files, replaced) = match intent {
+        Intent::HoldAll { disk, files, replaced } => (*disk, files.clone(), *replaced),
+        Intent::Hold { disk, object, original, held, replaced } => {
+            let file = Holds { object: *object, original: original.clone(), held: held.clone() };
+            (*disk, vec![file], *replaced)
+        }
+        _ => return Ok(()),
+    };
+    let member = pool.member(disk)?;
+    if member.writable().is_err() {
+        return Ok(()); // kept for when the disk is back
+    }
+    files.iter().try_for_each(|file| recover_one(pool, member, file, replaced))?;
+    pool.catalogue.transaction(|t| intents::remove(t, id))
+}
+
+fn recover_one(pool: &Pool, member: &Member, file: &Holds, replaced: bool) -> Result<()> {
+    let real = member.writable()?;
+    let (original, held) = (objects::path_of(&file.original)?, objects::path_of(&file.held)?);
     let stat = real.stat(&held)?;
     let still_named = real.stat(&original)?;
     let unfinished_replacement =
-        *replaced && stat.is_some() && still_named.map(|s| s.inode) == stat.map(|s| s.inode);
+        replaced && stat.is_some() && still_named.map(|s| s.inode) == stat.map(|s| s.inode);
     if unfinished_replacement {
         real.remove_file(&held)?;
         real.sync_folder(&held_folder())?;
     }
     pool.catalogue.transaction(|t| {
         if let (Some(stat), false) = (stat, unfinished_replacement)
-            && let Some(object) = objects::get(t, *object)?
+            && let Some(object) = objects::get(t, file.object)?
         {
             let same = (object.inode, object.size, object.mtime) == (stat.inode, stat.size, stat.mtime);
             // The rename moved the change time, and nobody watched: to be read before it is trusted again.
             let doubt = if same { Standing::Doubtful } else { Standing::Touched };
             let standing = object.standing.max(doubt);
             let (since, edited) = (pool.machine.now(), is_edit(standing));
-            let row = HeldRow { path: held, original, since, replaced: *replaced, edited };
+            let row = HeldRow { path: held, original, since, replaced, edited };
+            crate::catalogue::mark_changed(t)?;
             move_in_catalogue(t, member.row.id, &object, &row, &stat, standing)?;
         }
-        intents::remove(t, id)
+        Ok(())
     })
 }
 
@@ -185,10 +203,9 @@ fn expect_new_change_time(t: &Connection, disk: &dyn Disk, object: &ObjectRow) -
 /// # Errors
 /// What the disk or the database says.
 pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
-    let disk = member.writable()?;
     let reading = pool.catalogue.reading();
     let lane = parity_state::lane(reading, member.row.id)?;
-    let needed: std::collections::BTreeSet<_> = lane.iter().map(|i| i.value.version).collect();
+    let needed: BTreeSet<_> = lane.iter().map(|i| i.value.version).collect();
     let mut released = Vec::new();
     for held in held_files::all(reading, member.row.id)?.into_iter().filter(|h| h.since < before) {
         let object = objects::by_path(reading, member.row.id, &held.path)?;
@@ -199,8 +216,56 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
             released.push((held, object));
         }
     }
+    give_up(pool, member, &released)?;
+    Ok(released.len() as u64)
+}
+
+/// What is held on a cache is a copy of what was settled: it goes when the sync that is over has passed that.
+///
+/// # Crash safety
+/// As [`release`].
+///
+/// # Errors
+/// What the disk or the database says.
+pub fn release_settled(pool: &Pool, cache: &Member, before: i64) -> Result<u64> {
+    let reading = pool.catalogue.reading();
+    let mut lanes: BTreeMap<DiskId, BTreeSet<VersionId>> = BTreeMap::new();
+    let mut released = Vec::new();
+    for held in held_files::all(reading, cache.row.id)?.into_iter().filter(|h| h.since < before) {
+        let mut is_guarded = true;
+        for member in pool.members_of(&cache.row.volume, Role::Data) {
+            let Some(object) = objects::by_path(reading, member.row.id, &held.original)? else { continue };
+            let encoded = match lanes.entry(member.row.id) {
+                Entry::Occupied(entry) => entry.into_mut(),
+                Entry::Vacant(entry) => {
+                    let lane = parity_state::lane(reading, member.row.id)?;
+                    entry.insert(lane.iter().map(|piece| piece.value.version).collect())
+                }
+            };
+            let is_synced = object.standing == Standing::Same
+                && object.version.is_some_and(|v| encoded.contains(&v) || object.size == ByteLength::ZERO);
+            is_guarded &= is_synced || object.left_out;
+        }
+        if is_guarded {
+            let object = objects::by_path(reading, cache.row.id, &held.path)?;
+            released.push((held, object));
+        }
+    }
+    give_up(pool, cache, &released)?;
+    Ok(released.len() as u64)
+}
+
+/// Gives up what is held.
+///
+/// # Crash safety
+/// As [`release`].
+///
+/// # Errors
+/// What the disk or the database says.
+pub(crate) fn give_up(pool: &Pool, member: &Member, released: &[(HeldRow, Option<ObjectRow>)]) -> Result<()> {
+    let disk = member.writable()?;
     let (mut removed, mut trusted) = (false, Vec::new());
-    for (held, object) in &released {
+    for (held, object) in released {
         if let Some(stat) = disk.stat(&held.path)? {
             trusted.extend(object.as_ref().filter(|o| o.matches(&stat)));
             disk.remove_file(&held.path)?;
@@ -212,7 +277,7 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
     }
     if !released.is_empty() {
         pool.catalogue.transaction(|t| {
-            for (held, _) in &released {
+            for (held, _) in released {
                 objects::remove_name(t, member.row.id, &held.path)?;
                 held_files::remove(t, member.row.id, &held.path)?;
             }
@@ -222,5 +287,5 @@ pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
             objects::forget_nameless(t, member.row.id)
         })?;
     }
-    Ok(released.len() as u64)
+    Ok(())
 }

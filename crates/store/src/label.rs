@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
+use sieve_core::units::{MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
 use uuid::Uuid;
 
 use crate::disk::{Disk, FilesystemId, full_path, read_small};
@@ -9,9 +10,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 
 /// The version of the label's format that this program writes, and the newest it reads.
-pub const FORMAT: u32 = 2;
-/// The format of labels that say nothing of a first cell.
-pub const WITHOUT_FIRST_CELL: u32 = 1;
+pub const FORMAT: u32 = 3;
 
 /// What a disk does in its volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,6 +20,8 @@ pub enum Role {
     Data,
     /// It holds a parity image.
     Parity,
+    /// It holds files that wait for their place on the data disks, or stay on it for good.
+    Cache,
 }
 
 impl Role {
@@ -29,6 +30,30 @@ impl Role {
         match self {
             Self::Data => "data",
             Self::Parity => "parity",
+            Self::Cache => "cache",
+        }
+    }
+
+    /// The most disks of a volume that do so.
+    pub const fn slots(self) -> usize {
+        match self {
+            Self::Data => MAX_SLOTS,
+            Self::Parity => MAX_PARITIES,
+            Self::Cache => MAX_CACHES,
+        }
+    }
+
+    /// Whether files of the volume lie on it.
+    pub const fn holds_files(self) -> bool {
+        matches!(self, Self::Data | Self::Cache)
+    }
+
+    /// The oldest format of labels that knows such a disk.
+    pub const fn label_format(self, first_cell: u32) -> u32 {
+        match self {
+            Self::Cache => 3,
+            Self::Parity if first_cell > 0 => 2,
+            Self::Data | Self::Parity => 1,
         }
     }
 }
@@ -51,7 +76,7 @@ pub struct Label {
     pub disk: Uuid,
     /// What it does.
     pub role: Role,
-    /// Its slot (data) or index (parity).
+    /// Its slot (data), index (parity) or number (cache).
     pub slot: u8,
     /// On a parity disk that an image goes on to from another one: the first cell that lies here.
     #[serde(default, skip_serializing_if = "is_zero")]
@@ -105,11 +130,7 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
         _ => return Err(corrupt("it names no format")),
     }
     let label: Label = table.try_into().map_err(|e: toml::de::Error| corrupt(e.message()))?;
-    let slots = match label.role {
-        Role::Data => sieve_core::units::MAX_SLOTS,
-        Role::Parity => sieve_core::units::MAX_PARITIES,
-    };
-    if usize::from(label.slot) >= slots {
+    if usize::from(label.slot) >= label.role.slots() {
         return Err(corrupt(&format!("slot {} does not exist", label.slot)));
     }
     Ok(Some(label))

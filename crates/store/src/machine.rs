@@ -1,5 +1,6 @@
 //! What the store takes from the outside: disks, the time, chance. Tests hand in another machine.
 
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
@@ -22,6 +23,11 @@ pub trait Machine: Send + Sync {
 
     /// A random number.
     fn random(&self) -> u64;
+
+    /// The device and inode of every file that somebody else has open.
+    fn open_files(&self) -> HashSet<(u64, u64)> {
+        crate::disk::open_files()
+    }
 
     /// The instructions that computing parity uses.
     fn kernel(&self) -> Kernel {

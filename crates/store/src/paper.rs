@@ -86,7 +86,7 @@ impl PaperPool {
             volume: self.volume.name(),
             path: path.into(),
             path_hex: None,
-            disks: [disk],
+            disks: vec![disk],
             size_bytes,
             fate: self.fates.get(position).copied().unwrap_or(Fate::Untouched),
             guard: guard.level,
@@ -200,6 +200,7 @@ impl PaperPool {
             damaged_cells: 0,
             proven: Vec::new(),
             limits: Vec::new(),
+            caches: Vec::new(),
             notes: self.durations(),
         })
     }

@@ -171,7 +171,11 @@ impl Pool {
         let Some(_turn) = ShortWriter::try_begin(&*self.home)? else { return Ok(()) };
         for (id, intent) in intents::all(self.catalogue.reading())? {
             match intent {
-                intents::Intent::Hold { .. } => held::recover(self, id, &intent)?,
+                intents::Intent::Hold { .. } | intents::Intent::HoldAll { .. } => {
+                    held::recover(self, id, &intent)?;
+                }
+                intents::Intent::Relocate { moves } => crate::moves::recover(self, id, &moves)?,
+                intents::Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
                 intents::Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
                 intents::Intent::EditPoolFile { .. }
                 | intents::Intent::Join { .. }
@@ -222,6 +226,11 @@ impl Pool {
     /// The members of a volume in a role, by slot.
     pub fn members_of<'a>(&'a self, volume: &'a str, role: Role) -> impl Iterator<Item = &'a Member> {
         self.members.iter().filter(move |m| m.row.volume == volume && m.row.role == role)
+    }
+
+    /// The members of a volume that its files lie on: data disks, then caches.
+    pub fn file_members<'a>(&'a self, volume: &'a str) -> impl Iterator<Item = &'a Member> {
+        self.members.iter().filter(move |m| m.row.volume == volume && m.row.role.holds_files())
     }
 
     /// How much the data disks of a volume hold, and how much it may hold; nothing where nobody said so.

@@ -249,7 +249,7 @@ fn names(array: &Array) -> impl Iterator<Item = &str> {
 }
 
 fn leave(volume: &mut Table, disk: &str) {
-    for key in ["data", "parity"] {
+    for key in ["data", "parity", "cache", "fast"] {
         let Some(array) = volume.get_mut(key).and_then(Item::as_array_mut) else { continue };
         for position in (0..array.len()).rev() {
             let is_empty = match array.get_mut(position) {

@@ -11,7 +11,7 @@ use crate::error::{Error, Kind, Result};
 use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::journal;
-use crate::label::Role;
+use crate::pieces;
 use crate::pool::Pool;
 use crate::scan;
 use crate::writer::ShortWriter;
@@ -47,12 +47,12 @@ pub struct RemoveReport {
 pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Result<RemovePlan> {
     let mut plan = RemovePlan::default();
     let mut found = vec![false; paths.len()];
-    for member in pool.members_of(volume, Role::Data) {
+    for member in pool.file_members(volume) {
         member.writable()?;
         scan::scan(pool, member)?;
         let mut count = Count::default();
         objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
-            if scan::is_held(&path) {
+            if path.is_ours() {
                 return Ok(());
             }
             if let Some(position) = paths.iter().position(|p| path.is_within(p)) {
@@ -78,6 +78,7 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
         })?;
         plan.by_disk.push((member.row.name.clone(), count));
     }
+    plan_pieces(pool, volume, paths, recursive, &mut plan, &mut found)?;
     match found.iter().position(|f| !f) {
         None => Ok(plan),
         Some(missing) => {
@@ -85,6 +86,31 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
             Err(Error::new(Kind::NotFound, "file.not-found", message).remedy("zinc-sieve ls"))
         }
     }
+}
+
+/// Files in pieces go piece by piece.
+fn plan_pieces(
+    pool: &Pool,
+    volume: &str,
+    paths: &[RelPath],
+    recursive: bool,
+    plan: &mut RemovePlan,
+    found: &mut [bool],
+) -> Result<()> {
+    // What an interrupted removal left goes the same way.
+    for file in pieces::files(pool, volume)?.into_iter().chain(pieces::rests(pool, volume)?) {
+        let Some(position) = paths.iter().position(|p| file.path.is_within(p)) else { continue };
+        refuse_folder(&paths[position], &file.path, recursive)?;
+        found[position] = true;
+        for piece in file.pieces {
+            let name = &pool.member(piece.disk)?.row.name;
+            if let Some((_, count)) = plan.by_disk.iter_mut().find(|(disk, _)| disk == name) {
+                count.add(piece.note.length);
+            }
+            plan.files.push((piece.disk, piece.path));
+        }
+    }
+    Ok(())
 }
 
 fn refuse_folder(asked: &RelPath, path: &RelPath, recursive: bool) -> Result<()> {

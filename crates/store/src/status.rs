@@ -1,13 +1,14 @@
 //! One glance at a pool.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 use sieve_core::fate::Unguarded;
+use sieve_core::pool::VolumeKind;
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::proofs::Proof;
-use crate::catalogue::{held_files, intents, objects, parity_state};
+use crate::catalogue::{apart, held_files, intents, objects, parity_state};
 use crate::error::Result;
 use crate::event::Silent;
 use crate::fate::{self, Count, VolumeModel};
@@ -15,6 +16,7 @@ use crate::label::Role;
 use crate::member::State;
 use crate::pool::Pool;
 use crate::scan;
+use crate::settle::{CacheStatus, caches};
 
 /// How a pool is.
 #[derive(Clone, Debug, Serialize)]
@@ -45,6 +47,9 @@ pub struct Status {
     /// Volumes that may hold less than their disks could.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub limits: Vec<Limited>,
+    /// The caches.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub caches: Vec<CacheStatus>,
     /// What was noticed, in words.
     pub notes: Vec<String>,
 }
@@ -158,6 +163,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         damaged_cells: 0,
         proven: crate::catalogue::proofs::all(pool.catalogue.reading())?,
         limits: limits(pool)?,
+        caches: caches(pool)?,
         notes,
     };
     for member in &pool.members {
@@ -179,13 +185,22 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         });
         let reading = pool.catalogue.reading();
         status.damaged_cells += match member.row.role {
-            Role::Data => parity_state::damaged_contents(reading, member.row.id)?.len() as u64,
+            Role::Data | Role::Cache => parity_state::damaged_contents(reading, member.row.id)?.len() as u64,
             Role::Parity => parity_state::damaged_parity(reading, member.row.id)?.len() as u64,
         };
     }
+    for volume in pool.volumes() {
+        for rest in crate::pieces::rests(pool, &volume.name)? {
+            status.notes.push(format!(
+                "{}: some of its pieces are gone, others are left: zinc-sieve rm {} removes those",
+                rest.path, rest.path
+            ));
+        }
+    }
     add_guards(pool, &mut status)?;
-    if intents::all(pool.catalogue.reading())?.iter().any(|(_, i)| matches!(i, intents::Intent::Hold { .. }))
-    {
+    let holds =
+        |i: &intents::Intent| matches!(i, intents::Intent::Hold { .. } | intents::Intent::HoldAll { .. });
+    if intents::all(pool.catalogue.reading())?.iter().any(|(_, intent)| holds(intent)) {
         status.notes.push("another command is removing files right now".into());
     }
     Ok(status)
@@ -262,19 +277,43 @@ fn held(pool: &Pool) -> Result<Count> {
     Ok(count)
 }
 
+/// So many conflicts are told.
+const MOST_CONFLICTS: usize = 1000;
+
 fn conflicts(pool: &Pool) -> Result<Vec<Conflict>> {
+    let (mut mirrored, mut cached) = (BTreeMap::new(), BTreeSet::new());
+    for volume in pool.volumes() {
+        if volume.kind == VolumeKind::Mirrored {
+            mirrored.insert(volume.name.clone(), apart::all(pool.catalogue.reading(), &volume.name)?);
+        } else if volume.has_cache() {
+            cached.insert(volume.name);
+        }
+    }
     let mut statement = pool.catalogue.reading().prepare_cached(
-        "SELECT d.volume, n.path, group_concat(d.name, ' ') FROM name n JOIN disk d ON d.id = n.disk
+        "SELECT d.volume, n.path, group_concat(d.name, ' '),
+             COUNT(DISTINCT CASE WHEN o.standing = 0 AND v.id IS NOT NULL THEN hex(v.whole) ELSE o.id END)
+         FROM name n JOIN disk d ON d.id = n.disk JOIN object o ON o.id = n.object
+             LEFT JOIN version v ON v.id = o.version
          WHERE n.path NOT IN (SELECT path FROM held)
-         GROUP BY d.volume, n.path HAVING COUNT(*) > 1 ORDER BY d.volume, n.path LIMIT 1000",
+         GROUP BY d.volume, n.path HAVING COUNT(*) > 1 ORDER BY d.volume, n.path",
     )?;
     let mut rows = statement.query([])?;
     let mut found = Vec::new();
     while let Some(row) = rows.next()? {
+        let volume: String = row.get(0)?;
+        let contents: i64 = row.get(3)?;
         let path = objects::path_of(&row.get::<_, Vec<u8>>(1)?)?;
+        // Copies are what a mirrored volume is for, and one that is behind follows with the next sync.
+        let is_copy = mirrored.get(&volume).map(|apart| !apart.contains(&path));
+        if is_copy.unwrap_or(contents < 2 && cached.contains(&volume)) {
+            continue;
+        }
+        if found.len() == MOST_CONFLICTS {
+            break;
+        }
         let disks: String = row.get(2)?;
         found.push(Conflict {
-            volume: row.get(0)?,
+            volume,
             path: path.to_string(),
             disks: disks.split(' ').map(str::to_string).collect(),
         });

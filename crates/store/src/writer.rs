@@ -43,7 +43,11 @@ fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
     durable::make_folders(disk, &our_folder())?;
     if let Some(guard) = disk.lock(&path)? {
         let text = format!("{what}, process {}", std::process::id());
-        durable::write_file(disk, &note, text.as_bytes())?;
+        match durable::write_file(disk, &note, text.as_bytes()) {
+            // The lock holds on a full disk too; who has it is a help, and no more.
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => {}
+            other => other?,
+        }
         return Ok(guard);
     }
     let holder = read_small(disk, &note, 4096).unwrap_or_default();

@@ -454,7 +454,7 @@ fn a_dissolve_that_is_cut_off_leaves_all_files_and_is_finished_by_the_next_start
     let dissolve = |scene: &Scene, machine: Arc<dyn Machine>| -> Result<()> {
         let mut pool = scene.open(machine)?;
         let plan = dissolve::plan(&pool, VOLUME)?;
-        dissolve::execute(&mut pool, &plan)
+        dissolve::execute(&mut pool, &plan, &Silent)
     };
     let scene = Scene::build();
     let counter = CrashMachine::new(CrashPlan::Never, &scene.path("attic"));

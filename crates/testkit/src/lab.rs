@@ -95,6 +95,22 @@ impl Lab {
         lab
     }
 
+    /// Makes the folders and the pool file of a pool with these disks (name, capacity in MB) and the text of a volume.
+    /// Data and parity disks are those that the text names so.
+    pub fn of(program: impl Into<PathBuf>, disks: &[(&str, u64)], volume: &str) -> Self {
+        let lab = Self { folder: scratch(), program: program.into(), data: Vec::new(), parity: Vec::new() };
+        let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
+        for (name, capacity) in disks {
+            std::fs::create_dir(lab.disk(name)).expect("a disk's folder can be made");
+            let path = lab.disk(name).display().to_string();
+            write!(text, "\n[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"{capacity} MB\"\nsimulated = true\n")
+                .expect("writing to text works");
+        }
+        write!(text, "\n[[volume]]\nname = \"recordings\"\n{volume}\n").expect("writing to text works");
+        lab.write_pool_file(&text);
+        lab
+    }
+
     /// The folder of everything.
     pub fn root(&self) -> &Path {
         self.folder.path()

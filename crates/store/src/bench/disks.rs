@@ -122,7 +122,7 @@ fn parts_of(
     amount: ByteLength,
 ) -> Result<Vec<(RelPath, u64)>> {
     let files = match member.row.role {
-        Role::Data => objects::largest(pool.catalogue.reading(), member.row.id, 1000)?,
+        Role::Data | Role::Cache => objects::largest(pool.catalogue.reading(), member.row.id, 1000)?,
         Role::Parity => segments(disk)?,
     };
     let (mut parts, mut left) = (Vec::new(), amount.exact());

@@ -10,7 +10,7 @@ use uuid::Uuid;
 use super::{Identity, corrupt, signed, unsigned};
 use crate::disk::FilesystemId;
 use crate::error::Result;
-use crate::label::{self, Label, Role};
+use crate::label::{Label, Role};
 
 /// A member, as the catalogue knows it.
 #[derive(Clone, Debug)]
@@ -43,7 +43,7 @@ impl DiskRow {
     /// The label that says of the disk what the catalogue does.
     pub fn label(&self, pool: &Identity, filesystem: Option<FilesystemId>) -> Label {
         Label {
-            format: if self.first_cell == 0 { label::WITHOUT_FIRST_CELL } else { label::FORMAT },
+            format: self.role.label_format(self.first_cell),
             pool: pool.pool,
             pool_name: pool.name.clone(),
             volume: self.volume.clone(),
@@ -70,7 +70,11 @@ fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
         uuid: parsed(2, row.get(2)?)?,
         filesystem: row.get::<_, Option<String>>(3)?.map(FilesystemId),
         volume: row.get(4)?,
-        role: if role == "parity" { Role::Parity } else { Role::Data },
+        role: match role.as_str() {
+            "parity" => Role::Parity,
+            "cache" => Role::Cache,
+            _ => Role::Data,
+        },
         slot: row.get(6)?,
         scanned_at: row.get(7)?,
         replica: row.get::<_, Option<i64>>(8)?.map(unsigned),
@@ -79,7 +83,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
     })
 }
 
-/// All members, data before parity, in the order of their slots.
+/// All members, data before parity before caches, in the order of their slots.
 ///
 /// # Errors
 /// What the database says.
@@ -87,7 +91,7 @@ pub fn all(c: &Connection) -> Result<Vec<DiskRow>> {
     let mut statement = c.prepare_cached(
         "SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes,
              first_cell
-         FROM disk ORDER BY volume, role, slot, first_cell",
+         FROM disk ORDER BY volume, role = 'cache', role, slot, first_cell",
     )?;
     let rows = statement.query_map([], read)?.collect::<rusqlite::Result<_>>()?;
     Ok(rows)
@@ -129,7 +133,7 @@ pub fn remove(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
         "DELETE FROM unfinished WHERE version IN (SELECT id FROM version WHERE disk = ?1)",
         [row.id.get()],
     )?;
-    for table in ["name", "node", "held", "gone", "lane", "object", "version"] {
+    for table in ["name", "node", "held", "gone", "lane", "object", "version", "piece"] {
         c.execute(&format!("DELETE FROM {table} WHERE disk = ?1"), [row.id.get()])?;
     }
     c.execute("DELETE FROM disk WHERE id = ?1", [row.id.get()])?;
@@ -213,8 +217,9 @@ pub fn insert_volume(c: &Connection, name: &str, geometry: CellGeometry) -> Resu
 /// # Errors
 /// What the database says.
 pub fn remove_volume(c: &Connection, name: &str) -> Result<()> {
-    c.execute("DELETE FROM parity_cell WHERE volume = ?1", [name])?;
-    c.execute("DELETE FROM checked WHERE volume = ?1", [name])?;
+    for table in ["parity_cell", "checked", "heat", "apart"] {
+        c.execute(&format!("DELETE FROM {table} WHERE volume = ?1"), [name])?;
+    }
     c.execute("DELETE FROM volume WHERE name = ?1", [name])?;
     Ok(())
 }
@@ -230,4 +235,67 @@ pub fn geometry(c: &Connection, volume: &str) -> Result<CellGeometry> {
     bytes
         .and_then(|b| CellGeometry::with_cell(unsigned(b)))
         .ok_or_else(|| corrupt(format!("the catalogue does not know volume {volume}")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::schema;
+    use super::*;
+
+    /// All tables with a column of that name.
+    fn tables_with(c: &Connection, column: &str) -> Vec<String> {
+        let sql = "SELECT m.name FROM sqlite_master m JOIN pragma_table_info(m.name) i
+            WHERE m.type = 'table' AND i.name = ?1";
+        let mut statement = c.prepare(sql).unwrap();
+        statement.query_map([column], |row| row.get(0)).unwrap().collect::<rusqlite::Result<_>>().unwrap()
+    }
+
+    /// Puts one row into a table: of disk 1, of volume films, and of no matter what else.
+    fn put_row(c: &Connection, table: &str) {
+        let sql = "SELECT CASE WHEN name = 'disk' THEN '1' WHEN name = 'volume' THEN '''films'''
+            WHEN type = 'BLOB' THEN 'x''00''' ELSE '1' END FROM pragma_table_info(?1)";
+        let mut statement = c.prepare(sql).unwrap();
+        let values: Vec<String> =
+            statement.query_map([table], |row| row.get(0)).unwrap().collect::<rusqlite::Result<_>>().unwrap();
+        c.execute(&format!("INSERT INTO {table} VALUES ({})", values.join(", ")), []).unwrap();
+    }
+
+    fn rows(c: &Connection, table: &str) -> i64 {
+        c.query_row(&format!("SELECT COUNT(*) FROM {table}"), [], |row| row.get(0)).unwrap()
+    }
+
+    /// Numbers of disks and names of volumes are used again: what is left behind would be taken for the new one's.
+    #[test]
+    fn a_disk_and_a_volume_that_leave_leave_nothing_behind() {
+        let c = Connection::open_in_memory().unwrap();
+        for tables in [schema::TABLES, schema::SINCE_FORMAT_2, schema::SINCE_FORMAT_4] {
+            c.execute_batch(tables).unwrap();
+        }
+        let mut row = DiskRow {
+            id: DiskId::new(0),
+            name: "heron".into(),
+            uuid: Uuid::new_v4(),
+            filesystem: None,
+            volume: "films".into(),
+            role: Role::Data,
+            slot: 0,
+            first_cell: 0,
+            scanned_at: None,
+            replica: None,
+            parity_bytes: ByteLength::ZERO,
+        };
+        row.id = insert(&c, &row).unwrap();
+        let of_disk = tables_with(&c, "disk");
+        let of_volume: Vec<String> =
+            tables_with(&c, "volume").into_iter().filter(|table| table != "disk").collect();
+        for table in of_disk.iter().chain(&of_volume) {
+            put_row(&c, table);
+        }
+        assert!(of_disk.iter().all(|table| rows(&c, table) == 1) && of_disk.len() >= 8, "{of_disk:?}");
+        remove(&c, &row, 0).unwrap();
+        remove_volume(&c, "films").unwrap();
+        let left: Vec<&String> =
+            of_disk.iter().chain(&of_volume).filter(|table| rows(&c, table) > 0).collect();
+        assert!(left.is_empty(), "{left:?}");
+    }
 }

@@ -67,14 +67,16 @@ pub(crate) fn remove(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()>
     Ok(())
 }
 
-/// Forgets names whose contents parity does not encode any more.
+/// Forgets names whose contents parity does not encode any more, and of which there is no other copy.
 ///
 /// # Errors
 /// What the database says.
 pub(crate) fn forget_passed(c: &Connection) -> Result<()> {
     c.execute_batch(
         "DELETE FROM gone WHERE (version IS NULL OR version NOT IN (SELECT version FROM lane))
-             AND (older IS NULL OR older NOT IN (SELECT version FROM lane));",
+             AND (older IS NULL OR older NOT IN (SELECT version FROM lane))
+             AND NOT EXISTS (SELECT 1 FROM name n JOIN disk d ON d.id = n.disk JOIN disk own ON own.id = gone.disk
+                 WHERE d.volume = own.volume AND d.id <> own.id AND n.path = gone.path);",
     )?;
     Ok(())
 }

@@ -7,7 +7,19 @@ use uuid::Uuid;
 
 use super::corrupt;
 use crate::error::{Error, Kind, Result};
+use crate::moves::Move;
 use crate::pool_file::Edit;
+
+/// A file that is moved out of sight.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Holds {
+    /// The object.
+    pub object: ObjectId,
+    /// Its name, as a tree key.
+    pub original: Vec<u8>,
+    /// Where it goes, as a tree key.
+    pub held: Vec<u8>,
+}
 
 /// One action of several steps.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -26,6 +38,15 @@ pub enum Intent {
         /// Where it goes, as a tree key.
         held: Vec<u8>,
         /// Another file takes its name.
+        replaced: bool,
+    },
+    /// Files are moved out of sight until the next sync has passed them.
+    HoldAll {
+        /// The disk.
+        disk: DiskId,
+        /// Which, and where they go.
+        files: Vec<Holds>,
+        /// Other files take their names.
         replaced: bool,
     },
     /// A damaged cell of a file is overwritten where it lies; the right bytes are beside those that are kept.
@@ -72,6 +93,16 @@ pub enum Intent {
         at: Option<String>,
         /// How the pool file changes.
         edits: Vec<Edit>,
+    },
+    /// Files are on their way from members to others.
+    Relocate {
+        /// Which, from where to where.
+        moves: Vec<Move>,
+    },
+    /// A file is being put down in pieces.
+    Pieces {
+        /// The disks, and where the pieces go there, as tree keys.
+        pieces: Vec<(DiskId, Vec<u8>)>,
     },
     /// A parity image is being copied to other disks.
     Move {

@@ -1,13 +1,16 @@
 //! What the pool knows: a SQLite database beside the pool file, with a replica on every disk.
 
+pub mod apart;
 pub mod checks;
 pub mod disks;
 pub mod gone;
+pub mod heat;
 pub mod held_files;
 pub mod intents;
 pub mod looks;
 pub mod objects;
 pub mod parity_state;
+pub mod pieces;
 pub mod proofs;
 mod schema;
 pub mod unfinished;
@@ -54,6 +57,7 @@ impl Catalogue {
         catalogue.transaction(|t| {
             t.execute_batch(schema::TABLES)?;
             t.execute_batch(schema::SINCE_FORMAT_2)?;
+            t.execute_batch(schema::SINCE_FORMAT_4)?;
             t.pragma_update(None, "application_id", schema::APPLICATION)?;
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             t.execute(
@@ -94,6 +98,9 @@ impl Catalogue {
             }
             if format(t)? < 3 {
                 t.execute_batch(schema::DISKS_OF_FORMAT_3)?;
+            }
+            if format(t)? < 4 {
+                t.execute_batch(schema::SINCE_FORMAT_4)?;
             }
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             Ok(())

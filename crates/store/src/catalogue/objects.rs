@@ -402,6 +402,18 @@ pub fn forget_nameless(c: &Connection, disk: DiskId) -> Result<()> {
     Ok(())
 }
 
+/// Forgets an object that has no name.
+///
+/// # Errors
+/// What the database says.
+pub fn forget_if_nameless(c: &Connection, object: ObjectId) -> Result<()> {
+    c.prepare_cached(
+        "DELETE FROM object WHERE id = ?1 AND NOT EXISTS (SELECT 1 FROM name WHERE object = ?1)",
+    )?
+    .execute([object.get()])?;
+    Ok(())
+}
+
 /// A folder, symlink or special file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NodeRow {

@@ -1,7 +1,7 @@
 //! The tables of the catalogue.
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub(super) const FORMAT: i64 = 3;
+pub(super) const FORMAT: i64 = 4;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
 pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
@@ -89,4 +89,18 @@ CREATE TABLE disk (
 INSERT INTO disk SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes, 0
     FROM disk_before;
 DROP TABLE disk_before;
+";
+
+/// What format 4 has more: how much files of tiered volumes are used, the pieces of
+/// files that lie on several disks, and files of mirrored volumes whose copies went separate ways.
+pub(super) const SINCE_FORMAT_4: &str = "
+CREATE TABLE heat (
+    volume TEXT NOT NULL, path BLOB NOT NULL, score REAL NOT NULL, at INTEGER NOT NULL, seen INTEGER NOT NULL,
+    PRIMARY KEY (volume, path)) WITHOUT ROWID;
+CREATE TABLE piece (
+    disk INTEGER NOT NULL, path BLOB NOT NULL, file BLOB NOT NULL, number INTEGER NOT NULL, count INTEGER NOT NULL,
+    offset INTEGER NOT NULL, length INTEGER NOT NULL, size INTEGER NOT NULL, whole BLOB NOT NULL,
+    original BLOB NOT NULL, PRIMARY KEY (disk, path)) WITHOUT ROWID;
+CREATE INDEX piece_of_file ON piece (file);
+CREATE TABLE apart (volume TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (volume, path)) WITHOUT ROWID;
 ";

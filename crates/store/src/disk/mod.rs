@@ -3,6 +3,7 @@
 mod attributes;
 mod filesystem;
 mod idle;
+mod open_files;
 mod real;
 mod uuid_ioctl;
 
@@ -17,6 +18,7 @@ use sieve_core::units::{ByteLength, GRANULE};
 
 pub use attributes::Attributes;
 pub use idle::become_idle;
+pub use open_files::open_files;
 pub use real::RealDisk;
 
 use crate::error::Result;
@@ -49,6 +51,8 @@ pub struct Stat {
     pub mtime: i64,
     /// Change time, nanoseconds since 1970.
     pub ctime: i64,
+    /// Access time, nanoseconds since 1970: as exact as the mount keeps it.
+    pub accessed: i64,
     /// Permission bits.
     pub mode: u32,
     /// Owner.

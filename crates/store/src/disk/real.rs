@@ -1,12 +1,13 @@
 //! A disk of the machine the program runs on.
 
+use std::collections::VecDeque;
 use std::ffi::OsStr;
 use std::fs::File;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Instant;
 
 use rustix::fs::{
@@ -29,9 +30,12 @@ pub struct RealDisk {
     root: PathBuf,
     folder: OwnedFd,
     counters: Arc<Counters>,
-    /// The folder used last, since neighbours are used together.
-    last_folder: Mutex<Option<(RelPath, Arc<OwnedFd>)>>,
+    /// The folders used last, the newest first, since neighbours are used together.
+    last_folders: Mutex<VecDeque<(RelPath, Arc<OwnedFd>)>>,
 }
+
+/// So many folders stay open.
+const FOLDERS_AT_HAND: usize = 8;
 
 const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
@@ -44,7 +48,7 @@ impl RealDisk {
         let flags = OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = sys::open(path, flags, Mode::empty())
             .map_err(|errno| Error::io("disk.open", path, errno.into()))?;
-        Ok(Self { root: path.into(), folder, counters: Arc::default(), last_folder: Mutex::new(None) })
+        Ok(Self { root: path.into(), folder, counters: Arc::default(), last_folders: Mutex::default() })
     }
 
     fn error(&self, code: &'static str, path: &RelPath) -> impl FnOnce(Errno) -> Error {
@@ -54,16 +58,18 @@ impl RealDisk {
 
     /// Opens a folder component by component, so that no symlink on the way leads out of the disk.
     fn folder(&self, path: &RelPath) -> std::result::Result<Arc<OwnedFd>, Errno> {
-        let mut last = self.last_folder.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some((known, fd)) = last.as_ref()
-            && known == path
-            && sys::fstat(fd).is_ok_and(|s| s.st_nlink > 0)
-            && !path.is_root()
+        let known = self.last_folders().iter().find(|(known, _)| known == path).map(|(_, fd)| Arc::clone(fd));
+        if let Some(fd) = known.filter(|_| !path.is_root())
+            // Our own folders are taken away by nobody else.
+            && (path.is_ours() || sys::fstat(&fd).is_ok_and(|s| s.st_nlink > 0))
         {
-            return Ok(Arc::clone(fd));
+            return Ok(fd);
         }
         let current = Arc::new(self.open_folder(path)?);
-        *last = Some((path.clone(), Arc::clone(&current)));
+        let mut last = self.last_folders();
+        last.retain(|(known, _)| known != path);
+        last.truncate(FOLDERS_AT_HAND - 1);
+        last.push_front((path.clone(), Arc::clone(&current)));
         Ok(current)
     }
 
@@ -85,8 +91,13 @@ impl RealDisk {
         Ok(current)
     }
 
-    fn forget_folders(&self) {
-        *self.last_folder.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = None;
+    fn last_folders(&self) -> MutexGuard<'_, VecDeque<(RelPath, Arc<OwnedFd>)>> {
+        self.last_folders.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// What is renamed or removed may have been a folder: it, and what lies in it, is opened anew.
+    fn forget_folders(&self, within: &[&RelPath]) {
+        self.last_folders().retain(|(folder, _)| within.iter().all(|path| !folder.is_within(path)));
     }
 
     /// Runs `call` with the open parent and the name.
@@ -143,6 +154,7 @@ fn stat_of(raw: &sys::Stat) -> Stat {
         size: ByteLength::new(u64::try_from(raw.st_size).unwrap_or(0)),
         mtime: nanoseconds(raw.st_mtime, raw.st_mtime_nsec.cast_signed()),
         ctime: nanoseconds(raw.st_ctime, raw.st_ctime_nsec.cast_signed()),
+        accessed: nanoseconds(raw.st_atime, raw.st_atime_nsec.cast_signed()),
         mode: raw.st_mode & 0o7777,
         uid: raw.st_uid,
         gid: raw.st_gid,
@@ -219,9 +231,14 @@ impl Disk for RealDisk {
         let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
         let read = |folder: &OwnedFd, name: &OsStr| {
             let file = sys::openat(folder, name, flags, Mode::empty())?;
-            let mut names = vec![0; 65_536];
+            // Nearly all files have none, or few.
+            let mut names = vec![0; 256];
             let length = match sys::flistxattr(&file, &mut names[..]) {
                 Err(Errno::NOTSUP) => 0,
+                Err(Errno::RANGE) => {
+                    names.resize(65_536, 0);
+                    sys::flistxattr(&file, &mut names[..])?
+                }
                 other => other?,
             };
             let mut pairs = Vec::new();
@@ -269,7 +286,7 @@ impl Disk for RealDisk {
     }
 
     fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
-        self.forget_folders();
+        self.forget_folders(&[from, to]);
         self.at("file.rename", to, |folder, name| {
             self.try_at(from, |old, old_name| {
                 match sys::renameat_with(old, old_name, folder, name, RenameFlags::NOREPLACE) {
@@ -285,7 +302,7 @@ impl Disk for RealDisk {
     }
 
     fn replace(&self, from: &RelPath, to: &RelPath) -> Result<()> {
-        self.forget_folders();
+        self.forget_folders(&[from, to]);
         self.at("file.rename", to, |folder, name| {
             self.try_at(from, |old, old_name| sys::renameat(old, old_name, folder, name))
         })
@@ -296,7 +313,7 @@ impl Disk for RealDisk {
     }
 
     fn remove_folder(&self, path: &RelPath) -> Result<()> {
-        self.forget_folders();
+        self.forget_folders(&[path]);
         self.at("folder.remove", path, |folder, name| sys::unlinkat(folder, name, AtFlags::REMOVEDIR))
     }
 

@@ -8,11 +8,11 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sieve_core::fate::Fate;
 use sieve_core::forecast::Forecast;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, ObjectId, ParityIndex};
 
-use crate::catalogue;
 use crate::catalogue::proofs::{self, Proof};
-use crate::content::Contents;
+use crate::catalogue::{objects, versions};
+use crate::content::{self, Contents};
 use crate::curves::forecast_pass;
 use crate::damage;
 use crate::error::{Error, Kind, Result};
@@ -192,6 +192,9 @@ impl<'a> Pass<'a> {
         for (position, lane) in snapshot.lanes.iter().enumerate().filter(|(_, l)| lost.contains(&l.disk)) {
             provers.push(Prover::open(pool, lane.disk, position, has_replica, sample)?);
         }
+        for cache in pool.members_of(volume, Role::Cache).filter(|m| lost.contains(&m.row.id)) {
+            provers.push(Prover::open(pool, cache.row.id, usize::MAX, has_replica, sample)?);
+        }
         let parities: Vec<DiskId> = pool.members_of(volume, Role::Parity).map(|m| m.row.id).collect();
         let survivors: Vec<DiskId> = parities.into_iter().filter(|id| !lost.contains(id)).collect();
         Ok(Self {
@@ -204,11 +207,7 @@ impl<'a> Pass<'a> {
     }
 
     fn run(&mut self, snapshot: &Snapshot, lost: &[DiskId], observer: &dyn Observer) -> Result<()> {
-        let mut cells: Vec<CellIndex> = self
-            .provers
-            .iter()
-            .flat_map(|p| p.cells(&snapshot.lanes[p.lane()].map, snapshot.geometry))
-            .collect();
+        let mut cells: Vec<CellIndex> = self.provers.iter().flat_map(|p| p.cells(snapshot)).collect();
         if !self.lost_images.is_empty() {
             cells.extend(snapshot.cells());
         }
@@ -228,7 +227,9 @@ impl<'a> Pass<'a> {
         let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
         damage::note(self.pool, &problems, &mut self.report.damage)?;
         for prover in &mut self.provers {
-            prover.take(self.pool, &snapshot.lanes[prover.lane()].map, &window)?;
+            if let Some(lane) = snapshot.lanes.get(prover.lane()) {
+                prover.take(self.pool, &lane.map, &window)?;
+            }
         }
         self.compare_parity(snapshot, &window.lanes, cell);
         Ok(())
@@ -262,10 +263,14 @@ impl<'a> Pass<'a> {
             for (object, size, obtained) in prover.outcomes() {
                 let Some(position) = model.object_index(object) else { continue };
                 let predicted = predicted[position];
+                let obtained = match obtained.is_whole() {
+                    false if is_elsewhere(self.pool, model, position, object, lost)? => Fate::Rebuilt,
+                    _ => obtained,
+                };
                 self.report.predicted.add(predicted, size);
                 self.report.obtained.add(obtained, size);
                 if predicted != obtained {
-                    let names = catalogue::objects::names(self.pool.catalogue.reading(), object)?;
+                    let names = objects::names(self.pool.catalogue.reading(), object)?;
                     let path = names.first().map_or_else(|| format!("object {object}"), ToString::to_string);
                     self.report.surprises.push(Surprise { disk: disk.clone(), path, predicted, obtained });
                 }
@@ -273,4 +278,21 @@ impl<'a> Pass<'a> {
         }
         Ok(self.report)
     }
+}
+
+/// Whether another copy of an object's present content is on a survivor, and is what its checksum says.
+fn is_elsewhere(
+    pool: &Pool,
+    model: &VolumeModel,
+    position: usize,
+    object: ObjectId,
+    lost: &[DiskId],
+) -> Result<bool> {
+    let Some((disk, path)) = model.copy_elsewhere(pool, position, lost)? else { return Ok(false) };
+    let version = objects::get(pool.catalogue.reading(), object)?.and_then(|object| object.version);
+    let Some(version) = version else { return Ok(false) };
+    let expected = versions::get(pool.catalogue.reading(), version)?.sum;
+    let mut copy = pool.member(disk)?.usable()?.open(&path)?;
+    let size = copy.stat()?.size;
+    Ok(content::checksum(&mut *copy, size, |_| {})? == Some(expected))
 }

@@ -5,14 +5,13 @@ use std::collections::BTreeMap;
 use sieve_core::checksum::cell_sum;
 use sieve_core::fate::{Fate, Recovered};
 use sieve_core::lane::{LaneMap, Rows};
-use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, VersionId};
 
 use crate::catalogue::versions::{self, VersionRow};
 use crate::error::Result;
 use crate::pool::Pool;
 use crate::rebuild::jobs::{Assembly, Job, assemblies, jobs, outcome};
-use crate::window::Window;
+use crate::window::{Snapshot, SnapshotLane, Window};
 
 /// A cell of a content while its granules come in.
 struct Partial {
@@ -68,7 +67,9 @@ impl Prover {
     }
 
     /// The cells of parity over which something of the disk lies.
-    pub(super) fn cells(&self, lane: &LaneMap, geometry: CellGeometry) -> Vec<CellIndex> {
+    pub(super) fn cells(&self, snapshot: &Snapshot) -> Vec<CellIndex> {
+        let Some(SnapshotLane { map: lane, .. }) = snapshot.lanes.get(self.lane) else { return Vec::new() };
+        let geometry = snapshot.geometry;
         let wanted = lane.iter().filter(|piece| self.assemblies.contains_key(&piece.value.version));
         wanted.flat_map(|piece| geometry.cells(piece.rows)).collect()
     }
@@ -111,7 +112,7 @@ impl Prover {
         let (_, length) = row.cell_span(cell);
         let whole = Rows::at(cell * row.cell_granules(), row.cell_granules());
         let expected_granules: u64 = row.data.iter().map(|d| d.intersection(whole).length()).sum();
-        let lane = &window.lanes[self.lane];
+        let Some(lane) = window.lanes.get(self.lane) else { return Ok(()) };
         let partial = self.partial.entry((version, cell)).or_insert_with(|| Partial {
             bytes: vec![0; usize::try_from(length).unwrap_or(0)],
             seen: 0,

@@ -4,17 +4,21 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use sieve_core::checksum::cell_size;
 use sieve_core::fate::{
-    DiskIndex, Fate, LostSet, ObjectState, Standing, StatedPiece, VersionState, losses, verdicts,
+    Composite, DiskIndex, Fate, LostSet, ObjectState, Standing, StatedPiece, VersionState, losses, verdicts,
 };
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeKind;
 use sieve_core::units::{ByteLength, GRANULE, ObjectId, VersionId};
 
 use super::load::split_by_damage;
 use super::{Count, VolumeModel};
 use crate::error::{Error, Kind, Result};
+use crate::event::Silent;
 use crate::label::Role;
+use crate::moves::{Leaving, Move};
 use crate::pool::Pool;
+use crate::settle;
 use crate::sync;
 
 /// Something that is taken to be done before the loss.
@@ -82,7 +86,7 @@ impl VolumeModel {
                 self.model.add_parity(self.disks.len());
                 Ok(Vec::new())
             }
-            Step::Settle => Ok(vec![format!("nothing waits on a cache: {} has none", self.volume)]),
+            Step::Settle => self.after_settle(pool),
             Step::Remove(path) => {
                 // What is removed is held: parity and the lanes stay as they are.
                 self.removed.push(path.clone());
@@ -90,6 +94,74 @@ impl VolumeModel {
             }
             Step::Replace { disk, capacity } => self.after_replacement(pool, disk, *capacity),
         }
+    }
+
+    /// What waits lies on the disks, new to parity; copies that are held on the cache count as such.
+    fn after_settle(&mut self, pool: &Pool) -> Result<Vec<String>> {
+        let volume = pool.volume(Some(&self.volume))?;
+        if !volume.has_cache() && volume.kind != VolumeKind::Tiered {
+            return Ok(vec![format!("nothing waits on a cache: {} has none", self.volume)]);
+        }
+        let plan = settle::plan(pool, &volume, &settle::Options::default(), &Silent)?;
+        for file in &plan.moves {
+            self.after_move(file);
+        }
+        let left = plan.left_alone.len();
+        let note = (left > 0)
+            .then(|| format!("{left} files would stay where they are: zinc-sieve settle --dry-run"));
+        Ok(note.into_iter().collect())
+    }
+
+    fn after_move(&mut self, file: &Move) {
+        let positions: Vec<usize> =
+            file.from.iter().filter_map(|source| self.object_index(source.object)).collect();
+        let (Some(first), Some(to)) =
+            (positions.first().copied(), file.to.first().and_then(|to| self.index(*to)))
+        else {
+            return;
+        };
+        let was_on = self.model.objects[first];
+        self.model.objects[first].disk = to;
+        let mut copies = vec![u32::try_from(first).unwrap_or(u32::MAX)];
+        let more: Vec<DiskIndex> = file.to[1..].iter().filter_map(|disk| self.index(*disk)).collect();
+        for more in more {
+            copies.push(self.add_unnamed(ObjectState { disk: more, ..was_on }));
+        }
+        let holds = file.from.iter().any(|source| source.leaving == Leaving::Hold);
+        if holds {
+            let held = self.add_unnamed(was_on);
+            self.is_held.insert(held);
+            copies.push(held);
+        }
+        for other in &positions[1..] {
+            self.vanished.insert(*other);
+            if holds {
+                copies.push(u32::try_from(*other).unwrap_or(u32::MAX));
+            }
+        }
+        self.set_copies(copies);
+    }
+
+    /// One more object, which no name of a file stands for.
+    fn add_unnamed(&mut self, object: ObjectState) -> u32 {
+        let position = self.model.objects.len();
+        self.model.objects.push(object);
+        self.vanished.insert(position);
+        u32::try_from(position).unwrap_or(u32::MAX)
+    }
+
+    /// These are the copies of one file from now on, whatever was before.
+    fn set_copies(&mut self, copies: Vec<u32>) {
+        let first = copies.first().copied().unwrap_or_default();
+        let number = match self.composite_of.get(&first) {
+            Some(number) => *number,
+            None => {
+                self.model.composites.push(Composite::Copies(Vec::new()));
+                u32::try_from(self.model.composites.len() - 1).unwrap_or(u32::MAX)
+            }
+        };
+        self.composite_of.extend(copies.iter().map(|copy| (*copy, number)));
+        self.model.composites[number as usize] = Composite::Copies(copies);
     }
 
     /// The lanes as the coming sync plans them; what is damaged stays so, and its cells with it.
@@ -136,6 +208,7 @@ impl VolumeModel {
             state.data = state.mapped;
         }
         self.finish_sync(&coming.dirty);
+        self.forget_held_copies();
         Ok(())
     }
 
@@ -190,7 +263,7 @@ impl VolumeModel {
         let mut notes = self.parity_too_small(pool, name, member.row.role, capacity);
         if self.missing.contains(&disk) {
             notes.extend(match member.row.role {
-                Role::Data => self.rebuild_data(pool, disk, name)?,
+                Role::Data | Role::Cache => self.rebuild_data(pool, disk, name)?,
                 Role::Parity => self.rebuild_parity(disk),
             });
         }
@@ -214,6 +287,7 @@ impl VolumeModel {
                     )
                 })
                 .collect(),
+            Role::Cache => Vec::new(),
             Role::Parity => pool
                 .members_of(&self.volume, Role::Data)
                 .filter(|m| space(m) > capacity)

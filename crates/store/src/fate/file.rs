@@ -18,7 +18,7 @@ pub struct FileFate<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub path_hex: Option<String>,
     /// The disks that it lies on.
-    pub disks: [&'a str; 1],
+    pub disks: Vec<&'a str>,
     /// Its length.
     pub size_bytes: ByteLength,
     /// What becomes of it.

@@ -1,6 +1,6 @@
 //! From the catalogue to the model that the core computes fates from.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
 use std::thread;
 
@@ -36,6 +36,9 @@ pub fn load(pool: &Pool, volume: &str) -> Result<VolumeModel> {
         missing: LostSet::new(),
         removed: Vec::new(),
         vanished: BTreeSet::new(),
+        composite_of: HashMap::new(),
+        is_held: HashSet::new(),
+        pieced: HashMap::new(),
     };
     if loaded.disks.len() >= MOST_DISKS {
         let message = format!("the catalogue knows {} disks of volume {volume}", loaded.disks.len());
@@ -52,7 +55,10 @@ pub fn load(pool: &Pool, volume: &str) -> Result<VolumeModel> {
     }
     loaded.note_unmapped();
     loaded.add_parities(pool)?;
-    loaded.add_symlinks(pool, &data)?;
+    let holders: Vec<DiskId> = pool.file_members(volume).map(|m| m.row.id).collect();
+    loaded.add_symlinks(pool, &holders)?;
+    loaded.add_copies(pool)?;
+    loaded.add_pieces(pool)?;
     let head = parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
     for member in pool.members.iter().filter(|m| m.state.is_usable() && m.row.replica == head) {
         // Only members of the volume have an index; those of other volumes would only add to the guard.

@@ -2,6 +2,7 @@
 
 mod after;
 mod backup;
+mod copies;
 mod count;
 mod file;
 mod group;

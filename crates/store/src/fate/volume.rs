@@ -1,8 +1,11 @@
 //! A volume as a model, and its files with their fates.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use sieve_core::fate::{DiskIndex, Fate, Guard, LostSet, Model, guards, verdicts};
+use sieve_core::fate::{
+    Composite, DiskIndex, Exposures, Fate, Guard, LostSet, Model, fate_of_composite, guard_of_composite,
+    guards, verdicts,
+};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
@@ -12,7 +15,7 @@ use super::{FileFate, Reason, shown_path};
 use crate::catalogue::{held_files, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
-use crate::label::Role;
+use crate::pieces::{PiecedFile, is_piece};
 use crate::pool::Pool;
 use crate::scan::is_held;
 
@@ -37,6 +40,12 @@ pub struct VolumeModel {
     pub(super) removed: Vec<RelPath>,
     /// Objects that are taken to be lost for good already.
     pub(super) vanished: BTreeSet<usize>,
+    /// The file of several objects that an object is part of, as a position in the model's list.
+    pub(super) composite_of: HashMap<u32, u32>,
+    /// Files in pieces, by the position of their first piece.
+    pub(super) pieced: HashMap<usize, PiecedFile>,
+    /// Objects of such files that are held, so that the file has no name there.
+    pub(super) is_held: HashSet<u32>,
 }
 
 /// The fates and guards of the objects of a model, in its order.
@@ -45,6 +54,8 @@ pub struct Evaluation {
     pub fates: Vec<Fate>,
     /// One for each object.
     pub guards: Vec<Guard>,
+    /// One for each file of several objects.
+    pub(super) composites: Vec<(Fate, Guard)>,
     /// Why contents do not come back; empty where that was not asked for.
     pub(super) traces: Option<Traces>,
 }
@@ -85,7 +96,7 @@ impl VolumeModel {
     }
 
     /// The number of an object of the model; symlinks have none.
-    pub(super) fn object_id(&self, position: usize) -> Option<ObjectId> {
+    pub(crate) fn object_id(&self, position: usize) -> Option<ObjectId> {
         self.object_ids.get(position).copied().map(ObjectId::new)
     }
 
@@ -115,8 +126,58 @@ impl VolumeModel {
 
     /// Evaluates the loss of the disks named, besides those that are missing now; the guard is that of now.
     pub fn evaluate(&self, named: &[DiskId]) -> Evaluation {
-        let fates = verdicts(&self.model, &self.lost_set(named)).fates;
-        Evaluation { fates, guards: guards(&self.model, &self.missing), traces: None }
+        let mut fates = verdicts(&self.model, &self.lost_set(named)).fates;
+        let guards = guards(&self.model, &self.missing);
+        let composites = self.composites(&fates, &guards);
+        for composite in &self.model.composites {
+            let Composite::Copies(copies) = composite else { continue };
+            // What parity does not bring back comes back from a copy on a survivor.
+            if copies.iter().any(|copy| fates[*copy as usize] == Fate::Untouched) {
+                let lost = copies.iter().copied().filter(|copy| !fates[*copy as usize].is_whole());
+                lost.collect::<Vec<_>>().iter().for_each(|copy| fates[*copy as usize] = Fate::Rebuilt);
+            }
+        }
+        Evaluation { fates, guards, composites, traces: None }
+    }
+
+    /// The fates and guards of the files of several objects.
+    fn composites(&self, fates: &[Fate], guards: &[Guard]) -> Vec<(Fate, Guard)> {
+        if self.model.composites.is_empty() {
+            return Vec::new();
+        }
+        let exposures = Exposures::new(&self.model, &self.missing, self.disks.len());
+        let judge = |composite: &Composite| {
+            let fate = fate_of_composite(&self.model, composite, fates);
+            let level = guard_of_composite(&self.model, composite, &exposures, guards, &self.missing);
+            let worst = composite.objects().iter().find_map(|object| guards[*object as usize].reason);
+            (fate, Guard { level, reason: worst.filter(|_| level == 0) })
+        };
+        self.model.composites.iter().map(judge).collect()
+    }
+
+    /// The file of several objects that an object is part of.
+    fn composite(&self, position: usize) -> Option<usize> {
+        let key = u32::try_from(position).ok()?;
+        self.composite_of.get(&key).map(|composite| *composite as usize)
+    }
+
+    /// Whether a name of an object stands for its file: of several copies only the first does, or the first with the name.
+    fn stands_for_file(&self, pool: &Pool, position: usize, path: &RelPath) -> Result<bool> {
+        let key = u32::try_from(position).unwrap_or(u32::MAX);
+        let Some(composite) = self.composite_of.get(&key) else { return Ok(true) };
+        let parts = self.model.composites[*composite as usize].objects();
+        let is_one_name = self.object_id(position).is_none() || self.pieced.contains_key(&position);
+        if is_one_name {
+            return Ok(parts.first() == Some(&key)); // symlinks and pieces have one name each
+        }
+        for part in parts.iter().take_while(|part| **part != key) {
+            let disk = self.disks[usize::from(self.model.objects[*part as usize].disk.0)];
+            let named = objects::by_path(pool.catalogue.reading(), disk, path)?;
+            if named.and_then(|object| self.object_index(object.id)) == Some(*part as usize) {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Evaluates a loss, and traces why what does not come back does not.
@@ -145,7 +206,7 @@ impl VolumeModel {
             }
         };
         objects::for_each_link(pool.catalogue.reading(), |object| count(object, 1))?;
-        for member in pool.members_of(&self.volume, Role::Data) {
+        for member in pool.file_members(&self.volume) {
             for held in held_files::all(pool.catalogue.reading(), member.row.id)? {
                 if let Some(object) = objects::by_path(pool.catalogue.reading(), member.row.id, &held.path)? {
                     count(object.id.get(), -1);
@@ -169,7 +230,7 @@ impl VolumeModel {
     }
 
     /// Calls `visit` with every file of the volume: each name of each file, and symlinks. Held files are
-    /// not files of the volume.
+    /// not files of the volume, and copies are one file.
     ///
     /// # Errors
     /// Those of `visit`, and of the database.
@@ -177,15 +238,45 @@ impl VolumeModel {
         &self,
         pool: &Pool,
         evaluation: &Evaluation,
+        visit: impl FnMut(FileFate<'_>) -> Result<()>,
+    ) -> Result<()> {
+        self.walk(pool, evaluation, true, visit)
+    }
+
+    /// As [`Self::for_each_file`], disk by disk: each copy counts by itself.
+    ///
+    /// # Errors
+    /// Those of `visit`, and of the database.
+    pub fn for_each_copy(
+        &self,
+        pool: &Pool,
+        evaluation: &Evaluation,
+        visit: impl FnMut(FileFate<'_>) -> Result<()>,
+    ) -> Result<()> {
+        self.walk(pool, evaluation, false, visit)
+    }
+
+    fn walk(
+        &self,
+        pool: &Pool,
+        evaluation: &Evaluation,
+        as_files: bool,
         mut visit: impl FnMut(FileFate<'_>) -> Result<()>,
     ) -> Result<()> {
-        for member in pool.members_of(&self.volume, Role::Data) {
-            let disk = member.row.name.as_str();
+        for member in pool.file_members(&self.volume) {
             let mut show = |path: &RelPath, size: ByteLength, position: usize| {
-                self.file(pool, evaluation, disk, path, size, position)?.map_or(Ok(()), &mut visit)
+                if as_files && !self.stands_for_file(pool, position, path)? {
+                    return Ok(());
+                }
+                let composite = if as_files { self.composite(position) } else { None };
+                self.file(pool, evaluation, path, size, (position, composite))?.map_or(Ok(()), &mut visit)
             };
             objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
                 match self.object_index(object.id) {
+                    Some(position) if is_piece(&path) && as_files => match self.pieced.get(&position) {
+                        Some(file) => show(&file.path, file.size, position),
+                        None => Ok(()),
+                    },
                     Some(position) if !is_held(&path) => show(&path, object.size, position),
                     _ => Ok(()),
                 }
@@ -205,27 +296,30 @@ impl VolumeModel {
     /// A file with its fate; nothing for one that is taken to be removed, or lost for good already.
     fn file<'a>(
         &'a self,
-        pool: &Pool,
+        pool: &'a Pool,
         evaluation: &Evaluation,
-        disk: &'a str,
         path: &RelPath,
         size: ByteLength,
-        position: usize,
+        (position, composite): (usize, Option<usize>),
     ) -> Result<Option<FileFate<'a>>> {
         if self.vanished.contains(&position) || self.removed.iter().any(|r| path.is_within(r)) {
             return Ok(None);
         }
+        let (fate, guard) = composite.map_or_else(
+            || (evaluation.fates[position], evaluation.guards[position]),
+            |composite| evaluation.composites[composite],
+        );
         let (text, path_hex) = shown_path(path);
         let top = path.top_folder().map(|f| String::from_utf8_lossy(f).into_owned());
         Ok(Some(FileFate {
             volume: &self.volume,
             path: text,
             path_hex,
-            disks: [disk],
+            disks: self.disks_of(pool, composite, position),
             size_bytes: size,
-            fate: evaluation.fates[position],
-            guard: evaluation.guards[position].level,
-            unguarded: evaluation.guards[position].reason,
+            fate,
+            guard: guard.level,
+            unguarded: guard.reason,
             reason: self.reason(pool, evaluation, position)?,
             top_folder: top.unwrap_or_default(),
             position,
@@ -244,17 +338,36 @@ impl VolumeModel {
         path: &RelPath,
         mut visit: impl FnMut(FileFate<'_>, Vec<Rows>) -> Result<()>,
     ) -> Result<()> {
-        for member in pool.members_of(&self.volume, Role::Data) {
+        for member in pool.file_members(&self.volume) {
             let Some(object) = objects::by_path(pool.catalogue.reading(), member.row.id, path)? else {
                 continue;
             };
             let Some(position) = self.object_index(object.id) else { continue };
-            let found = self.file(pool, evaluation, &member.row.name, path, object.size, position)?;
+            if !self.stands_for_file(pool, position, path)? {
+                continue;
+            }
+            let at = (position, self.composite(position));
+            let found = self.file(pool, evaluation, path, object.size, at)?;
             if let Some(file) = found {
                 visit(file, self.model.rows_of(&self.model.objects[position]))?;
             }
         }
+        for (position, file) in self.pieced.iter().filter(|(_, file)| file.path == *path) {
+            let at = (*position, self.composite(*position));
+            if let Some(found) = self.file(pool, evaluation, path, file.size, at)? {
+                visit(found, self.model.rows_of(&self.model.objects[*position]))?;
+            }
+        }
         Ok(())
+    }
+
+    /// The names of the disks that the parts of a file lie on under its name.
+    fn disks_of<'a>(&'a self, pool: &'a Pool, composite: Option<usize>, position: usize) -> Vec<&'a str> {
+        let only = [u32::try_from(position).unwrap_or(u32::MAX)];
+        let parts = composite.map_or(&only[..], |composite| self.model.composites[composite].objects());
+        let named = parts.iter().filter(|part| !self.is_held.contains(*part));
+        let disks = named.map(|part| self.disks[usize::from(self.model.objects[*part as usize].disk.0)]);
+        disks.filter_map(|disk| pool.member(disk).ok()).map(|member| member.row.name.as_str()).collect()
     }
 
     fn reason(&self, pool: &Pool, evaluation: &Evaluation, position: usize) -> Result<Option<Reason>> {

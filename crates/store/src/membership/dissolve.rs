@@ -1,17 +1,27 @@
 //! The end of a volume: its disks are left with the files that they hold, and nothing of ours.
 
+use std::collections::BTreeSet;
+
 use serde::Serialize;
-use sieve_core::units::ByteLength;
+use sieve_core::landing::Spot;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, DiskId};
 
 use super::vacate::{erase, refuse_while_missing};
 use super::{forget_intents, tell_all_members};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{disks, held_files, mark_changed, objects};
-use crate::error::Result;
+use crate::disk::full_path;
+use crate::error::{Error, Kind, Result};
+use crate::event::{Observer, Silent};
 use crate::fate::Count;
+use crate::grounds::Grounds;
 use crate::journal;
 use crate::label::{Role, our_folder};
+use crate::pieces::{self, PiecedFile};
+use crate::pipeline::Restraint;
 use crate::pool::{Pool, catalogue_path, remove_passing};
+use crate::settle::{self, SettlePlan};
 use crate::writer::LongWriter;
 
 /// What will be left of one disk.
@@ -39,8 +49,28 @@ pub struct DissolvePlan {
     pub volume: String,
     /// Disk by disk.
     pub disks: Vec<DissolvedDisk>,
+    /// What leaves the caches, file by file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub settles: Option<SettlePlan>,
+    /// Files in pieces that are put together, each with the disk that it goes to.
+    pub joins: Vec<Join>,
     /// It is the last volume: the pool ends with it.
     pub is_last: bool,
+}
+
+/// A file in pieces that is put together.
+#[derive(Clone, Debug, Serialize)]
+pub struct Join {
+    /// Its path.
+    pub path: String,
+    /// Its length.
+    pub size_bytes: ByteLength,
+    /// The disk that it goes to.
+    pub to: String,
+    #[serde(skip)]
+    file: PiecedFile,
+    #[serde(skip)]
+    disk: DiskId,
 }
 
 /// Looks at what will be left.
@@ -56,7 +86,10 @@ pub fn plan(pool: &Pool, volume: &str) -> Result<DissolvePlan> {
         is_last: pool.members.iter().all(|member| member.row.volume == volume),
         volume,
         disks: Vec::new(),
+        settles: None,
+        joins: Vec::new(),
     };
+    plan_moves(pool, &mut plan)?;
     for member in pool.members.iter().filter(|member| member.row.volume == plan.volume) {
         let at = if member.state.is_usable() {
             Some(member.writable()?.root().display().to_string())
@@ -72,10 +105,10 @@ pub fn plan(pool: &Pool, volume: &str) -> Result<DissolvePlan> {
             held: 0,
             parity: member.row.parity_bytes,
         };
-        if member.row.role == Role::Data {
+        if member.row.role.holds_files() {
             disk.held = held_files::all(reading, member.row.id)?.len() as u64;
             objects::for_each_name(reading, member.row.id, |path, object| {
-                if !crate::scan::is_held(&path) {
+                if !path.is_ours() {
                     disk.files.add(object.size);
                 }
                 Ok(())
@@ -86,16 +119,105 @@ pub fn plan(pool: &Pool, volume: &str) -> Result<DissolvePlan> {
     Ok(plan)
 }
 
+/// What is in our folders and belongs to no whole file would go with them.
+fn refuse_rests(pool: &Pool, volume: &str) -> Result<()> {
+    let whole: BTreeSet<(DiskId, RelPath)> = pieces::files(pool, volume)?
+        .into_iter()
+        .flat_map(|file| file.pieces)
+        .map(|piece| (piece.disk, piece.path))
+        .collect();
+    for member in pool.members_of(volume, Role::Data).filter(|member| member.state.is_usable()) {
+        let disk = member.usable()?;
+        if disk.stat(&pieces::folder())?.is_none() {
+            continue;
+        }
+        for name in disk.list(&pieces::folder())? {
+            let path = pieces::folder()
+                .join(&name)
+                .ok()
+                .filter(|path| !whole.contains(&(member.row.id, path.clone())));
+            if let Some(path) = path {
+                let place = full_path(&**disk, &path);
+                let message = format!("{}: a piece of a file of which others are gone", place.display());
+                return Err(Error::new(Kind::Safety, "dissolve.piece", message)
+                    .remedy("zinc-sieve status names the file: zinc-sieve rm it, or move the piece away"));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Everything gets a place on a data disk, whole.
+fn plan_moves(pool: &Pool, plan: &mut DissolvePlan) -> Result<()> {
+    let volume = pool.volume(Some(&plan.volume))?;
+    refuse_rests(pool, &volume.name)?;
+    let mut grounds = None;
+    for file in pieces::files(pool, &volume.name)? {
+        if grounds.is_none() {
+            let found = Grounds::open(pool, &volume)?;
+            let lander = found.lander(pool, &volume)?;
+            grounds = Some((found, lander));
+        }
+        let Some((found, lander)) = &mut grounds else { continue };
+        let Some(Spot::Whole(places)) = lander.whole_on_disks(&file.path, file.size) else {
+            let message =
+                format!("{} ({}) lies in pieces, and no disk has room for all of it", file.path, file.size);
+            return Err(Error::new(Kind::Conflict, "dissolve.no-room", message)
+                .remedy("get it elsewhere and remove it from the volume, or make room"));
+        };
+        let member = &pool.members[found.members[places[0]]];
+        plan.joins.push(Join {
+            path: file.path.to_string(),
+            size_bytes: file.size,
+            to: member.row.name.clone(),
+            file,
+            disk: member.row.id,
+        });
+    }
+    if volume.has_cache() {
+        let settles = settle::plan(pool, &volume, &everything(), &Silent)?;
+        if let Some(left) = settles.left_alone.first() {
+            let message = format!("{} cannot leave the cache: {}", left.path, left.why);
+            return Err(Error::new(Kind::Conflict, "dissolve.cache", message)
+                .remedy("see to that first; nothing was done"));
+        }
+        plan.settles = Some(settles);
+    }
+    Ok(())
+}
+
+fn everything() -> settle::Options {
+    settle::Options { everything: true, ..settle::Options::default() }
+}
+
+/// Puts files together, and empties the caches.
+fn make_whole(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> Result<()> {
+    for join in &plan.joins {
+        pieces::join(pool, &join.file, join.disk, observer)?;
+    }
+    if let Some(settles) = &plan.settles {
+        let volume = pool.volume(Some(&plan.volume))?;
+        let report = settle::settle(pool, &volume, settles, &everything(), &Restraint::default(), observer)?;
+        if let Some(left) = report.moved.left_alone.first() {
+            let message = format!("{} cannot leave the cache: {}", left.path, left.why);
+            return Err(Error::new(Kind::Conflict, "dissolve.cache", message)
+                .remedy("see to that, then run this again: it goes on from here"));
+        }
+    }
+    Ok(())
+}
+
 /// Ends the volume.
 ///
 /// # Crash safety
-/// One commit takes its disks out of the pool, with an intent for each; the next start removes what is still on them. No file
-/// of the volume is touched.
+/// Files that have to move first do so as always: whole where they were or where they go. Then one commit takes its disks out of the pool, with an intent for each; the next start removes what is still on them. No
+/// other file of the volume is touched.
 ///
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
-pub fn execute(pool: &mut Pool, plan: &DissolvePlan) -> Result<()> {
+pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> Result<()> {
     let lock = LongWriter::begin(&*pool.home, pool.members.iter(), "dissolve")?;
+    make_whole(pool, plan, observer)?;
     let now = pool.machine.now();
     let leaving: Vec<_> =
         pool.members.iter().filter(|m| m.row.volume == plan.volume).map(|m| m.row.clone()).collect();

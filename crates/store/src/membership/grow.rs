@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
-use sieve_core::units::{ByteLength, DiskId, GRANULE, MAX_PARITIES, MAX_SLOTS};
+use sieve_core::units::{ByteLength, DiskId, GRANULE};
 use uuid::Uuid;
 
 use super::{NewDisk, edit_pool_file, forget_intents, tell_all_members};
@@ -114,7 +114,7 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
     let usable = usable_bytes(spec, Some(&new.filesystem)).unwrap_or_default();
     let slot = free_slot(pool, &volume.name, request.role)?;
     let (kept_files, kept_bytes) = match request.role {
-        Role::Data => scan::count(&*new.disk)?,
+        Role::Data | Role::Cache => scan::count(&*new.disk)?,
         Role::Parity => (0, ByteLength::ZERO),
     };
     let mut plan = GrowPlan {
@@ -133,6 +133,7 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
     };
     match request.role {
         Role::Data => refuse_larger_than_parity(pool, &plan)?,
+        Role::Cache => {}
         Role::Parity => {
             new.refuse_used()?;
             plan_parity(pool, &mut plan)?;
@@ -192,10 +193,7 @@ fn place_of(request: &GrowRequest, written: Option<&str>) -> Result<PathBuf> {
 
 /// The first slot that no member has.
 fn free_slot(pool: &Pool, volume: &str, role: Role) -> Result<u8> {
-    let most = match role {
-        Role::Data => MAX_SLOTS,
-        Role::Parity => MAX_PARITIES,
-    };
+    let most = role.slots();
     let taken: Vec<u8> = pool.members_of(volume, role).map(|m| m.row.slot).collect();
     let free = (0..most).filter_map(|slot| u8::try_from(slot).ok()).find(|slot| !taken.contains(slot));
     free.ok_or_else(|| {
@@ -289,7 +287,7 @@ pub fn execute(
         stopped: false,
     };
     match plan.role {
-        Role::Data => {
+        Role::Data | Role::Cache => {
             observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
             report.files = scan::scan(pool, pool.member(row.id)?)?.files;
         }

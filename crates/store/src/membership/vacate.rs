@@ -1,4 +1,5 @@
-//! Parity disks leave their volume: it is guarded by one less, and the disk is as it was before it came.
+//! Parity disks leave their volume, which is guarded by one less; caches leave when nothing is on them. The disk is as it was
+//! before it came.
 
 use std::path::Path;
 
@@ -15,8 +16,10 @@ use crate::error::{Error, Kind, Result};
 use crate::fate::{self, Count};
 use crate::journal;
 use crate::label::{self, Role, our_folder};
+use crate::member::Member;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
+use crate::scan;
 use crate::writer::LongWriter;
 
 /// Files of one guard, before and after.
@@ -57,15 +60,17 @@ pub struct VacateReport {
 /// Looks at what it would do.
 ///
 /// # Errors
-/// When a disk is not a parity disk, or only a part of an image would leave.
+/// When a disk holds files of the volume, or only a part of an image would leave.
 pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
     let mut leaving = Vec::new();
     for name in names {
         let member = pool.member_named(name)?;
-        if member.row.role != Role::Parity {
+        if member.row.role == Role::Cache {
+            refuse_used_cache(pool, member)?;
+        } else if member.row.role != Role::Parity {
             let message = format!("{name} is a data disk of volume {}", member.row.volume);
             return Err(Error::new(Kind::Usage, "vacate.data", message).remedy(
-                "this version lets parity disks leave; move the files of a data disk with get, put and rm",
+                "parity disks and caches can leave; move the files of a data disk with get, put and rm",
             ));
         }
         leaving.push(member);
@@ -93,6 +98,27 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
         missing: leaving.iter().filter(|m| !m.state.is_usable()).map(|m| m.row.name.clone()).collect(),
         guards: guards(pool, &volume, &ids)?,
     })
+}
+
+/// A cache leaves with nothing on it, seen or out of sight.
+///
+/// # Errors
+/// When it is not there, or holds files.
+fn refuse_used_cache(pool: &Pool, member: &Member) -> Result<()> {
+    member.writable()?;
+    scan::scan(pool, member)?;
+    let files: i64 = pool.catalogue.reading().query_row(
+        "SELECT COUNT(*) FROM name WHERE disk = ?1",
+        [member.row.id.get()],
+        |row| row.get(0),
+    )?;
+    if files == 0 {
+        return Ok(());
+    }
+    let message =
+        format!("{} holds {files} files, those included that are held until the next sync", member.row.name);
+    Err(Error::new(Kind::Conflict, "vacate.cache", message)
+        .remedy("zinc-sieve settle --then-sync first; what stays on the cache has to be landed elsewhere"))
 }
 
 /// While a data disk is missing, what was on it may need every parity there is.

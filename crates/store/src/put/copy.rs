@@ -3,22 +3,22 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use sieve_core::checksum::{ContentHasher, ContentSum};
+use sieve_core::checksum::ContentSum;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, DiskId, GRANULE, ObjectId};
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::{Item, PutPlan, PutReport};
 use crate::catalogue::{self, objects, versions};
-use crate::content::{self, READ_STEP};
-use crate::disk::{Attributes, Disk, EntryKind, ReadFile, Stat, WriteFile};
+use crate::copying::copy_verified;
+use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::held::{self, ToHold};
 use crate::journal;
-use crate::label::Role;
 use crate::member::Member;
+use crate::pieces::{self, Plot};
 use crate::pool::Pool;
 use crate::scan;
 use crate::workspace::Workspace;
@@ -92,7 +92,7 @@ impl Putter<'_> {
         let (source, target) = (self.plan.source(item), self.plan.target(&item.path));
         let Some(stat) = source.stat(&item.path)? else { return Ok(()) };
         let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
-        for member in self.pool.members_of(&self.member(item).row.volume, Role::Data) {
+        for member in self.pool.file_members(&self.member(item).row.volume) {
             let Ok(disk) = member.writable() else { continue };
             if disk.stat(&target)?.is_some() {
                 disk.set_attributes(&target, &attributes)?;
@@ -121,11 +121,15 @@ impl Putter<'_> {
 
     /// A path for an unfinished file on the disk that an item goes to.
     fn temporary(&mut self, item: &Item, disk: &Arc<dyn Disk>) -> Result<RelPath> {
-        if !self.spaces.contains_key(&item.member) {
+        self.temporary_on(item.member, disk)
+    }
+
+    fn temporary_on(&mut self, member: u16, disk: &Arc<dyn Disk>) -> Result<RelPath> {
+        if !self.spaces.contains_key(&member) {
             let space = Workspace::begin(disk, self.pool.machine.random())?;
-            self.spaces.insert(item.member, space);
+            self.spaces.insert(member, space);
         }
-        Ok(self.spaces.get_mut(&item.member).expect("just put there").next_path())
+        Ok(self.spaces.get_mut(&member).expect("just put there").next_path())
     }
 
     /// The object of that name; what was copied there directly has to be known to be held.
@@ -142,6 +146,9 @@ impl Putter<'_> {
         let disk = Arc::clone(self.member(item).writable()?);
         if let Some(parent) = target.parent() {
             durable::make_folders(&*disk, &parent)?;
+        }
+        if let Some(parts) = &item.pieces {
+            return self.in_pieces(item, target, parts);
         }
         if let Some(first) = &item.link_of {
             // The catalogue learns of the further name from the stat of the first.
@@ -161,6 +168,21 @@ impl Putter<'_> {
         let stat = disk.stat(target)?.ok_or_else(|| vanished(target))?;
         self.done.push(Done { item: index, stat, content: Some((sum, data)), attributes, hold });
         Ok(())
+    }
+
+    fn in_pieces(&mut self, item: &Item, target: &RelPath, parts: &[(u16, ByteLength)]) -> Result<()> {
+        self.record()?;
+        let source = self.plan.source(item);
+        let mut input = source.open(&item.path)?;
+        let attributes = Attributes::of(&input.stat()?, source.extended_attributes(&item.path)?);
+        let mut plots = Vec::new();
+        for (index, length) in parts {
+            let member = &self.pool.members[usize::from(*index)];
+            let disk = Arc::clone(member.writable()?);
+            let temporary = self.temporary_on(*index, &disk)?;
+            plots.push(Plot { member: member.row.id, disk, temporary, length: *length });
+        }
+        pieces::put(self.pool, &mut *input, &attributes, target, &plots, self.observer)
     }
 
     /// Gives the copy its name. A file that had the name before is held; a symlink makes way.
@@ -251,62 +273,4 @@ fn record_file(t: &rusqlite::Transaction<'_>, disk: DiskId, path: &RelPath, file
     objects::set_version(t, id, version, sieve_core::fate::Standing::Same, older)?;
     objects::set_name(t, disk, path, id)?;
     Ok(id)
-}
-
-/// Copies a file to an unfinished one, holes as holes, and reads it back.
-///
-/// # Errors
-/// When the source changes on the way, the copy differs, or what a disk says.
-fn copy_verified(
-    input: &mut dyn ReadFile,
-    size: ByteLength,
-    disk: &dyn Disk,
-    target: &RelPath,
-    attributes: &Attributes,
-    observer: &dyn Observer,
-) -> Result<(ContentSum, Vec<Rows>)> {
-    let data = input.data_ranges()?;
-    let mut output = disk.create(target)?;
-    output.set_length(size.exact())?;
-    let sum = copy(input, &mut *output, size, &data, observer)?;
-    disk.set_attributes(target, attributes)?;
-    output.sync()?;
-    let mut written = disk.open(target)?;
-    if content::checksum(&mut *written, size, |_| {})?.as_ref() != Some(&sum) {
-        let message = format!("{}: what was written reads back differently", disk.root().display());
-        return Err(Error::new(Kind::Io, "put.verify", message).remedy("do not trust this disk: check it"));
-    }
-    Ok((sum, written.data_ranges()?))
-}
-
-fn copy(
-    input: &mut dyn ReadFile,
-    output: &mut dyn WriteFile,
-    size: ByteLength,
-    data: &[Rows],
-    observer: &dyn Observer,
-) -> Result<ContentSum> {
-    let mut hasher = ContentHasher::new(size);
-    let mut buffer = vec![0; READ_STEP];
-    let mut offset = 0;
-    loop {
-        let count = input.read_at(&mut buffer, offset)?;
-        if count == 0 {
-            break;
-        }
-        hasher.update(&buffer[..count]);
-        let end = offset + count as u64;
-        let rows = Rows::new(offset / GRANULE, end.div_ceil(GRANULE));
-        for part in data.iter().map(|d| d.intersection(rows)).filter(|p| !p.is_empty()) {
-            let (from, to) = (part.start() * GRANULE, (part.end() * GRANULE).min(end));
-            let at = |position: u64| usize::try_from(position - offset).expect("within the buffer");
-            output.write_at(&buffer[at(from.max(offset))..at(to)], from.max(offset))?;
-        }
-        offset = end;
-        observer.event(Event::Advanced { by: count as u64 });
-    }
-    hasher.finish().ok_or_else(|| {
-        Error::new(Kind::Conflict, "put.changed", "a source file changed while it was copied")
-            .remedy("put it again")
-    })
 }

@@ -41,6 +41,8 @@ struct Item {
     replaces: Option<u16>,
     /// It is a further name of this file, which is put as well.
     link_of: Option<Box<RelPath>>,
+    /// It goes in pieces: the members, and how much each takes.
+    pieces: Option<Box<[(u16, ByteLength)]>>,
 }
 
 impl PutPlan {

@@ -4,8 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
+use sieve_core::landing::{Lander, Spot};
 use sieve_core::path::RelPath;
-use sieve_core::placement::{Placement, Placer};
 use sieve_core::units::{ByteLength, GRANULE};
 
 use super::{Item, PutPlan};
@@ -13,10 +13,10 @@ use crate::catalogue::objects;
 use crate::disk::{Disk, EntryKind, RealDisk, Stat};
 use crate::error::{Error, Kind, Result};
 use crate::fate::Count;
-use crate::label::Role;
+use crate::grounds::Grounds;
 use crate::member::Member;
+use crate::pieces;
 use crate::pool::Pool;
-use crate::scan;
 
 /// Finds every source file a disk, before anything is copied.
 ///
@@ -30,29 +30,12 @@ pub fn plan(
     replace: bool,
 ) -> Result<PutPlan> {
     let spec = pool.volume(Some(volume))?;
-    let targets: Vec<usize> = (0..pool.members.len())
-        .filter(|i| {
-            let member = &pool.members[*i];
-            member.row.volume == spec.name && member.row.role == Role::Data && member.writable().is_ok()
-        })
-        .collect();
-    if targets.is_empty() {
-        let message = format!("no data disk of {volume} takes files now");
-        return Err(Error::new(Kind::Safety, "put.no-disk", message).remedy("zinc-sieve status"));
-    }
-    let mut free = Vec::new();
-    for index in &targets {
-        let member = &pool.members[*index];
-        if member.spec.as_ref().is_some_and(|s| s.capacity.is_some()) {
-            scan::scan(pool, member)?; // what was copied to it directly counts against its capacity
-        }
-        free.push(member.free_bytes(&pool.catalogue)?);
-    }
+    let grounds = Grounds::open(pool, &spec)?;
     let mut planner = Planner {
         pool,
         volume: spec.name.clone(),
-        placer: placer_with_homes(pool, spec.placement, &targets, free)?,
-        targets,
+        lander: grounds.lander(pool, &spec)?,
+        targets: grounds.members,
         replace,
         plan: PutPlan {
             sources: Vec::new(),
@@ -63,6 +46,7 @@ pub fn plan(
             replaced: 0,
         },
         links: HashMap::new(),
+        pieced: pieces::files(pool, &spec.name)?.into_iter().map(|file| file.path).collect(),
         seen: have_twins(sources).then(HashSet::new),
         too_large: Vec::new(),
         taken: Vec::new(),
@@ -71,36 +55,6 @@ pub fn plan(
         planner.source(source)?;
     }
     planner.finish()
-}
-
-/// A placer that knows, where that matters, on which disk each folder has the most.
-fn placer_with_homes(
-    pool: &Pool,
-    placement: Placement,
-    targets: &[usize],
-    free: Vec<ByteLength>,
-) -> Result<Placer> {
-    let mut placer = Placer::new(placement, free);
-    if placement != Placement::KeepTogether {
-        return Ok(placer);
-    }
-    let mut most: HashMap<RelPath, (ByteLength, usize)> = HashMap::new();
-    for (disk, index) in targets.iter().enumerate() {
-        let mut here: HashMap<RelPath, ByteLength> = HashMap::new();
-        objects::for_each_name(pool.catalogue.reading(), pool.members[*index].row.id, |path, object| {
-            let bytes = here.entry(path.parent().unwrap_or_default()).or_default();
-            *bytes = bytes.plus(object.size);
-            Ok(())
-        })?;
-        for (folder, bytes) in here {
-            let home = most.entry(folder).or_insert((bytes, disk));
-            if bytes > home.0 {
-                *home = (bytes, disk);
-            }
-        }
-    }
-    most.iter().for_each(|(folder, (_, disk))| placer.settle_home(folder, *disk));
-    Ok(placer)
 }
 
 /// Only sources of one name can bring two things of one name.
@@ -113,12 +67,15 @@ fn have_twins(sources: &[PathBuf]) -> bool {
 struct Planner<'a> {
     pool: &'a Pool,
     volume: String,
+    /// The members that take files, by their positions in the pool.
     targets: Vec<usize>,
-    placer: Placer,
+    lander: Lander<'a>,
     replace: bool,
     plan: PutPlan,
-    /// Files with several names, by device and inode: the target it goes to and the first name.
-    links: HashMap<(u64, u64), (usize, RelPath)>,
+    /// Files with several names, by device and inode: where they go and the first name.
+    links: HashMap<(u64, u64), (Spot, RelPath)>,
+    /// Files that lie in pieces.
+    pieced: HashSet<RelPath>,
     /// The paths so far, where one could come twice.
     seen: Option<HashSet<RelPath>>,
     too_large: Vec<String>,
@@ -168,6 +125,7 @@ impl Planner<'_> {
             member: position(member),
             replaces: None,
             link_of: None,
+            pieces: None,
         };
         self.plan.items.push(item);
         self.plan.items.last_mut().expect("it was just put there")
@@ -202,11 +160,16 @@ impl Planner<'_> {
         }
         // A folder lies where its first file goes.
         let first = self.plan.items.get(index + 1).map(|i| i.member);
-        let on_its_own = || self.placer.place_for_folder().map(|d| position(self.targets[d]));
+        let target = self.plan.target(path);
+        let on_its_own = || self.lander.for_folder(&target).map(|d| position(self.targets[d]));
         if let Some(member) = first.or_else(on_its_own) {
             self.plan.items[index].member = member;
         }
         Ok(())
+    }
+
+    fn member_at(&self, target: usize) -> &Member {
+        &self.pool.members[self.targets[target]]
     }
 
     /// Whether a member has something of that name, as it says itself or, when it is away, the catalogue does.
@@ -234,36 +197,70 @@ impl Planner<'_> {
         if self.seen.as_mut().is_some_and(|seen| !seen.insert(path.clone())) {
             return self.taken.push(format!("{target} (two sources have this name)"));
         }
-        let existing = self.targets.iter().position(|i| self.has(&self.pool.members[*i], &target));
-        let elsewhere = self.pool.members_of(&self.volume, Role::Data).find(|m| self.has(m, &target));
-        if (existing.is_some() && !self.replace) || (existing.is_none() && elsewhere.is_some()) {
+        let existing: Vec<usize> =
+            (0..self.targets.len()).filter(|t| self.has(self.member_at(*t), &target)).collect();
+        if self.pieced.contains(&target) {
+            return self.taken.push(format!("{target} (in pieces on several disks: remove it first)"));
+        }
+        let elsewhere = self.pool.file_members(&self.volume).find(|m| self.has(m, &target));
+        if (!existing.is_empty() && !self.replace) || (existing.is_empty() && elsewhere.is_some()) {
             let disk = elsewhere.map_or("", |m| m.row.name.as_str());
             return self.taken.push(format!("{target} (on {disk})"));
         }
         let has_links = stat.links > 1 && stat.kind == EntryKind::File;
         let key = (stat.device, stat.inode);
         let linked = has_links.then(|| self.links.get(&key).cloned()).flatten();
-        let (place, link_of) = match (&linked, existing) {
-            (Some((place, first)), None) => (Some(*place), Some(Box::new(first.clone()))),
-            (_, Some(there)) => {
-                let fits = self.placer.place_on(there, needed);
-                (if fits { Some(there) } else { self.placer.place(&target, needed) }, None)
-            }
-            (None, None) => (self.placer.place(&target, needed), None),
+        let (spot, link_of) = match linked {
+            Some((spot, first)) if existing.is_empty() => (Some(spot), Some(first)),
+            _ if existing.is_empty() => (self.lander.land(&target, needed), None),
+            _ => (self.in_place_of(&existing, &target, needed), None),
         };
-        let Some(place) = place else {
-            let largest = self.placer.largest_free();
+        let Some(spot) = spot else {
+            let largest = self.lander.placer().largest_free();
             return self
                 .too_large
                 .push(format!("{target} ({needed}; the most that is free on one disk is {largest})"));
         };
-        if has_links && linked.is_none() {
-            self.links.insert(key, (place, path.clone()));
+        // Names of one file in pieces would each need their own: such a file is put down once a name.
+        if has_links && link_of.is_none() && matches!(spot, Spot::Whole(_)) {
+            self.links.entry(key).or_insert_with(|| (spot.clone(), path.clone()));
         }
-        self.plan.replaced += u64::from(existing.is_some());
-        let replaces = existing.map(|there| position(self.targets[there]));
-        let item = self.add(path, stat, self.targets[place]);
-        (item.link_of, item.replaces) = (link_of, replaces);
+        self.plan.replaced += u64::from(!existing.is_empty());
+        self.add_file(path, stat, &spot, &existing, link_of.as_ref());
+    }
+
+    /// What takes a name that is taken goes where the old one is, if it fits there.
+    fn in_place_of(&mut self, existing: &[usize], target: &RelPath, needed: ByteLength) -> Option<Spot> {
+        let fits = existing.iter().all(|there| self.lander.placer().place_on(*there, needed));
+        if fits { Some(Spot::Whole(existing.to_vec())) } else { self.lander.land_whole(target, needed) }
+    }
+
+    /// One item a disk that something of the file goes to.
+    fn add_file(
+        &mut self,
+        path: &RelPath,
+        stat: &Stat,
+        spot: &Spot,
+        existing: &[usize],
+        link_of: Option<&RelPath>,
+    ) {
+        let places = match spot {
+            Spot::Whole(places) => places,
+            Spot::Pieces(pieces) => {
+                let parts = pieces.iter().map(|p| (position(self.targets[p.disk]), p.length)).collect();
+                let first = pieces.first().map_or(0, |piece| self.targets[piece.disk]);
+                self.add(path, stat, first).pieces = Some(parts);
+                return;
+            }
+        };
+        // Old copies that the new one has no place beside go with the first one.
+        let mut leftover = existing.iter().copied().filter(|there| !places.contains(there));
+        for place in places {
+            let there = existing.contains(place).then_some(*place).or_else(|| leftover.next());
+            let replaces = there.map(|there| position(self.targets[there]));
+            let item = self.add(path, stat, self.targets[*place]);
+            (item.link_of, item.replaces) = (link_of.map(|first| Box::new(first.clone())), replaces);
+        }
     }
 
     fn finish(mut self) -> Result<PutPlan> {
@@ -281,12 +278,10 @@ impl Planner<'_> {
         }
         self.refuse_beyond_limit()?;
         for index in &self.targets {
-            let mut count = Count::default();
-            let here = self
-                .plan
-                .items
-                .iter()
-                .filter(|i| usize::from(i.member) == *index && i.kind != EntryKind::Folder);
+            let mut count = self.in_pieces_on(*index);
+            let here = self.plan.items.iter().filter(|i| {
+                usize::from(i.member) == *index && i.kind != EntryKind::Folder && i.pieces.is_none()
+            });
             here.for_each(|i| count.add(if i.link_of.is_some() { ByteLength::ZERO } else { i.size }));
             self.plan.by_disk.push((self.pool.members[*index].row.name.clone(), count));
         }
@@ -295,6 +290,14 @@ impl Planner<'_> {
 }
 
 impl Planner<'_> {
+    /// Pieces that go to a member.
+    fn in_pieces_on(&self, member: usize) -> Count {
+        let mut count = Count::default();
+        let pieces = self.plan.items.iter().filter_map(|item| item.pieces.as_ref()).flat_map(|p| p.iter());
+        pieces.filter(|(on, _)| usize::from(*on) == member).for_each(|(_, length)| count.add(*length));
+        count
+    }
+
     /// A volume may be meant to hold less than its disks could.
     fn refuse_beyond_limit(&self) -> Result<()> {
         let spec = self.pool.volume(Some(&self.volume))?;

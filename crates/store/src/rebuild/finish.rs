@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rusqlite::Transaction;
 use sieve_core::fate::{Fate, Recovered, Standing};
 use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeKind;
 use sieve_core::units::{ObjectId, VersionId};
 
 use super::jobs::{self, Assembly, Job};
@@ -17,6 +18,7 @@ use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::journal;
+use crate::label::Role;
 use crate::membership::{edit_pool_file, forget_intents};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
@@ -108,7 +110,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         }
     }
     for (path, node) in &symlinks {
-        let comes_back = node.recorded && target.has_replica;
+        let comes_back = node.recorded && target.has_replica || is_elsewhere(pool, target, path, node)?;
         let fate = if comes_back { Fate::Rebuilt } else { Fate::Gone };
         report.obtained.add(fate, sieve_core::units::ByteLength::ZERO);
         if !comes_back {
@@ -286,12 +288,27 @@ fn adopt_object(
     objects::set_version(t, job.object, (!is_copy).then_some(version), Standing::Same, None)
 }
 
+/// Whether another disk of a mirrored volume has the same symlink.
+fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &objects::NodeRow) -> Result<bool> {
+    let row = &pool.member(target.disk_id)?.row;
+    if pool.volume(Some(&row.volume))?.kind != VolumeKind::Mirrored {
+        return Ok(false);
+    }
+    for member in pool.members_of(&row.volume, Role::Data).filter(|m| m.row.id != target.disk_id) {
+        let Ok(disk) = member.usable() else { continue };
+        let is_link = disk.stat(path)?.is_some_and(|stat| stat.kind == EntryKind::Symlink);
+        if is_link && Some(disk.read_link(path)?) == node.target {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
 fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
     let mut lost = Vec::new();
     objects::for_each_node(t, target.disk_id, |path, node| {
-        if node.kind != EntryKind::Folder
-            && !(node.kind == EntryKind::Symlink && node.recorded && target.has_replica)
-        {
+        let is_back = target.disk.stat(&path)?.is_some_and(|stat| stat.kind == EntryKind::Symlink);
+        if node.kind != EntryKind::Folder && !is_back {
             lost.push(path);
         }
         Ok(())

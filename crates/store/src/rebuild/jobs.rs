@@ -88,12 +88,20 @@ pub(crate) fn outcome(job: &Job, assemblies: &BTreeMap<VersionId, Assembly>) -> 
 }
 
 /// Files that a rebuild of the disk is expected to write, held ones included, and what they take (holes nothing).
-pub(crate) fn expected_size(pool: &Pool, model: &VolumeModel, disk: DiskId) -> Result<(u64, ByteLength)> {
+pub(crate) fn expected_size(
+    pool: &Pool,
+    model: &VolumeModel,
+    disk: DiskId,
+    has_copy: impl Fn(ObjectId) -> bool,
+) -> Result<(u64, ByteLength)> {
     let lost = model.lost_set(&[disk]);
     let verdicts = sieve_core::fate::verdicts(&model.model, &lost);
     let (mut files, mut bytes) = (0, ByteLength::ZERO);
     for job in jobs(pool, disk)? {
-        let source = model.object_index(job.object).and_then(|position| verdicts.sources[position]);
+        let position = model.object_index(job.object);
+        let source = position.and_then(|position| verdicts.sources[position]);
+        let copied = || position.filter(|_| has_copy(job.object));
+        let source = source.or_else(|| model.model.objects[copied()?].present());
         if let Some(version) = source {
             files += 1;
             let granules = model.model.versions[version as usize].data;

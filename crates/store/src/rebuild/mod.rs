@@ -1,5 +1,6 @@
 //! Bringing lost disks back onto new ones, from the survivors.
 
+mod copies;
 mod finish;
 mod first;
 pub(crate) mod jobs;
@@ -136,6 +137,8 @@ pub struct Prepared {
     targets: Vec<Target>,
     /// A survivor carries a current replica: what lives in the catalogue alone comes back, as promised.
     has_replica: bool,
+    /// What needs no parity.
+    copies: copies::Copies,
 }
 
 /// Checks the new disks, scans the survivors, settles what is doubtful on them by reading it, and predicts.
@@ -174,8 +177,9 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         read_bytes: BTreeMap::new(),
         forecast: Forecast::default(),
     };
+    let copies = copies::find(pool, &model, &lost)?;
     for target in &targets {
-        plan.targets.push(target_plan(pool, &model, target)?);
+        plan.targets.push(target_plan(pool, &model, target, &copies)?);
     }
     for member in pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable()) {
         if !lost.contains(&member.row.id) {
@@ -198,7 +202,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
     let edits: Vec<Edit> = targets.iter().map(finish::new_path).collect();
     pool_file::rehearse(&pool.file, &edits)?;
     let has_replica = model.keeps_a_replica(&lost);
-    Ok(Prepared { plan, targets, has_replica })
+    Ok(Prepared { plan, targets, has_replica, copies })
 }
 
 /// Rebuilds what was planned.
@@ -222,7 +226,7 @@ pub fn execute(
 fn predict(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Totals> {
     let evaluation = model.evaluate(lost);
     let mut totals = Totals::default();
-    model.for_each_file(pool, &evaluation, |file| {
+    model.for_each_copy(pool, &evaluation, |file| {
         let member = pool.member_named(file.disks[0])?;
         if member.state.is_usable() || lost.contains(&member.row.id) {
             totals.add(file.fate, file.size_bytes);
@@ -273,10 +277,17 @@ fn refuse_twins(targets: &[Target]) -> Result<()> {
     Ok(())
 }
 
-fn target_plan(pool: &Pool, model: &VolumeModel, target: &Target) -> Result<TargetPlan> {
+fn target_plan(
+    pool: &Pool,
+    model: &VolumeModel,
+    target: &Target,
+    copies: &copies::Copies,
+) -> Result<TargetPlan> {
     let spec = pool.spec.disk(&target.row.name);
     let (files, bytes) = match target.row.role {
-        Role::Data => jobs::expected_size(pool, model, target.row.id)?,
+        Role::Data | Role::Cache => {
+            jobs::expected_size(pool, model, target.row.id, |object| copies.contains_key(&object))?
+        }
         Role::Parity => (0, target.row.parity_bytes),
     };
     let free = target

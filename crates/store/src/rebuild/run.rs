@@ -9,6 +9,7 @@ use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, ParityIndex, VersionId};
 
+use super::copies;
 use super::finish;
 use super::first;
 use super::jobs::{self, Assembly, Job};
@@ -72,6 +73,9 @@ pub(super) fn execute(
     let mut pass = Pass::open(pool, prepared, &snapshot, &lost, &options.restraint)?;
     for target in &mut pass.data {
         target.salvages = options.salvage;
+        if !prepared.copies.is_empty() {
+            copies::bring(pool, &prepared.copies, target, observer)?;
+        }
         if !options.first.is_empty() {
             first::bring(pool, &snapshot, &pass.images, &lost, target, &options.first, observer)?;
         }
@@ -135,9 +139,24 @@ fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
     Ok(())
 }
 
-fn open_data(pool: &Pool, target: &Target, snapshot: &Snapshot, has_replica: bool) -> Result<DataTarget> {
+fn open_data(
+    pool: &Pool,
+    target: &Target,
+    snapshot: &Snapshot,
+    has_replica: bool,
+    copies: &copies::Copies,
+) -> Result<DataTarget> {
     let jobs = jobs::jobs(pool, target.row.id)?;
     let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs, has_replica)?;
+    for job in jobs.iter().filter(|job| copies.contains_key(&job.object)) {
+        // In no lane, but a run before may have copied it.
+        let Some(version) = job.version else { continue };
+        assemblies.entry(version).or_insert_with(|| Assembly {
+            size: job.size,
+            lost: Vec::new(),
+            state: None,
+        });
+    }
     let finished = finish::finished_before(pool, &*target.new.disk, &jobs, &mut assemblies)?;
     let lane = snapshot.lanes.iter().position(|l| l.disk == target.row.id).unwrap_or(usize::MAX);
     Ok(DataTarget {
@@ -198,7 +217,15 @@ impl<'a> Pass<'a> {
         };
         for target in &prepared.targets {
             match target.row.role {
-                Role::Data => pass.data.push(open_data(pool, target, snapshot, prepared.has_replica)?),
+                Role::Data | Role::Cache => {
+                    pass.data.push(open_data(
+                        pool,
+                        target,
+                        snapshot,
+                        prepared.has_replica,
+                        &prepared.copies,
+                    )?);
+                }
                 Role::Parity => pass.parity.push(open_parity(pool, target, snapshot)?),
             }
         }
@@ -239,7 +266,8 @@ impl<'a> Pass<'a> {
     fn cells(&self, snapshot: &Snapshot) -> BTreeSet<CellIndex> {
         let mut cells = BTreeSet::new();
         for target in &self.data {
-            let map = &snapshot.lanes[target.lane].map;
+            let Some(lane) = snapshot.lanes.get(target.lane) else { continue };
+            let map = &lane.map;
             let wanted = map.iter().filter(|piece| target.wants(piece.value.version));
             cells.extend(wanted.flat_map(|piece| snapshot.geometry.cells(piece.rows)));
         }
@@ -255,7 +283,9 @@ impl<'a> Pass<'a> {
         let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
         damage::note(self.pool, &problems, &mut self.damage)?;
         for target in &mut self.data {
-            target.take(&snapshot.lanes[target.lane].map, &window)?;
+            if let Some(lane) = snapshot.lanes.get(target.lane) {
+                target.take(&lane.map, &window)?;
+            }
         }
         if self.parity.is_empty() {
             return Ok(());
@@ -388,6 +418,16 @@ impl DataTarget {
         }
         self.assemblies.get_mut(&version).expect("it is being settled").state = Some(state);
         Ok(state == Recovered::Whole)
+    }
+
+    /// What a copy did not bring is left to parity, as if it had not been tried.
+    pub(super) fn reopen(&mut self, pool: &Pool, version: VersionId) -> Result<()> {
+        self.assemblies.remove(&version);
+        let again = jobs::assemblies(pool, self.disk_id, &self.jobs, self.has_replica)?;
+        if let Some((version, assembly)) = again.into_iter().find(|(found, _)| *found == version) {
+            self.assemblies.insert(version, assembly);
+        }
+        Ok(())
     }
 
     fn unfinished(&self, version: VersionId) -> RelPath {

@@ -12,6 +12,7 @@ use crate::error::Result;
 use crate::fate::{self, VolumeModel, shown_path};
 use crate::label::Role;
 use crate::member::Member;
+use crate::pieces::{PieceNote, is_piece};
 use crate::pool::Pool;
 use crate::scan::is_held;
 
@@ -66,6 +67,9 @@ pub struct Candidate {
     pub(super) origin: Origin,
     #[serde(skip)]
     pub(super) original: RelPath,
+    /// The file of the volume that it is, or is a piece of.
+    #[serde(skip)]
+    pub(super) of: RelPath,
     #[serde(skip)]
     pub(super) disk_id: DiskId,
 }
@@ -86,13 +90,13 @@ pub(super) enum Origin {
 pub fn list(pool: &Pool, volume: &str, paths: &[RelPath]) -> Result<Vec<Candidate>> {
     let model = fate::load(pool, volume)?;
     let mut found = Vec::new();
-    for member in pool.members_of(volume, Role::Data) {
+    for member in pool.file_members(volume) {
         let mut search = Search { pool, member, volume, found: Vec::new(), held: BTreeSet::new() };
         search.held()?;
         search.in_parity(&model)?;
         found.append(&mut search.found);
     }
-    found.retain(|candidate| paths.is_empty() || paths.iter().any(|path| candidate.original.is_within(path)));
+    found.retain(|candidate| paths.is_empty() || paths.iter().any(|path| candidate.of.is_within(path)));
     found.sort_by(|a, b| (&a.original, &a.disk).cmp(&(&b.original, &b.disk)));
     Ok(found)
 }
@@ -116,8 +120,10 @@ impl Search<'_> {
         origin: Origin,
         comes_back: Recoverable,
     ) {
-        let (text, path_hex) = shown_path(&path);
+        let of = self.of(&path, &origin);
+        let (text, path_hex) = shown_path(&of);
         self.found.push(Candidate {
+            of,
             volume: self.volume.into(),
             disk: self.member.row.name.clone(),
             path: text,
@@ -132,6 +138,16 @@ impl Search<'_> {
         });
     }
 
+    /// The file of the volume that something held is, or is a piece of.
+    fn of(&self, path: &RelPath, origin: &Origin) -> RelPath {
+        let held = match origin {
+            Origin::Held(held) if is_piece(path) => held,
+            _ => return path.clone(),
+        };
+        let note = self.member.usable().and_then(|disk| PieceNote::read(&**disk, held));
+        note.ok().flatten().map_or_else(|| path.clone(), |note| note.path)
+    }
+
     fn held(&mut self) -> Result<()> {
         let reading = self.pool.catalogue.reading();
         for held in held_files::all(reading, self.member.row.id)? {
@@ -141,11 +157,27 @@ impl Search<'_> {
                 continue;
             }
             self.held.extend(object.version.filter(|_| object.standing == Standing::Same));
+            if self.has_settled(&held.original)? {
+                continue;
+            }
             let what = if held.replaced { What::Replaced } else { What::Removed };
             let origin = Origin::Held(held.path);
             self.add(held.original, object.size, what, Some(held.since), origin, Recoverable::Whole);
         }
         Ok(())
+    }
+
+    /// What is held on a cache since it settled is no file that somebody removed.
+    fn has_settled(&self, original: &RelPath) -> Result<bool> {
+        if self.member.row.role != Role::Cache {
+            return Ok(false);
+        }
+        for member in self.pool.members_of(self.volume, Role::Data) {
+            if objects::by_path(self.pool.catalogue.reading(), member.row.id, original)?.is_some() {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// Contents of the snapshot that no file has any more.

@@ -18,6 +18,7 @@ use crate::event::{Event, Observer, Unit};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::parity::ParityImage;
+use crate::pieces::{self, is_piece};
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
 use crate::workspace::Workspace;
@@ -89,6 +90,12 @@ pub fn execute(
         };
         run.candidate(candidate, &disk, matches!(target, Target::Place), observer)?;
     }
+    if matches!(target, Target::Place) {
+        // Pieces that are back say themselves what they belong to.
+        for member in pool.file_members(volume).filter(|member| member.state.is_usable()) {
+            pieces::learn(pool, member)?;
+        }
+    }
     journal::append(&*pool.home, pool.machine.now(), "restore", &run.report)?;
     Ok(run.report)
 }
@@ -115,6 +122,11 @@ impl Run<'_> {
         in_place: bool,
         observer: &dyn Observer,
     ) -> Result<()> {
+        if !in_place && is_piece(&candidate.original) {
+            let why = "it lies in pieces: restore it to its place, then get it".to_string();
+            self.report.not_back.push((candidate.path.clone(), why));
+            return Ok(());
+        }
         // On a member the unfinished file lies in our own folder, elsewhere beside its place.
         let mut space = in_place.then(|| Workspace::begin(disk, self.pool.machine.random())).transpose()?;
         let wanted = candidate.original.clone();

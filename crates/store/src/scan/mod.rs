@@ -15,8 +15,8 @@ use sieve_core::units::ByteLength;
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
-use crate::label::Role;
 use crate::member::Member;
+use crate::pieces;
 use crate::pool::Pool;
 
 /// What a scan of one disk found.
@@ -56,7 +56,14 @@ pub fn scan(pool: &Pool, member: &Member) -> Result<ScanReport> {
     let disk = member.usable()?;
     let changes =
         compare::compare(pool.catalogue.reading(), member.row.id, &**disk, &left_out_of(pool, member))?;
-    apply::apply(pool, member, &**disk, changes)
+    take_in(pool, member, changes)
+}
+
+/// Brings the catalogue up to date with what was found on a disk.
+fn take_in(pool: &Pool, member: &Member, changes: DiskChanges) -> Result<ScanReport> {
+    let mut report = apply::apply(pool, member, &**member.usable()?, changes)?;
+    report.left_alone.extend(pieces::learn(pool, member)?);
+    Ok(report)
 }
 
 /// Scans the usable data disks that `is_wanted` names, all at the same time, and brings the catalogue up to date.
@@ -72,7 +79,7 @@ pub fn scan_all(
     observer: &dyn Observer,
 ) -> Result<Vec<ScanReport>> {
     let wanted =
-        |member: &&Member| member.row.role == Role::Data && member.state.is_usable() && is_wanted(member);
+        |member: &&Member| member.row.role.holds_files() && member.state.is_usable() && is_wanted(member);
     let members: Vec<&Member> = pool.members.iter().filter(wanted).collect();
     observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
     let found: Vec<Result<DiskChanges>> = std::thread::scope(|scope| {
@@ -91,11 +98,7 @@ pub fn scan_all(
         threads.into_iter().map(|thread| thread.and_then(join)).collect()
     });
     let found: Vec<DiskChanges> = found.into_iter().collect::<Result<_>>()?;
-    members
-        .into_iter()
-        .zip(found)
-        .map(|(member, changes)| apply::apply(pool, member, &**member.usable()?, changes))
-        .collect()
+    members.into_iter().zip(found).map(|(member, changes)| take_in(pool, member, changes)).collect()
 }
 
 fn left_out_of(pool: &Pool, member: &Member) -> Vec<String> {

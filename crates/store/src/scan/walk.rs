@@ -6,6 +6,7 @@ use sieve_core::path::{OUR_FOLDER, RelPath};
 use crate::disk::{Disk, EntryKind, Stat, full_path};
 use crate::error::{Error, Kind, Result};
 use crate::member::held_folder;
+use crate::pieces;
 
 /// One thing that was found.
 #[derive(Clone, Copy, Debug)]
@@ -62,7 +63,7 @@ impl<'a> Walk<'a> {
         Ok(())
     }
 
-    /// The next entry in tree order; of our own folder only what is held.
+    /// The next entry in tree order; of our own folder only what is held, and pieces.
     pub(super) fn next(&mut self) -> Result<Option<Found>> {
         while let Some(frame) = self.frames.last_mut() {
             let Some((name, stat)) = frame.entries.pop() else {
@@ -70,8 +71,11 @@ impl<'a> Walk<'a> {
                 continue;
             };
             if frame.path.is_root() && name == OUR_FOLDER {
-                if self.disk.stat(&held_folder())?.is_some_and(|s| s.kind == EntryKind::Folder) {
-                    self.enter(held_folder(), false)?;
+                // The one entered last is walked first.
+                for folder in [pieces::folder(), held_folder()] {
+                    if self.disk.stat(&folder)?.is_some_and(|s| s.kind == EntryKind::Folder) {
+                        self.enter(folder, false)?;
+                    }
                 }
                 continue;
             }

@@ -16,6 +16,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
+use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::sync::{LaneChange, Preference};
 use sieve_core::units::ByteLength;
 
@@ -24,10 +25,12 @@ use crate::curves::{forecast_pass, learn};
 use crate::damage::damage_text;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
+use crate::fate::Count;
 use crate::held;
 use crate::journal;
 use crate::label::Role;
 use crate::member::{Member, State};
+use crate::mirror::{self, MirrorPlan};
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::replica::Export;
@@ -90,6 +93,9 @@ pub struct SyncPlan {
     pub begun_at: i64,
     /// The catalogue changed and its replicas have to follow.
     pub replicas_behind: bool,
+    /// What the copies of mirrored volumes lack, by volume.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub mirrors: BTreeMap<String, MirrorPlan>,
     /// Damaged parity that was found already, in words.
     pub damage: Vec<String>,
 }
@@ -107,7 +113,11 @@ impl SyncPlan {
 
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
-        self.cells == 0 && self.files_to_checksum == 0 && !self.replicas_behind && self.held_files == 0
+        self.cells == 0
+            && self.files_to_checksum == 0
+            && !self.replicas_behind
+            && self.held_files == 0
+            && self.mirrors.values().all(MirrorPlan::is_empty)
     }
 }
 
@@ -124,6 +134,12 @@ pub struct SyncReport {
     pub cells: u64,
     /// Held files given up.
     pub released: u64,
+    /// Copies of files of mirrored volumes that were made or brought up to date.
+    pub copied: Count,
+    /// Files of mirrored volumes whose copies went separate ways.
+    pub conflicts: Vec<String>,
+    /// Files of mirrored volumes of which one copy was removed behind our back.
+    pub one_copy_removed: Vec<String>,
     /// Files that changed while they were read: they wait for the next sync.
     pub left_for_next: Vec<String>,
     /// Files that cannot be read.
@@ -146,6 +162,8 @@ impl SyncReport {
     /// Whether everything there is, is guarded now.
     pub fn is_clean(&self) -> bool {
         self.left_for_next.is_empty()
+            && self.conflicts.is_empty()
+            && self.one_copy_removed.is_empty()
             && self.unreadable.is_empty()
             && self.suspect.is_empty()
             && self.damage.is_empty()
@@ -165,11 +183,11 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     }
     for name in &options.disks {
         if pool.member_named(name)?.row.role != Role::Data {
-            let message = format!("{name} is a parity disk: what a sync looks at is on the data disks");
+            let message = format!("{name} is no data disk: what a sync looks at is on the data disks");
             return Err(Error::new(Kind::Usage, "sync.disks", message).remedy("name data disks"));
         }
     }
-    for member in &pool.members {
+    for member in pool.members.iter().filter(|m| is_needed(m)) {
         member.writable()?;
         let accepted = options.accept.contains(&member.row.name);
         if matches!(member.state, State::OlderCopy { .. }) && member.row.role == Role::Data && !accepted {
@@ -179,6 +197,9 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     let mut plan = SyncPlan { begun_at: pool.machine.now(), ..SyncPlan::default() };
     plan.scans = scan::scan_all(pool, |member| options.includes(&member.row.name), observer)?;
     suspicion::refuse_suspicious(pool, options)?;
+    for volume in pool.volumes().into_iter().filter(|volume| volume.kind == VolumeKind::Mirrored) {
+        plan.mirrors.insert(volume.name.clone(), mirror::plan(pool, &volume)?);
+    }
     for volume in pool.volumes() {
         plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
         volume::estimate(pool, &volume, options, &mut plan)?;
@@ -187,8 +208,13 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     plan.held_files = count_held(pool)?;
     let head = parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
     plan.replicas_behind = catalogue::is_changed(pool.catalogue.reading())?
-        || pool.members.iter().any(|m| m.row.replica != head);
+        || pool.members.iter().any(|m| is_needed(m) && m.row.replica != head);
     Ok(plan)
+}
+
+/// A cache takes no part in parity: without it a sync does what it can.
+fn is_needed(member: &Member) -> bool {
+    member.row.role != Role::Cache || member.state.is_usable()
 }
 
 /// The data disks that a sync looks at.
@@ -219,6 +245,12 @@ pub fn execute(
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     catch_up(pool)?;
     for volume in pool.volumes() {
+        if let Some(copies) = plan.mirrors.get(&volume.name) {
+            mirror_copies(pool, &volume, copies, options, observer, &mut report)?;
+            if report.stopped {
+                break;
+            }
+        }
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
         let streamed = streaming::run(pool, &volume, options, observer, &mut report)?;
         report.stopped |= streamed.stopped;
@@ -237,6 +269,27 @@ pub fn execute(
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
     pool.refresh_rows()?;
     Ok(report)
+}
+
+/// The copies of a mirrored volume come first: what is made then enters parity in the same sync.
+fn mirror_copies(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    plan: &MirrorPlan,
+    options: &Options,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<()> {
+    let done = mirror::execute(pool, volume, plan, &options.restraint, observer)?;
+    report.copied.files += done.copied.files;
+    report.copied.bytes = report.copied.bytes.plus(done.copied.bytes);
+    report.conflicts.extend(plan.conflicts.iter().cloned());
+    report.one_copy_removed.extend(plan.removed.iter().cloned());
+    report.damage.extend(
+        done.damaged.into_iter().map(|path| format!("{path}: no copy of it is what was checksummed")),
+    );
+    report.stopped |= done.stopped;
+    Ok(())
 }
 
 /// Slots that the last checkpoint gave up may be used again once the replicas on the parity disks know it: where a
@@ -292,7 +345,8 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
         })?;
         let export = Export::take(&pool.catalogue)?;
         // Disks that were not named may sleep: their replicas follow with the next whole sync.
-        let awake = |m: &&Member| m.row.role == Role::Parity || options.includes(&m.row.name);
+        let awake =
+            |m: &&Member| is_needed(m) && (m.row.role == Role::Parity || options.includes(&m.row.name));
         for member in pool.members.iter().filter(awake) {
             export.put_on(member, &pool.catalogue)?;
         }
@@ -303,6 +357,9 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
     if !report.stopped {
         for member in takes_part(pool, options) {
             report.released += held::release(pool, member, plan.begun_at)?;
+        }
+        for cache in pool.members.iter().filter(|m| m.row.role == Role::Cache && m.writable().is_ok()) {
+            report.released += held::release_settled(pool, cache, plan.begun_at)?;
         }
     }
     Ok(())

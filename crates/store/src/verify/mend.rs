@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
+use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
@@ -99,7 +100,7 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
             contents: Contents::new(pool),
             report: &mut report,
         };
-        for member in pool.members_of(&volume.name, Role::Data).filter(|m| m.state.is_usable()) {
+        for member in pool.file_members(&volume.name).filter(|m| m.state.is_usable()) {
             mender.disk(member, &images, observer)?;
         }
         for member in pool.members_of(&volume.name, Role::Parity) {
@@ -169,14 +170,14 @@ impl Mender<'_> {
         };
         let mut patches = Vec::new();
         for cell in cells {
-            match self.reconstructor.cell(images, member.row.id, &row, *cell)? {
+            match self.right_cell(images, member, &path, &row, *cell)? {
                 Some(bytes) => patches.push(self.keep(&**disk, &path, &row, *cell, bytes)?),
                 None => self.leave(
                     member,
                     &path,
                     &row,
                     *cell,
-                    "its rows miss more than the valid parities can bring back",
+                    "no copy of it is whole there, and its rows miss more than the valid parities can bring back",
                 ),
             }
         }
@@ -204,6 +205,54 @@ impl Mender<'_> {
             });
         }
         Ok(())
+    }
+
+    /// A cell as it is to be: from another copy of the file, else from parity.
+    fn right_cell(
+        &mut self,
+        images: &[ParityImage],
+        member: &Member,
+        path: &RelPath,
+        row: &VersionRow,
+        cell: u64,
+    ) -> Result<Option<Vec<u8>>> {
+        for other in self.pool.file_members(&member.row.volume).filter(|m| m.row.id != member.row.id) {
+            if let Some(bytes) = self.cell_of_copy(other, path, row, cell)? {
+                return Ok(Some(bytes));
+            }
+        }
+        // Nothing on a cache is in any row.
+        if member.row.role == Role::Data {
+            self.reconstructor.cell(images, member.row.id, row, cell)
+        } else {
+            Ok(None)
+        }
+    }
+
+    /// A cell of the file of the same name and content on another disk, if it is right there.
+    fn cell_of_copy(
+        &self,
+        other: &Member,
+        path: &RelPath,
+        row: &VersionRow,
+        cell: u64,
+    ) -> Result<Option<Vec<u8>>> {
+        let reading = self.pool.catalogue.reading();
+        let Ok(disk) = other.usable() else { return Ok(None) };
+        let Some(object) = objects::by_path(reading, other.row.id, path)? else { return Ok(None) };
+        let Some(version) = object.version.filter(|_| object.standing == Standing::Same) else {
+            return Ok(None);
+        };
+        if versions::get(reading, version)?.sum.whole != row.sum.whole {
+            return Ok(None);
+        }
+        let (offset, length) = row.cell_span(cell);
+        let mut bytes = vec![0; usize::try_from(length).unwrap_or(0)];
+        let read = disk.open(path).and_then(|mut file| file.read_at(&mut bytes, offset));
+        let expected = usize::try_from(cell).ok().and_then(|cell| row.sum.cells.get(cell).copied());
+        let is_right = read.is_ok_and(|count| count == bytes.len())
+            && expected == Some(cell_sum(row.sum.size, cell, &bytes));
+        Ok(is_right.then_some(bytes))
     }
 
     fn leave(&mut self, member: &Member, path: &RelPath, row: &VersionRow, cell: u64, why: &str) {

@@ -295,7 +295,7 @@ impl Pass<'_> {
     }
 
     fn folder(&mut self, volume: &str, folder: &RelPath, observer: &dyn Observer) -> Result<()> {
-        for member in self.pool.members_of(volume, Role::Data).filter(|m| m.state.is_usable()) {
+        for member in self.pool.file_members(volume).filter(|m| m.state.is_usable()) {
             self.files(member, folder, observer)?;
         }
         Ok(())
@@ -357,7 +357,7 @@ impl Pass<'_> {
 
     /// Cells that lie in no row (holes), and contents that are not, or not all, in the snapshot.
     fn files_beside(&mut self, volume: &str) -> Result<()> {
-        for member in self.pool.members_of(volume, Role::Data).filter(|m| m.state.is_usable()) {
+        for member in self.pool.file_members(volume).filter(|m| m.state.is_usable()) {
             let reading = self.pool.catalogue.reading();
             let mut seen = BTreeSet::new();
             let lane = parity_state::lane(reading, member.row.id)?;
@@ -391,7 +391,7 @@ impl Pass<'_> {
 
     /// Remembers the damage, forgets what is mended, and names the files.
     fn conclude(&mut self, volume: &str) -> Result<()> {
-        for member in self.pool.members_of(volume, Role::Data).filter(|m| m.state.is_usable()) {
+        for member in self.pool.file_members(volume).filter(|m| m.state.is_usable()) {
             let known = parity_state::damaged_contents(self.pool.catalogue.reading(), member.row.id)?;
             let mended: BTreeSet<VersionId> = known
                 .iter()

@@ -1,0 +1,69 @@
+//! One file from one place to another: copied, synced, read back.
+
+use sieve_core::checksum::{ContentHasher, ContentSum};
+use sieve_core::lane::Rows;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, GRANULE};
+
+use crate::content::{self, step_for};
+use crate::disk::{Attributes, Disk, ReadFile, WriteFile};
+use crate::error::{Error, Kind, Result};
+use crate::event::{Event, Observer};
+
+/// Copies a file to an unfinished one, holes as holes, and reads it back.
+///
+/// # Errors
+/// When the source changes on the way, the copy differs, or what a disk says.
+pub(crate) fn copy_verified(
+    input: &mut dyn ReadFile,
+    size: ByteLength,
+    disk: &dyn Disk,
+    target: &RelPath,
+    attributes: &Attributes,
+    observer: &dyn Observer,
+) -> Result<(ContentSum, Vec<Rows>)> {
+    let data = input.data_ranges()?;
+    let mut output = disk.create(target)?;
+    output.set_length(size.exact())?;
+    let sum = copy(input, &mut *output, size, &data, observer)?;
+    disk.set_attributes(target, attributes)?;
+    output.sync()?;
+    let mut written = disk.open(target)?;
+    if content::checksum(&mut *written, size, |_| {})?.as_ref() != Some(&sum) {
+        let message = format!("{}: what was written reads back differently", disk.root().display());
+        return Err(Error::new(Kind::Io, "put.verify", message).remedy("do not trust this disk: check it"));
+    }
+    Ok((sum, written.data_ranges()?))
+}
+
+fn copy(
+    input: &mut dyn ReadFile,
+    output: &mut dyn WriteFile,
+    size: ByteLength,
+    data: &[Rows],
+    observer: &dyn Observer,
+) -> Result<ContentSum> {
+    let mut hasher = ContentHasher::new(size);
+    let mut buffer = vec![0; step_for(size)];
+    let mut offset = 0;
+    loop {
+        let count = input.read_at(&mut buffer, offset)?;
+        if count == 0 {
+            break;
+        }
+        hasher.update(&buffer[..count]);
+        let end = offset + count as u64;
+        let rows = Rows::new(offset / GRANULE, end.div_ceil(GRANULE));
+        for part in data.iter().map(|d| d.intersection(rows)).filter(|p| !p.is_empty()) {
+            let (from, to) = (part.start() * GRANULE, (part.end() * GRANULE).min(end));
+            let at = |position: u64| usize::try_from(position - offset).expect("within the buffer");
+            output.write_at(&buffer[at(from.max(offset))..at(to)], from.max(offset))?;
+        }
+        offset = end;
+        observer.event(Event::Advanced { by: count as u64 });
+    }
+    hasher.finish().ok_or_else(|| {
+        Error::new(Kind::Conflict, "put.changed", "a source file changed while it was copied")
+            .remedy("put it again")
+    })
+}

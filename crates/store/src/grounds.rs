@@ -1,0 +1,116 @@
+//! The members of a volume that take files now, and how much is free on each.
+
+use std::collections::HashMap;
+
+use rusqlite::OptionalExtension;
+use sieve_core::landing::{Ground, Lander};
+use sieve_core::path::RelPath;
+use sieve_core::placement::Placement;
+use sieve_core::pool::VolumeSpec;
+use sieve_core::units::ByteLength;
+
+use crate::catalogue::{objects, unsigned};
+use crate::error::{Error, Kind, Result};
+use crate::label::Role;
+use crate::pool::Pool;
+use crate::scan;
+
+/// Files that came within so many days tell how large the next ones will be.
+const RECENT_DAYS: i64 = 30;
+const DAY: i64 = 86_400_000_000_000;
+
+/// The members that take files: data disks, then caches.
+pub(crate) struct Grounds {
+    /// Their positions among the pool's members.
+    pub(crate) members: Vec<usize>,
+    grounds: Vec<Ground>,
+}
+
+impl Grounds {
+    /// Finds them. What was copied to a disk of limited capacity directly is looked for first, since it counts.
+    ///
+    /// # Errors
+    /// When no data disk takes files; what a disk or the database says.
+    pub(crate) fn open(pool: &Pool, volume: &VolumeSpec) -> Result<Self> {
+        let mut found = Self { members: Vec::new(), grounds: Vec::new() };
+        for (position, member) in pool.members.iter().enumerate() {
+            let takes_files = member.row.role.holds_files() && member.writable().is_ok();
+            if member.row.volume != volume.name || !takes_files {
+                continue;
+            }
+            if member.spec.as_ref().is_some_and(|s| s.capacity.is_some()) {
+                scan::scan(pool, member)?;
+            }
+            found.members.push(position);
+            found.grounds.push(Ground {
+                name: member.row.name.clone(),
+                is_cache: member.row.role == Role::Cache,
+                total: member.usable_bytes().unwrap_or_default(),
+                free: member.free_bytes(&pool.catalogue)?,
+            });
+        }
+        if found.grounds.iter().all(|ground| ground.is_cache) {
+            let message = format!("no data disk of {} takes files now", volume.name);
+            return Err(Error::new(Kind::Safety, "put.no-disk", message).remedy("zinc-sieve status"));
+        }
+        Ok(found)
+    }
+
+    /// Who finds places on them.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub(crate) fn lander<'a>(&self, pool: &Pool, volume: &'a VolumeSpec) -> Result<Lander<'a>> {
+        let mut lander = Lander::new(volume, &self.grounds, largest_recent(pool, volume)?);
+        if volume.placement == Placement::KeepTogether {
+            for (folder, disk) in self.homes(pool)? {
+                lander.placer().settle_home(&folder, disk);
+            }
+        }
+        Ok(lander)
+    }
+
+    /// For each folder the disk that has the most of it.
+    fn homes(&self, pool: &Pool) -> Result<Vec<(RelPath, usize)>> {
+        let mut most: HashMap<RelPath, (ByteLength, usize)> = HashMap::new();
+        for (ground, position) in self.members.iter().enumerate().filter(|(g, _)| !self.grounds[*g].is_cache)
+        {
+            let mut here: HashMap<RelPath, ByteLength> = HashMap::new();
+            let id = pool.members[*position].row.id;
+            objects::for_each_name(pool.catalogue.reading(), id, |path, object| {
+                let bytes = here.entry(path.parent().unwrap_or_default()).or_default();
+                *bytes = bytes.plus(object.size);
+                Ok(())
+            })?;
+            for (folder, bytes) in here {
+                let home = most.entry(folder).or_insert((bytes, ground));
+                if bytes > home.0 {
+                    *home = (bytes, ground);
+                }
+            }
+        }
+        Ok(most.into_iter().map(|(folder, (_, disk))| (folder, disk)).collect())
+    }
+}
+
+/// The largest file of a volume that came of late.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn largest_recent(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
+    if !volume.has_cache() && volume.fast.is_empty() {
+        return Ok(ByteLength::ZERO);
+    }
+    let since = pool.machine.now().saturating_sub(RECENT_DAYS * DAY);
+    let largest: Option<i64> = pool
+        .catalogue
+        .reading()
+        .query_row(
+            "SELECT MAX(o.size) FROM object o JOIN disk d ON d.id = o.disk WHERE d.volume = ?1 AND o.ctime >= ?2",
+            (&volume.name, since),
+            |row| row.get(0),
+        )
+        .optional()?
+        .flatten();
+    Ok(ByteLength::new(largest.map_or(0, unsigned)))
+}

@@ -1,0 +1,263 @@
+//! What the disks do for files that move: copies made, read back, and named; several at a time, without the catalogue.
+
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, mpsc};
+
+use sieve_core::checksum::ContentSum;
+use sieve_core::lane::Rows;
+use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
+
+use crate::catalogue::objects::ObjectRow;
+use crate::content;
+use crate::copying::copy_verified;
+use crate::disk::{Attributes, Disk, Stat};
+use crate::durable;
+use crate::error::{Error, Result};
+use crate::event::{Event, Observer};
+use crate::pipeline::Pace;
+
+/// So many files are under way at once: one is read while another waits for its folder.
+const AT_ONCE: usize = 2;
+
+/// A file that is to move, with everything that is known about it.
+pub(super) struct Task {
+    /// Where it lies.
+    pub(super) disk: Arc<dyn Disk>,
+    pub(super) object: ObjectRow,
+    pub(super) names: Vec<RelPath>,
+    pub(super) attributes: Attributes,
+    /// What it held when it was checksummed.
+    pub(super) known: Option<ContentSum>,
+    /// Its other copies, which leave with it.
+    pub(super) others: Vec<Other>,
+    pub(super) targets: Vec<Target>,
+}
+
+/// Another copy of a file that moves.
+pub(super) struct Other {
+    pub(super) name: String,
+    pub(super) disk: Arc<dyn Disk>,
+    pub(super) path: RelPath,
+}
+
+/// A disk that a copy goes to, and an unfinished file there.
+pub(super) struct Target {
+    pub(super) id: DiskId,
+    pub(super) name: String,
+    pub(super) disk: Arc<dyn Disk>,
+    pub(super) temporary: RelPath,
+}
+
+/// A file whose copies have their names.
+pub(super) struct Carried {
+    pub(super) sum: ContentSum,
+    /// For each target how the copy looks, and its granules that are no holes.
+    pub(super) copies: Vec<(DiskId, Stat, Vec<Rows>)>,
+}
+
+/// Why a file stays where it is.
+pub(super) enum Stays {
+    /// In words.
+    Because(String),
+    /// Something failed.
+    Failed(Error),
+}
+
+impl From<Error> for Stays {
+    fn from(error: Error) -> Self {
+        Self::Failed(error)
+    }
+}
+
+type Outcome = std::result::Result<Carried, Stays>;
+
+/// Carries all of them, and tells how each ended, in their order; after a failure no further one is begun.
+///
+/// `meanwhile` is done while they are on their way; what it says comes back as well.
+pub(super) fn all<T>(
+    tasks: &[&Task],
+    pace: &Pace,
+    observer: &dyn Observer,
+    meanwhile: impl FnOnce() -> T,
+) -> (Vec<Option<Outcome>>, T) {
+    let (next, is_over) = (AtomicUsize::new(0), AtomicBool::new(false));
+    let (tell, told) = mpsc::channel();
+    let mut outcomes: Vec<Option<Outcome>> = tasks.iter().map(|_| None).collect();
+    std::thread::scope(|scope| {
+        for _ in 0..AT_ONCE.min(tasks.len()) {
+            let (tell, next, is_over) = (tell.clone(), &next, &is_over);
+            scope.spawn(move || {
+                while let Some((position, task)) = take(next, is_over, tasks) {
+                    let outcome = carry(task, &Teller { tell: &tell, pace });
+                    if matches!(outcome, Err(Stays::Failed(_))) {
+                        is_over.store(true, Ordering::Relaxed);
+                    }
+                    // Whoever listens does so until the last one is gone.
+                    let _ = tell.send(Told::Done(position, outcome));
+                }
+            });
+        }
+        drop(tell);
+        let done = meanwhile();
+        for one in told {
+            match one {
+                Told::Bytes(by) => observer.event(Event::Advanced { by }),
+                Told::Done(position, outcome) => outcomes[position] = Some(outcome),
+            }
+        }
+        (outcomes, done)
+    })
+}
+
+fn take<'t>(next: &AtomicUsize, is_over: &AtomicBool, tasks: &[&'t Task]) -> Option<(usize, &'t Task)> {
+    if is_over.load(Ordering::Relaxed) {
+        return None;
+    }
+    let position = next.fetch_add(1, Ordering::Relaxed);
+    tasks.get(position).map(|task| (position, *task))
+}
+
+/// What the threads tell.
+enum Told {
+    Bytes(u64),
+    Done(usize, Outcome),
+}
+
+/// Keeps to the pace, and tells on.
+struct Teller<'a> {
+    tell: &'a mpsc::Sender<Told>,
+    pace: &'a Pace,
+}
+
+impl Observer for Teller<'_> {
+    fn event(&self, event: Event) {
+        if let Event::Advanced { by } = event {
+            self.pace.pass(usize::try_from(by).unwrap_or(usize::MAX));
+            // As above.
+            let _ = self.tell.send(Told::Bytes(by));
+        }
+    }
+}
+
+/// Copies one file to where it goes, and gives the copies their names.
+fn carry(task: &Task, observer: &dyn Observer) -> Outcome {
+    let first = &task.names[0];
+    if task.disk.stat(first)?.is_none_or(|stat| !task.object.matches(&stat)) {
+        return Err(Stays::Because("it has changed since it was looked at".into()));
+    }
+    let copied = copy(task, observer).and_then(|(sum, data)| {
+        check_before_naming(task, &sum)?;
+        Ok((sum, data))
+    });
+    let carried = copied.and_then(|(sum, data)| Ok(Carried { sum, copies: name_copies(task, data)? }));
+    if matches!(carried, Err(Stays::Because(_))) {
+        discard(task)?;
+    }
+    carried
+}
+
+fn copy(task: &Task, observer: &dyn Observer) -> std::result::Result<(ContentSum, Vec<Vec<Rows>>), Stays> {
+    let is_written = || Stays::Because("it is being written".into());
+    let mut sum: Option<ContentSum> = None;
+    let mut ranges = Vec::new();
+    for target in &task.targets {
+        let mut input = task.disk.open(&task.names[0])?;
+        let (size, disk) = (task.object.size, &*target.disk);
+        let copied = copy_verified(&mut *input, size, disk, &target.temporary, &task.attributes, observer);
+        let (found, data) = match copied {
+            Err(error) if error.code == "put.changed" => return Err(is_written()),
+            other => other?,
+        };
+        if sum.as_ref().is_some_and(|sum| *sum != found) {
+            return Err(is_written());
+        }
+        sum = Some(found);
+        ranges.push(data);
+    }
+    let sum = sum.ok_or_else(|| Stays::Because("it has nowhere to go".into()))?;
+    Ok((sum, ranges))
+}
+
+/// What was copied has to be what the catalogue knows, still what the source is, and what its other copies are.
+fn check_before_naming(task: &Task, sum: &ContentSum) -> std::result::Result<(), Stays> {
+    if task.known.as_ref().is_some_and(|known| known != sum) {
+        return Err(Stays::Because("its content is not what was checksummed: zinc-sieve verify".into()));
+    }
+    if task.disk.stat(&task.names[0])?.is_none_or(|stat| !task.object.matches(&stat)) {
+        return Err(Stays::Because("it is being written".into()));
+    }
+    for other in &task.others {
+        let mut copy = other.disk.open(&other.path)?;
+        let size = copy.stat()?.size;
+        if content::checksum(&mut *copy, size, |_| {})?.as_ref() != Some(sum) {
+            return Err(Stays::Because(format!("its copy on {} has another content", other.name)));
+        }
+    }
+    Ok(())
+}
+
+fn discard(task: &Task) -> Result<()> {
+    for target in &task.targets {
+        if target.disk.stat(&target.temporary)?.is_some() {
+            target.disk.remove_file(&target.temporary)?;
+        }
+    }
+    Ok(())
+}
+
+/// Most folders are there already, so that the name is tried first.
+fn give_name(
+    target: &Target,
+    name: &RelPath,
+    give: impl Fn() -> Result<()>,
+) -> std::result::Result<(), Stays> {
+    let outcome = match (give(), name.parent()) {
+        (Err(error), Some(parent)) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => {
+            durable::make_folders(&*target.disk, &parent)?;
+            give()
+        }
+        (outcome, _) => outcome,
+    };
+    match outcome {
+        Err(error) if error.io_kind() == Some(std::io::ErrorKind::AlreadyExists) => {
+            Err(Stays::Because(format!("the same name is on {}, with another content", target.name)))
+        }
+        other => Ok(other?),
+    }
+}
+
+fn name_copies(
+    task: &Task,
+    data: Vec<Vec<Rows>>,
+) -> std::result::Result<Vec<(DiskId, Stat, Vec<Rows>)>, Stays> {
+    let mut given = Vec::new();
+    let copies = name_all(task, data, &mut given);
+    if matches!(copies, Err(Stays::Because(_))) {
+        // The names that were given so far go again; the source has them.
+        for (disk, name) in given {
+            disk.remove_file(name)?;
+        }
+    }
+    copies
+}
+
+fn name_all<'t>(
+    task: &'t Task,
+    data: Vec<Vec<Rows>>,
+    given: &mut Vec<(&'t dyn Disk, &'t RelPath)>,
+) -> std::result::Result<Vec<(DiskId, Stat, Vec<Rows>)>, Stays> {
+    let (first, further) = task.names.split_first().expect("a file that moves has a name");
+    let mut copies = Vec::new();
+    for (target, data) in task.targets.iter().zip(data) {
+        give_name(target, first, || target.disk.rename(&target.temporary, first))?;
+        given.push((&*target.disk, first));
+        for name in further {
+            give_name(target, name, || target.disk.link(first, name))?;
+            given.push((&*target.disk, name));
+        }
+        let stat = target.disk.stat(first)?.ok_or_else(|| Stays::Because("somebody took it away".into()))?;
+        copies.push((target.id, stat, data));
+    }
+    Ok(copies)
+}

@@ -1,0 +1,505 @@
+//! Files from members to other members of their volume: whole in the old place or in the new one at every moment.
+
+mod carry;
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+use sieve_core::checksum::ContentSum;
+use sieve_core::fate::Standing;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
+
+use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::objects;
+use crate::catalogue::{mark_changed, versions};
+use crate::content;
+use crate::disk::{Attributes, Disk, EntryKind, ReadFile};
+use crate::durable;
+use crate::error::{Error, Result};
+use crate::event::{Event, Observer, Unit};
+use crate::fate::Count;
+use crate::held::{self, ToHold};
+use crate::journal;
+use crate::pipeline::{Pace, Restraint};
+use crate::pool::Pool;
+use crate::workspace::Workspace;
+use carry::{Carried, Other, Stays, Target, Task};
+
+/// So many files, or bytes, are moved before their sources go.
+const BATCH_FILES: usize = 512;
+const BATCH_BYTES: u64 = 1 << 30;
+
+/// What becomes of a source whose copy is in place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Leaving {
+    /// It is held until a sync has passed the copy.
+    Hold,
+    /// It goes.
+    Go,
+}
+
+/// One source: a disk, the object on it, and what becomes of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Source {
+    /// The disk.
+    pub disk: DiskId,
+    /// The object.
+    pub object: ObjectId,
+    /// What becomes of it.
+    pub leaving: Leaving,
+}
+
+/// One file that moves.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Move {
+    /// Where it lies now: copies of each other. The first is read, and all leave.
+    pub from: Vec<Source>,
+    /// Where it goes: a copy each.
+    pub to: Vec<DiskId>,
+    /// Its length.
+    pub size: ByteLength,
+}
+
+/// A file that was not moved, and why.
+#[derive(Clone, Debug, Serialize)]
+pub struct LeftAlone {
+    /// Its path.
+    pub path: String,
+    /// Why, in words.
+    pub why: String,
+}
+
+/// What was moved.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Moved {
+    /// Files and bytes, by the disk that they went to.
+    pub by_disk: BTreeMap<String, Count>,
+    /// Files whose sources are held until the next sync.
+    pub held: u64,
+    /// What was left alone.
+    pub left_alone: Vec<LeftAlone>,
+    /// It was asked to stop before its end.
+    pub stopped: bool,
+}
+
+/// Moves files.
+///
+/// # Crash safety
+/// Every batch is written down first. A source goes after its copy was synced, read back, has its name, and the folder
+/// around it is durable. The next start finishes what was begun: where both are there with the same content, the source
+/// goes; where they differ, both stay.
+///
+/// # Errors
+/// What a disk or the database says; what was moved before stays moved.
+pub(crate) fn execute(
+    pool: &Pool,
+    moves: &[Move],
+    restraint: &Restraint,
+    observer: &dyn Observer,
+) -> Result<Moved> {
+    let mut relocation = Relocation {
+        pool,
+        observer,
+        pace: Pace::new(restraint.rate),
+        spaces: HashMap::new(),
+        folders: BTreeMap::new(),
+        moved: Moved::default(),
+    };
+    let outcome = relocation.all(moves, restraint);
+    relocation.finish_folders()?;
+    let Relocation { spaces, moved, .. } = relocation;
+    spaces.into_values().try_for_each(Workspace::finish)?;
+    outcome.map(|()| moved)
+}
+
+/// Says what is to be moved in all, for progress.
+pub(crate) fn announce(observer: &dyn Observer, name: &'static str, bytes: ByteLength) {
+    observer.event(Event::Stage { name, total: bytes.exact(), unit: Unit::Bytes });
+}
+
+struct Relocation<'a> {
+    pool: &'a Pool,
+    observer: &'a dyn Observer,
+    pace: Pace,
+    spaces: HashMap<DiskId, Workspace>,
+    /// How folders are to look that files come to or leave.
+    folders: BTreeMap<(DiskId, RelPath), Attributes>,
+    moved: Moved,
+}
+
+/// A file whose copies have their names.
+struct Brought<'m> {
+    of: &'m Move,
+    task: Task,
+    done: Carried,
+}
+
+/// Files whose copies have their names, and what is written down about them.
+struct Batch<'m> {
+    intent: i64,
+    files: Vec<Brought<'m>>,
+    failure: Option<Error>,
+}
+
+/// How many of these moves are done at once.
+fn batch_of(moves: &[Move]) -> usize {
+    let mut bytes = 0u64;
+    for (position, file) in moves.iter().enumerate().take(BATCH_FILES) {
+        bytes = bytes.saturating_add(file.size.exact());
+        if bytes > BATCH_BYTES && position > 0 {
+            return position;
+        }
+    }
+    moves.len().min(BATCH_FILES)
+}
+
+impl Relocation<'_> {
+    fn disk(&self, id: DiskId) -> Result<&Arc<dyn Disk>> {
+        self.pool.member(id)?.writable()
+    }
+
+    /// Batch after batch: while the copies of one are made, the sources of the one before go.
+    fn all(&mut self, moves: &[Move], restraint: &Restraint) -> Result<()> {
+        let mut before: Option<Batch<'_>> = None;
+        let mut left = moves;
+        while !left.is_empty() && before.as_ref().is_none_or(|batch| batch.failure.is_none()) {
+            if restraint.is_stopped() {
+                self.moved.stopped = true;
+                break;
+            }
+            let (batch, rest) = left.split_at(batch_of(left));
+            before = Some(self.bring(batch, before)?);
+            left = rest;
+        }
+        before.map_or(Ok(()), |batch| self.finish(batch))
+    }
+
+    fn bring<'m>(&mut self, batch: &'m [Move], before: Option<Batch<'m>>) -> Result<Batch<'m>> {
+        let intent = Intent::Relocate { moves: batch.to_vec() };
+        let intent = self.pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
+        let tasks = self.tasks(batch)?;
+        let carrying: Vec<&Task> = tasks.iter().map(|(_, task)| task).collect();
+        let observer = self.observer;
+        let pace = std::mem::replace(&mut self.pace, Pace::new(None));
+        let (carried, finished) =
+            carry::all(&carrying, &pace, observer, || before.map_or(Ok(()), |before| self.finish(before)));
+        self.pace = pace;
+        finished?;
+        let mut brought = Batch { intent, files: Vec::new(), failure: None };
+        for ((file, task), outcome) in tasks.into_iter().zip(carried) {
+            match outcome {
+                Some(Ok(done)) => brought.files.push(Brought { of: file, task, done }),
+                Some(Err(Stays::Because(why))) => self.leave(file, why)?,
+                Some(Err(Stays::Failed(error))) => brought.failure = brought.failure.or(Some(error)),
+                None => {} // nobody came to it, after a failure
+            }
+        }
+        Ok(brought)
+    }
+
+    /// The copies of a batch are there for good, and their sources go.
+    fn finish(&mut self, batch: Batch<'_>) -> Result<()> {
+        self.make_durable(&batch.files)?;
+        self.record(&batch.files)?;
+        self.take_sources_away(batch.files)?;
+        // After a failure the next start looks at what was left half done.
+        match batch.failure {
+            Some(error) => Err(error),
+            None => self.pool.catalogue.transaction(|t| intents::remove(t, batch.intent)),
+        }
+    }
+
+    fn tasks<'m>(&mut self, batch: &'m [Move]) -> Result<Vec<(&'m Move, Task)>> {
+        // One state of the catalogue, and one look at its locks, for all of them.
+        let _reading = self.pool.catalogue.reading().unchecked_transaction()?;
+        let mut tasks = Vec::new();
+        for file in batch {
+            match self.task(file)? {
+                Ok(task) => tasks.push((file, task)),
+                Err(why) => self.leave(file, why)?,
+            }
+        }
+        Ok(tasks)
+    }
+
+    fn leave(&mut self, file: &Move, why: String) -> Result<()> {
+        let names = match file.from.first() {
+            Some(source) => objects::names(self.pool.catalogue.reading(), source.object)?,
+            None => Vec::new(),
+        };
+        let path = names.first().map_or_else(String::new, ToString::to_string);
+        self.moved.left_alone.push(LeftAlone { path, why });
+        Ok(())
+    }
+
+    /// Everything that is known about a file that is to move, so that the disks can be at it without the catalogue.
+    fn task(&mut self, file: &Move) -> Result<std::result::Result<Task, String>> {
+        let reading = self.pool.catalogue.reading();
+        let vanished = || Ok(Err("it is no longer there".to_string()));
+        let Some(source) = file.from.first() else { return vanished() };
+        let Some(object) = objects::get(reading, source.object)? else { return vanished() };
+        let names = objects::names(reading, object.id)?;
+        if names.is_empty() {
+            return vanished();
+        }
+        let mut known = None;
+        if let Some(version) = object.version.filter(|_| object.standing == Standing::Same) {
+            let version = versions::get(reading, version)?;
+            known = (!version.unfinished).then_some(version.sum);
+        }
+        let mut others = Vec::new();
+        for other in &file.from[1..] {
+            let Some(path) = objects::names(reading, other.object)?.into_iter().next() else { continue };
+            let member = self.pool.member(other.disk)?;
+            others.push(Other { name: member.row.name.clone(), disk: Arc::clone(member.writable()?), path });
+        }
+        let mut targets = Vec::new();
+        for to in &file.to {
+            let member = self.pool.member(*to)?;
+            let disk = Arc::clone(member.writable()?);
+            let temporary = self.temporary(*to, &disk)?;
+            targets.push(Target { id: *to, name: member.row.name.clone(), disk, temporary });
+        }
+        self.remember_folders(source.disk, &file.to, &names)?;
+        let attributes = objects::attributes(reading, object.id)?;
+        let disk = Arc::clone(self.disk(source.disk)?);
+        Ok(Ok(Task { disk, object, names, attributes, known, others, targets }))
+    }
+
+    fn temporary(&mut self, to: DiskId, disk: &Arc<dyn Disk>) -> Result<RelPath> {
+        if !self.spaces.contains_key(&to) {
+            self.spaces.insert(to, Workspace::begin(disk, self.pool.machine.random())?);
+        }
+        Ok(self.spaces.get_mut(&to).expect("just put there").next_path())
+    }
+
+    /// Files that come and go move the times of their folders: those are put back at the end, and new ones look as where
+    /// the file came from.
+    fn remember_folders(&mut self, from: DiskId, to: &[DiskId], names: &[RelPath]) -> Result<()> {
+        let look = |disk: &dyn Disk, folder: &RelPath| -> Result<Option<Attributes>> {
+            let Some(stat) = disk.stat(folder)? else { return Ok(None) };
+            Ok(Some(Attributes::of(&stat, disk.extended_attributes(folder)?)))
+        };
+        let source = Arc::clone(self.disk(from)?);
+        for name in names {
+            let mut around = name.parent().filter(|folder| !folder.is_root());
+            while let Some(folder) = around {
+                for disk in to.iter().copied().chain([from]) {
+                    if self.folders.contains_key(&(disk, folder.clone())) {
+                        continue;
+                    }
+                    let there = look(&**self.disk(disk)?, &folder)?;
+                    let looks = there.map_or_else(|| look(&*source, &folder), |own| Ok(Some(own)))?;
+                    if let Some(looks) = looks {
+                        self.folders.insert((disk, folder.clone()), looks);
+                    }
+                }
+                around = folder.parent().filter(|folder| !folder.is_root());
+            }
+        }
+        Ok(())
+    }
+
+    /// The innermost first: everything in a folder moves its times.
+    fn finish_folders(&self) -> Result<()> {
+        for ((disk, folder), attributes) in self.folders.iter().rev() {
+            let disk = self.disk(*disk)?;
+            if disk.stat(folder)?.is_some_and(|stat| stat.kind == EntryKind::Folder) {
+                disk.set_attributes(folder, attributes)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The names of the copies are durable before a source goes.
+    fn make_durable(&self, brought: &[Brought<'_>]) -> Result<()> {
+        let mut folders: HashSet<(DiskId, RelPath)> = HashSet::new();
+        for file in brought {
+            for (disk, ..) in &file.done.copies {
+                folders.extend(file.task.names.iter().filter_map(|n| Some((*disk, n.parent()?))));
+            }
+        }
+        folders.iter().try_for_each(|(disk, folder)| self.disk(*disk)?.sync_folder(folder))
+    }
+
+    fn record(&mut self, brought: &[Brought<'_>]) -> Result<()> {
+        self.pool.catalogue.transaction(|t| {
+            mark_changed(t)?;
+            for file in brought {
+                let Task { names, attributes, .. } = &file.task;
+                for (disk, stat, data) in &file.done.copies {
+                    let version = versions::insert(t, *disk, &file.done.sum, data, attributes)?;
+                    let extended = attributes.pack_extended();
+                    let id = objects::insert(t, *disk, stat, extended.as_deref(), Some(version), false)?;
+                    names.iter().try_for_each(|name| objects::set_name(t, *disk, name, id))?;
+                }
+            }
+            Ok(())
+        })?;
+        let mut lines = Vec::new();
+        for file in brought {
+            let path = file.task.names.first().map(ToString::to_string).unwrap_or_default();
+            let disks = |ids: &mut dyn Iterator<Item = DiskId>| -> Result<Vec<&String>> {
+                ids.map(|id| Ok(&self.pool.member(id)?.row.name)).collect()
+            };
+            let from = disks(&mut file.of.from.iter().map(|source| source.disk))?;
+            let to = disks(&mut file.of.to.iter().copied())?;
+            lines.push(MovedFile { path, bytes: file.of.size, from, to });
+        }
+        journal::append(&*self.pool.home, self.pool.machine.now(), "moved", &lines)?;
+        for file in brought {
+            for (disk, ..) in &file.done.copies {
+                let name = self.pool.member(*disk)?.row.name.clone();
+                let count = self.moved.by_disk.entry(name).or_default();
+                file.task.names.iter().for_each(|_| count.add(file.task.object.size));
+            }
+        }
+        Ok(())
+    }
+
+    fn take_sources_away(&mut self, brought: Vec<Brought<'_>>) -> Result<()> {
+        let mut leaving: BTreeMap<(DiskId, bool), Vec<Named>> = BTreeMap::new();
+        for file in brought {
+            for source in &file.of.from {
+                let group = leaving.entry((source.disk, source.leaving == Leaving::Hold)).or_default();
+                group.push((source.object, file.task.names.clone()));
+            }
+        }
+        for ((disk, holds), files) in leaving {
+            self.moved.held += take_away(self.pool, disk, holds, files)?;
+        }
+        Ok(())
+    }
+}
+
+/// An object with its names.
+type Named = (ObjectId, Vec<RelPath>);
+
+/// A line of the journal.
+#[derive(Serialize)]
+struct MovedFile<'a> {
+    path: String,
+    bytes: ByteLength,
+    from: Vec<&'a String>,
+    to: Vec<&'a String>,
+}
+
+/// Lets objects of a disk go, or holds them; what changed since it was copied stays. Tells how many are held.
+fn take_away(pool: &Pool, disk: DiskId, holds: bool, files: Vec<Named>) -> Result<u64> {
+    let member = pool.member(disk)?;
+    let real = member.writable()?;
+    let (mut gone, mut to_hold) = (Vec::new(), Vec::new());
+    let reading = pool.catalogue.reading().unchecked_transaction()?;
+    for (id, names) in files {
+        let Some(mut object) = objects::get(&reading, id)? else { continue };
+        let Some(first) = names.first() else { continue };
+        if real.stat(first)?.is_none_or(|stat| !object.matches(&stat)) {
+            continue; // changed in the last moment: both stay, and the next scan reports them
+        }
+        let kept = usize::from(holds);
+        for name in &names[kept..] {
+            real.remove_file(name)?;
+        }
+        gone.extend(names[kept..].iter().cloned().map(|name| (id, name)));
+        if holds {
+            if names.len() > 1 {
+                // Giving up its other names moved its change time.
+                object.ctime = real.stat(first)?.map_or(object.ctime, |stat| stat.ctime);
+            }
+            to_hold.push(ToHold { path: first.clone(), object });
+        }
+    }
+    drop(reading);
+    durable::sync_parents(&**real, gone.iter().map(|(_, name)| name))?;
+    if !gone.is_empty() {
+        pool.catalogue.transaction(|t| {
+            for (id, name) in &gone {
+                objects::remove_name(t, disk, name)?;
+                objects::forget_if_nameless(t, *id)?;
+            }
+            Ok(())
+        })?;
+    }
+    let held = to_hold.len() as u64;
+    if held > 0 {
+        held::begin(pool, member, to_hold, false)?.finish(&**real)?;
+    }
+    Ok(held)
+}
+
+/// Finishes moves that were interrupted: a source goes where its copies are whole.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(crate) fn recover(pool: &Pool, id: i64, moves: &[Move]) -> Result<()> {
+    let all_there = moves.iter().flat_map(|m| m.from.iter().map(|s| s.disk).chain(m.to.iter().copied()));
+    if all_there.into_iter().any(|disk| pool.member(disk).is_ok_and(|m| m.writable().is_err())) {
+        return Ok(()); // kept for when the disks are back
+    }
+    for file in moves {
+        recover_one(pool, file)?;
+    }
+    pool.catalogue.transaction(|t| intents::remove(t, id))
+}
+
+fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
+    for source in &file.from {
+        let Some(object) = objects::get(pool.catalogue.reading(), source.object)? else { continue };
+        let names = objects::names(pool.catalogue.reading(), object.id)?;
+        let names: Vec<RelPath> = names.into_iter().filter(|name| !crate::scan::is_held(name)).collect();
+        let disk = pool.member(source.disk)?.writable()?;
+        let there: Vec<RelPath> = names.iter().filter(|name| is_file(&**disk, name)).cloned().collect();
+        if there.is_empty() {
+            forget(pool, source, &names)?;
+            continue;
+        }
+        let stat = disk.stat(&there[0])?;
+        if !stat.is_some_and(|stat| object.matches_but_for_ctime(&stat))
+            || !copies_are_whole(pool, file, source, &there)?
+        {
+            continue;
+        }
+        pool.catalogue.transaction(|t| {
+            stat.map_or(Ok(()), |stat| objects::set_stat(t, object.id, &stat, object.standing))?;
+            let lost = names.iter().filter(|name| !there.contains(name));
+            lost.into_iter().try_for_each(|name| objects::remove_name(t, source.disk, name))
+        })?;
+        take_away(pool, source.disk, source.leaving == Leaving::Hold, vec![(object.id, there)])?;
+    }
+    Ok(())
+}
+
+fn is_file(disk: &dyn Disk, path: &RelPath) -> bool {
+    disk.stat(path).is_ok_and(|stat| stat.is_some_and(|s| s.kind == EntryKind::File))
+}
+
+fn forget(pool: &Pool, source: &Source, names: &[RelPath]) -> Result<()> {
+    pool.catalogue.transaction(|t| {
+        names.iter().try_for_each(|name| objects::remove_name(t, source.disk, name))?;
+        objects::forget_if_nameless(t, source.object)
+    })
+}
+
+/// Whether every target has the file under all its names, durably, with the content of the source.
+fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]) -> Result<bool> {
+    let sum = |disk: &dyn Disk, path: &RelPath| -> Result<Option<ContentSum>> {
+        let mut file: Box<dyn ReadFile> = disk.open(path)?;
+        let size = file.stat()?.size;
+        content::checksum(&mut *file, size, |_| {})
+    };
+    let disk = pool.member(source.disk)?.writable()?;
+    let expected = sum(&**disk, &names[0])?;
+    for to in &file.to {
+        let target = pool.member(*to)?.writable()?;
+        for name in names {
+            if !is_file(&**target, name) || sum(&**target, name)? != expected {
+                return Ok(false);
+            }
+        }
+        durable::sync_parents(&**target, names)?;
+    }
+    Ok(expected.is_some())
+}

@@ -1,0 +1,170 @@
+//! Looking into a volume and taking files out of it.
+
+mod copy;
+mod degraded;
+mod find;
+mod list;
+
+use std::path::Path;
+
+use serde::Serialize;
+use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeKind;
+use sieve_core::units::ByteLength;
+
+pub use list::{Entry, list};
+
+use crate::catalogue::{heat, objects};
+use crate::disk::{Attributes, Disk, RealDisk, full_path};
+use crate::durable;
+use crate::error::{Error, Kind, Result};
+use crate::event::Observer;
+use crate::member::Member;
+use crate::parity::ParityImage;
+use crate::pool::Pool;
+use crate::window::Snapshot;
+use find::{Found, find};
+
+/// What was taken out.
+#[derive(Debug, Default, Serialize)]
+pub struct GetReport {
+    /// Files.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: ByteLength,
+    /// Files whose checksum was known and held.
+    pub verified: u64,
+    /// Files whose disk is not there: computed from parity and the other disks.
+    pub reconstructed: u64,
+}
+
+/// Copies files and folders out of a volume, each checked against its checksum where that is known.
+///
+/// # Errors
+/// When a path names nothing or lies on several disks, the target exists, or a copy is not what it should be.
+pub fn get(
+    pool: &Pool,
+    volume: &str,
+    paths: &[RelPath],
+    from_disk: Option<&str>,
+    target: &Path,
+    observer: &dyn Observer,
+) -> Result<GetReport> {
+    let out = RealDisk::open(target).map_err(|mut error| {
+        error.kind = Kind::Usage;
+        error.remedy("the target is a folder that is there already: make it first")
+    })?;
+    let report = GetReport::default();
+    let mut taking = Taking { pool, volume, from_disk, out, observer, parity: None, passing: 0, report };
+    for path in paths {
+        taking.everything_below(path)?;
+    }
+    Ok(taking.report)
+}
+
+/// Files on their way out of a volume.
+struct Taking<'a> {
+    pool: &'a Pool,
+    volume: &'a str,
+    /// The disk that the user named.
+    from_disk: Option<&'a str>,
+    out: RealDisk,
+    observer: &'a dyn Observer,
+    /// The snapshot and the images, once something of a disk is read that is not there.
+    parity: Option<(Snapshot, Vec<ParityImage>)>,
+    /// How many unfinished files there were so far.
+    passing: u64,
+    report: GetReport,
+}
+
+impl Taking<'_> {
+    fn everything_below(&mut self, wanted: &RelPath) -> Result<()> {
+        let base = wanted.parent().unwrap_or_default();
+        let in_pieces = self.pieced(wanted, &base)?;
+        let found = match find(self.pool, self.volume, wanted, self.from_disk) {
+            Err(error) if error.kind == Kind::NotFound && !in_pieces.is_empty() => Vec::new(),
+            other => other?,
+        };
+        for one in &found {
+            let to = below(&one.path, &base)?;
+            if !(one.is_file && self.held(one, &to)?) {
+                self.best_copy(one, &to)?;
+            }
+        }
+        let files = found.iter().filter(|one| one.is_file).map(|one| &one.path);
+        self.note_uses(files.chain(&in_pieces))
+    }
+
+    /// From the first member that has it as it should be.
+    fn best_copy(&mut self, found: &Found<'_>, to: &RelPath) -> Result<()> {
+        let mut outcome = Ok(());
+        for member in found.on() {
+            outcome = self.from_member(found, member, to);
+            let is_worth_another =
+                |error: &Error| matches!(error.kind, Kind::Corrupt | Kind::Io | Kind::NotFound);
+            if !outcome.as_ref().is_err_and(is_worth_another) {
+                break;
+            }
+        }
+        outcome
+    }
+
+    fn from_member(&mut self, found: &Found<'_>, member: &Member, to: &RelPath) -> Result<()> {
+        let object = match found.is_file {
+            true => objects::by_path(self.pool.catalogue.reading(), member.row.id, &found.path)?,
+            false => None,
+        };
+        match member.usable() {
+            Ok(disk) => self.copy(&**disk, &found.path, object.as_ref(), to),
+            Err(_) => self.reconstruct(member, &found.path, object.as_ref(), to),
+        }
+    }
+
+    /// What is read through us counts as a use: where tiers depend on that.
+    fn note_uses<'p>(&self, mut used: impl Iterator<Item = &'p RelPath>) -> Result<()> {
+        let spec = self.pool.volume(Some(self.volume))?;
+        if spec.kind != VolumeKind::Tiered {
+            return Ok(());
+        }
+        let now = self.pool.machine.now();
+        self.pool.catalogue.transaction(|t| {
+            used.try_for_each(|path| heat::note_use(t, self.volume, path, now, spec.half_life))
+        })
+    }
+
+    fn refuse_taken(&self, to: &RelPath) -> Result<()> {
+        if self.out.stat(to)?.is_none() {
+            return Ok(());
+        }
+        let message = format!("{} exists already", full_path(&self.out, to).display());
+        Err(Error::new(Kind::Conflict, "get.exists", message).remedy("choose an empty folder"))
+    }
+
+    /// An unfinished file beside the place it is for.
+    fn part_of(&mut self, to: &RelPath) -> Result<RelPath> {
+        self.passing += 1;
+        let name = format!(".part-{}-{}", std::process::id(), self.passing);
+        let part = to.parent().unwrap_or_default().join(name.as_bytes());
+        part.map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))
+    }
+
+    /// A file that is whole gets its attributes and its name.
+    fn publish(&mut self, part: &RelPath, to: &RelPath, looks: &Attributes, size: ByteLength) -> Result<()> {
+        self.out.set_attributes(part, looks)?;
+        durable::publish(&self.out, part, to)?;
+        self.report.files += 1;
+        self.report.bytes = self.report.bytes.plus(size);
+        Ok(())
+    }
+
+    fn make_parent(&self, to: &RelPath) -> Result<()> {
+        to.parent().map_or(Ok(()), |parent| durable::make_folders(&self.out, &parent).map(|_| ()))
+    }
+}
+
+/// A path as it is seen from a folder around it.
+fn below(path: &RelPath, base: &RelPath) -> Result<RelPath> {
+    RelPath::new(&path.as_bytes()[base.as_bytes().len()..])
+        .or_else(|_| RelPath::new(&path.as_bytes()[base.as_bytes().len() + 1..]))
+        .map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))
+}

@@ -1,0 +1,258 @@
+//! Doing what was planned: held copies go, files move, then symlinks and folders follow.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use serde::Serialize;
+use sieve_core::path::RelPath;
+use sieve_core::pool::{Landing, VolumeSpec};
+use sieve_core::units::{ByteLength, DiskId};
+
+use super::{NANOSECONDS_A_DAY, Options, SettlePlan, caches_of, settled_key};
+use crate::catalogue::objects::{self, NodeRow};
+use crate::curves::learn;
+use crate::disk::{Disk, EntryKind};
+use crate::durable;
+use crate::error::Result;
+use crate::event::Observer;
+use crate::held;
+use crate::journal;
+use crate::label::Role;
+use crate::moves::{self, Moved};
+use crate::pipeline::Restraint;
+use crate::pool::Pool;
+use crate::traffic::Traffic;
+use crate::writer::LongWriter;
+
+/// What was done.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct SettleReport {
+    /// The volume.
+    pub volume: String,
+    /// What moved.
+    #[serde(flatten)]
+    pub moved: Moved,
+    /// Copies held since earlier settles that were given up.
+    pub given_up: u64,
+    /// Symlinks that moved.
+    pub symlinks: u64,
+    /// Bytes read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// Bytes written, by disk.
+    pub written_bytes: BTreeMap<String, ByteLength>,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+}
+
+/// Settles what was planned.
+///
+/// # Crash safety
+/// As [`moves::execute`]: at every moment each file is whole where it was or where it goes.
+///
+/// # Errors
+/// When another long writer is at work, or what a disk or the database says.
+pub fn execute(
+    pool: &mut Pool,
+    volume: &VolumeSpec,
+    plan: &SettlePlan,
+    options: &Options,
+    restraint: &Restraint,
+    observer: &dyn Observer,
+) -> Result<SettleReport> {
+    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "settle")?;
+    settle(pool, volume, plan, options, restraint, observer)
+}
+
+/// As [`execute`], for whoever is the long writer already.
+///
+/// # Errors
+/// As [`execute`].
+pub(crate) fn settle(
+    pool: &mut Pool,
+    volume: &VolumeSpec,
+    plan: &SettlePlan,
+    options: &Options,
+    restraint: &Restraint,
+    observer: &dyn Observer,
+) -> Result<SettleReport> {
+    let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
+    for (disk, row, object) in &plan.to_give_up {
+        held::give_up(pool, pool.member(*disk)?, &[(row.clone(), object.clone())])?;
+    }
+    let folders = Folders::look(pool, volume, options)?;
+    moves::announce(observer, "settling", plan.bytes());
+    let mut report = SettleReport {
+        volume: volume.name.clone(),
+        given_up: plan.given_up.files,
+        moved: moves::execute(pool, &plan.moves, restraint, observer)?,
+        ..SettleReport::default()
+    };
+    report.moved.left_alone.extend(plan.left_alone.iter().cloned());
+    if !report.moved.stopped {
+        report.symlinks = if plan.others > 0 { folders.move_symlinks(pool)? } else { 0 };
+        folders.follow(pool)?;
+    }
+    if plan.tiers.is_some() {
+        super::tiers::see_own_writes(pool, volume, plan)?;
+    }
+    let now = pool.machine.now();
+    pool.catalogue.transaction(|t| {
+        t.execute(
+            "INSERT OR REPLACE INTO meta VALUES (?1, ?2)",
+            (settled_key(&volume.name), now.to_string()),
+        )?;
+        Ok(())
+    })?;
+    (report.read_bytes, report.written_bytes) = traffic.since(pool);
+    report.seconds = begun.elapsed().as_secs_f64();
+    learn(pool, &traffic.measured_since(pool))?;
+    journal::append(&*pool.home, now, "settle", &report)?;
+    pool.refresh_rows()?;
+    Ok(report)
+}
+
+/// Folders and symlinks of the caches, as they were before anything moved.
+struct Folders<'a> {
+    volume: &'a VolumeSpec,
+    everything: bool,
+    nodes: Vec<(DiskId, RelPath, NodeRow)>,
+}
+
+impl<'a> Folders<'a> {
+    fn look(pool: &Pool, volume: &'a VolumeSpec, options: &Options) -> Result<Self> {
+        let mut nodes = Vec::new();
+        for member in caches_of(pool, volume) {
+            objects::for_each_node(pool.catalogue.reading(), member.row.id, |path, node| {
+                let is_asked = options
+                    .folder
+                    .as_ref()
+                    .is_none_or(|folder| path.is_within(folder) || folder.is_within(&path));
+                if is_asked && (options.everything || volume.landing_of(&path) != Landing::Stay) {
+                    nodes.push((member.row.id, path, node));
+                }
+                Ok(())
+            })?;
+        }
+        Ok(Self { volume, nodes, everything: options.everything })
+    }
+
+    fn of_kind(&self, kind: EntryKind) -> impl DoubleEndedIterator<Item = &(DiskId, RelPath, NodeRow)> {
+        self.nodes.iter().filter(move |(_, _, node)| node.kind == kind)
+    }
+
+    /// The data disk that has the folder around something already, else the emptiest.
+    fn home_of(&self, pool: &Pool, path: &RelPath) -> Result<Option<DiskId>> {
+        let parent = path.parent().unwrap_or_default();
+        let mut emptiest: Option<(ByteLength, DiskId)> = None;
+        for member in pool.members_of(&self.volume.name, Role::Data) {
+            let Ok(disk) = member.writable() else { continue };
+            if !parent.is_root() && disk.stat(&parent)?.is_some() {
+                return Ok(Some(member.row.id));
+            }
+            let free = member.free_bytes(&pool.catalogue)?;
+            if emptiest.is_none_or(|(most, _)| free > most) {
+                emptiest = Some((free, member.row.id));
+            }
+        }
+        Ok(emptiest.map(|(_, member)| member))
+    }
+
+    fn is_on_disks(&self, pool: &Pool, path: &RelPath) -> Result<bool> {
+        for member in pool.members_of(&self.volume.name, Role::Data) {
+            if let Ok(disk) = member.usable()
+                && disk.stat(path)?.is_some()
+            {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Symlinks are made anew on a data disk, then go.
+    fn move_symlinks(&self, pool: &Pool) -> Result<u64> {
+        let mut count = 0;
+        for (cache, path, node) in self.of_kind(EntryKind::Symlink) {
+            let from = pool.member(*cache)?.writable()?;
+            let Some(target) = from.stat(path)?.filter(|s| s.kind == EntryKind::Symlink) else { continue };
+            let goes_to = from.read_link(path)?;
+            if !self.is_on_disks(pool, path)? {
+                let Some(home) = self.home_of(pool, path)? else { continue };
+                let disk = pool.member(home)?.writable()?;
+                if let Some(parent) = path.parent() {
+                    durable::make_folders(&**disk, &parent)?;
+                }
+                disk.make_symlink(&goes_to, path)?;
+                disk.set_attributes(
+                    path,
+                    &crate::disk::Attributes { mtime: target.mtime, ..node.attributes.clone() },
+                )?;
+                durable::sync_parents(&**disk, [path])?;
+            } else if !self.has_same_symlink(pool, path, &goes_to)? {
+                continue;
+            }
+            from.remove_file(path)?;
+            durable::sync_parents(&**from, [path])?;
+            forget_node(pool, *cache, path)?;
+            count += 1;
+        }
+        Ok(count)
+    }
+
+    fn has_same_symlink(&self, pool: &Pool, path: &RelPath, target: &[u8]) -> Result<bool> {
+        for member in pool.members_of(&self.volume.name, Role::Data) {
+            let Ok(disk) = member.usable() else { continue };
+            let is_link = disk.stat(path)?.is_some_and(|s| s.kind == EntryKind::Symlink);
+            if is_link && disk.read_link(path)? == target {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Folders come on the disks as they were on the cache, which gives up those that are empty now.
+    fn follow(&self, pool: &Pool) -> Result<()> {
+        for (_, path, _) in self.of_kind(EntryKind::Folder) {
+            if !self.is_on_disks(pool, path)?
+                && let Some(home) = self.home_of(pool, path)?
+            {
+                durable::make_folders(&**pool.member(home)?.writable()?, path)?;
+            }
+        }
+        // The innermost first: everything in a folder moves its times.
+        for (cache, path, node) in self.of_kind(EntryKind::Folder).rev() {
+            for member in pool.members_of(&self.volume.name, Role::Data) {
+                let Ok(disk) = member.writable() else { continue };
+                if disk.stat(path)?.is_some_and(|s| s.kind == EntryKind::Folder) {
+                    disk.set_attributes(path, &node.attributes)?;
+                }
+            }
+            let from = Arc::clone(pool.member(*cache)?.writable()?);
+            if self.tidy(pool, &*from, path, node)? {
+                forget_node(pool, *cache, path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// An empty folder goes, and it is told, unless its owner named it or may just have made it to put something in.
+    fn tidy(&self, pool: &Pool, disk: &dyn Disk, path: &RelPath, node: &NodeRow) -> Result<bool> {
+        if disk.stat(path)?.is_none_or(|stat| stat.kind != EntryKind::Folder) {
+            return Ok(false);
+        }
+        let age = pool.machine.now().saturating_sub(node.attributes.mtime.max(node.ctime));
+        let is_old = age as f64 >= self.volume.cache.settle_after * NANOSECONDS_A_DAY;
+        let is_named = self.volume.folders.iter().any(|folder| folder.path.is_within(path));
+        let may_go = self.everything || is_old && !is_named;
+        if may_go && disk.list(path)?.is_empty() {
+            disk.remove_folder(path)?;
+            durable::sync_parents(disk, [path])?;
+            return Ok(true);
+        }
+        disk.set_attributes(path, &node.attributes)?;
+        Ok(false)
+    }
+}
+
+fn forget_node(pool: &Pool, disk: DiskId, path: &RelPath) -> Result<()> {
+    pool.catalogue.transaction(|t| objects::remove_node(t, disk, path))
+}
