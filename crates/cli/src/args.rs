@@ -10,11 +10,11 @@ Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, check
   build             prepare, create, grow, adopt
-  use               put, get, ls, rm, restore
+  use               put, get, ls, rm, restore, settle
   protect           sync, verify
   foresee           fate, drill, risk
   repair, change    rebuild, replace, vacate, dissolve
-  watch             status, bench
+  watch             status, measure, bench
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
@@ -70,6 +70,29 @@ pub(crate) struct RebuildArguments {
     /// Keep what comes back in pieces beside its name, with zeros for what is missing
     #[arg(long)]
     pub(crate) salvage: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+/// What settles.
+#[derive(Args)]
+pub(crate) struct SettleArguments {
+    /// Only what lies in this folder
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Option<String>,
+    /// Only what has been waiting for so long, "12 hours"
+    #[arg(long, value_name = "TIME")]
+    pub(crate) older_than: Option<String>,
+    /// No more than it takes for so much to be free on the cache
+    #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
+    pub(crate) until: Option<ByteLength>,
+    /// Guard what has settled with a sync at once
+    #[arg(long)]
+    pub(crate) then_sync: bool,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,
     #[command(flatten)]
@@ -529,6 +552,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve restore --list\n  zinc-sieve restore nest-cams/box7.mkv\n  zinc-sieve restore dawn --to /tmp/dawn-as-it-was"
     )]
     Restore(RestoreArguments),
+    /// Move what waits on the cache to its place on the disks, verified
+    #[command(
+        after_help = "Example:\n  zinc-sieve settle --dry-run\n  zinc-sieve settle --then-sync\n  zinc-sieve settle --until \"200 GB\" --idle"
+    )]
+    Settle(SettleArguments),
     /// Bring parity up to the present
     #[command(
         after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --quiet\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"
@@ -593,6 +621,15 @@ pub(crate) enum Command {
         volume: String,
         #[command(flatten)]
         consent: Consent,
+    },
+    /// Time real copies into each landing of a volume and back
+    #[command(after_help = "Example:\n  zinc-sieve measure --amount \"2 GB\"")]
+    Measure {
+        /// How much is copied
+        #[arg(long, value_name = "SIZE", default_value = "1 GB", value_parser = ByteLength::parse)]
+        amount: ByteLength,
+        #[command(flatten)]
+        volume: VolumeChoice,
     },
     /// Show at one glance how the pool is
     #[command(
@@ -680,6 +717,7 @@ impl From<FateWord> for sieve_core::fate::Fate {
 pub(crate) enum RoleWord {
     Data,
     Parity,
+    Cache,
 }
 
 impl From<RoleWord> for sieve_store::label::Role {
@@ -687,6 +725,7 @@ impl From<RoleWord> for sieve_store::label::Role {
         match word {
             RoleWord::Data => Self::Data,
             RoleWord::Parity => Self::Parity,
+            RoleWord::Cache => Self::Cache,
         }
     }
 }

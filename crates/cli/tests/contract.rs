@@ -296,6 +296,7 @@ struct Story {
     volume: String,
     path: String,
     disk: String,
+    disks: Vec<String>,
     size_bytes: u64,
     guard: u8,
     #[serde(default)]
@@ -345,6 +346,7 @@ fn the_keys_of_foresight_are_there_and_agree() {
     let told =
         (story.volume.as_str(), story.path.as_str(), story.disk.as_str(), story.size_bytes, story.guard);
     assert_eq!(told, ("recordings", "dawn/take.flac", "alder", 900_000, 1));
+    assert_eq!(story.disks, ["alder"]);
     assert!(story.unguarded.is_none() && story.rows.iter().all(|(first, last)| first <= last));
     assert_eq!(story.losses.len(), 4, "alone, and with each other disk");
     for loss in &story.losses {
@@ -379,4 +381,102 @@ fn changes_of_disks_tell_what_is_documented() {
     assert_eq!(roles, [("alder", "data"), ("oak", "parity")]);
     let end: Dissolve = answer(&lab, &["dissolve", "recordings", "--dry-run", "--json"], &[0]);
     assert_eq!((end.volume.as_str(), end.disks.len(), end.is_last), ("recordings", 4, true));
+}
+
+#[derive(Deserialize)]
+struct PlannedMove {
+    path: String,
+    size_bytes: u64,
+    from: Vec<String>,
+    to: Vec<String>,
+    why: String,
+    since: i64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct CacheSpace {
+    disk: String,
+    free: u64,
+    free_after: u64,
+    free_after_sync: u64,
+    reserve: u64,
+}
+
+#[derive(Deserialize)]
+struct SettlePlan {
+    files: Vec<PlannedMove>,
+    by_disk: BTreeMap<String, Count>,
+    left_alone: Vec<Value>,
+    holds: bool,
+    given_up: Count,
+    caches: Vec<CacheSpace>,
+}
+
+#[derive(Deserialize)]
+struct Settle {
+    by_disk: BTreeMap<String, Count>,
+    held: u64,
+    stopped: bool,
+}
+
+#[derive(Deserialize)]
+struct Settled {
+    settle: Settle,
+    sync: Option<Sync>,
+}
+
+#[derive(Deserialize)]
+struct Cache {
+    volume: String,
+    waits: Count,
+    stays: Count,
+    one_disk_takes: Count,
+    held: Count,
+    since: Option<i64>,
+    reserve: u64,
+    free: u64,
+}
+
+#[derive(Deserialize)]
+struct Caches {
+    caches: Vec<Cache>,
+}
+
+#[test]
+fn settling_and_the_cache_tell_what_is_documented() {
+    let disks = [("alder", 40), ("oak", 50), ("flint", 20)];
+    let volume = "data = [\"alder\"]\nparity = [\"oak\"]\ncache = [\"flint\"]\nreserve = \"2 MB\"";
+    let lab = Lab::of(PROGRAM, &disks, volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::write(lab.root().join("take.flac"), Chance::new(9).bytes(500_000)).unwrap();
+    lab.run(&["put", "take.flac", "dawn", "--yes"]).expect(&[0]);
+    let status: Caches = answer(&lab, &["status", "--json"], &[1]);
+    let [cache] = status.caches.as_slice() else { panic!("one cache") };
+    let one = Count { files: 1, bytes: 500_000 };
+    let none = Count { files: 0, bytes: 0 };
+    assert_eq!(
+        (cache.volume.as_str(), cache.waits, cache.stays, cache.held),
+        ("recordings", one, none, none)
+    );
+    assert_eq!((cache.one_disk_takes, cache.reserve), (one, 2_000_000));
+    assert!(cache.since.is_some() && cache.free < 20_000_000);
+    let plan: SettlePlan = answer(&lab, &["settle", "--dry-run", "--json"], &[0]);
+    let [planned] = plan.files.as_slice() else { panic!("one file") };
+    assert_eq!(
+        (planned.path.as_str(), planned.size_bytes, planned.why.as_str()),
+        ("dawn/take.flac", 500_000, "waits")
+    );
+    assert_eq!(
+        (planned.from.as_slice(), planned.to.as_slice()),
+        (["flint".to_string()].as_slice(), ["alder".to_string()].as_slice())
+    );
+    assert!(planned.since > 0 && plan.holds && plan.left_alone.is_empty());
+    assert_eq!((plan.by_disk["alder"], plan.given_up), (one, none));
+    let [space] = plan.caches.as_slice() else { panic!("one cache") };
+    assert_eq!((space.disk.as_str(), space.free_after, space.reserve), ("flint", space.free, 2_000_000));
+    assert_eq!(space.free_after_sync, space.free + 500_000);
+    let done: Settled = answer(&lab, &["settle", "--then-sync", "--yes", "--json"], &[0]);
+    assert_eq!((done.settle.by_disk["alder"], done.settle.held, done.settle.stopped), (one, 1, false));
+    assert!(done.sync.is_some_and(|sync| sync.written_bytes["oak"] > 500_000));
 }

@@ -7,6 +7,7 @@ use super::Context;
 use crate::args::Consent;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
+use crate::progress::Bars;
 use crate::{confirm, json, load};
 
 pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<Outcome> {
@@ -17,7 +18,7 @@ pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<O
     }
     let goes_on = confirm::go_on(consent, "Dissolve it?")?;
     if goes_on {
-        dissolve::execute(&mut pool, &plan)?;
+        dissolve::execute(&mut pool, &plan, &Bars::new())?;
     }
     if context.json {
         json::print(&plan)?;
@@ -34,7 +35,7 @@ pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<O
 
 fn show_plan(plan: &DissolvePlan) {
     anstream::println!(
-        "Volume {} ends. Its files stay where they are, and nothing guards them any more:\n",
+        "Volume {} ends. Its files stay on their disks, and nothing guards them any more:\n",
         plan.volume
     );
     let mut table = Table::new(&["disk", "role", ">files stay", ">size", ">parity goes", "where"]);
@@ -49,6 +50,22 @@ fn show_plan(plan: &DissolvePlan) {
         ]);
     }
     table.print();
+    for join in &plan.joins {
+        anstream::println!(
+            "\n{} ({}) lies in pieces and is put together on {}.",
+            join.path,
+            size(join.size_bytes),
+            join.to
+        );
+    }
+    if let Some(settles) = plan.settles.as_ref().filter(|settles| !settles.moves_nothing()) {
+        anstream::println!("\nWhat is on the cache moves to the disks, verified:\n");
+        let mut table = Table::new(&["to", ">files", ">size"]);
+        for (disk, amount) in &settles.by_disk {
+            table.row([disk.clone(), count(amount.files), size(amount.bytes)]);
+        }
+        table.print();
+    }
     let held: u64 = plan.disks.iter().map(|disk| disk.held).sum();
     if held > 0 {
         let text = format!(

@@ -23,7 +23,7 @@ pub(super) fn run(
     if let Some(name) = disk {
         pool.member_named(name)?;
     }
-    for member in pool.members_of(&volume, sieve_store::label::Role::Data).filter(|m| m.state.is_usable()) {
+    for member in pool.file_members(&volume).filter(|m| m.state.is_usable()) {
         sieve_store::scan::scan(&pool, member)?;
     }
     let report = read::get(&pool, &volume, &paths, disk, target, &Bars::new())?;

@@ -53,6 +53,14 @@ fn show_plan(plan: &GrowPlan) {
                 size(plan.kept_bytes)
             );
         }
+        Role::Cache => {
+            anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as a cache.");
+            anstream::println!(
+                "{} on it ({}) stay as they are and wait for the next settle.",
+                units::files(plan.kept_files),
+                size(plan.kept_bytes)
+            );
+        }
         Role::Parity => {
             anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as parity {}.", plan.slot + 1);
             anstream::println!("Its image is computed from the data disks; nothing else is written:\n");
@@ -71,6 +79,10 @@ fn show_report(report: &GrowReport) {
     match report.role {
         Role::Data => anstream::println!(
             "\n{disk} is a data disk of {volume} now, with {} on it: zinc-sieve sync guards them.",
+            units::files(report.files)
+        ),
+        Role::Cache => anstream::println!(
+            "\n{disk} is a cache of {volume} now, with {} on it.",
             units::files(report.files)
         ),
         Role::Parity => anstream::println!(

@@ -6,13 +6,14 @@ use sieve_core::ingest::{
     wireless,
 };
 use sieve_core::units::{ByteLength, Rate, SizeError};
-use sieve_store::{Error, Kind, Result};
+use sieve_store::measure::{self, Ground};
+use sieve_store::{Error, Kind, Result, settle};
 
 use super::Context;
 use crate::args::IngestArguments;
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
-use crate::{chart, json};
+use crate::{chart, json, load};
 
 #[derive(Serialize)]
 struct Answer<'a> {
@@ -26,8 +27,9 @@ pub(super) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
     let network = network(arguments)?;
     let source = arguments.source.as_deref().map(rate).transpose()?;
     let (amount, file) = (bytes(&arguments.amount)?, bytes(&arguments.file_size)?);
-    let room = arguments.cache.as_deref().map(bytes).transpose()?;
-    let (cache, disks) = (cache(arguments)?, disks(arguments)?);
+    let known = Known::of(context)?;
+    let room = arguments.cache.as_deref().map(bytes).transpose()?.or(known.room);
+    let (cache, disks) = (cache(arguments, &known)?, disks(arguments, &known)?);
     let with_cache = copy(amount, file, source, &network, &cache, room, Some(&disks));
     let without_cache = copy(amount, file, source, &network, &disks, None, None);
     let day = day(arguments, &disks, room)?;
@@ -40,6 +42,7 @@ pub(super) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
         };
         json::print(&answer)?;
     } else {
+        known.tell();
         show(&network, amount, &with_cache, &without_cache);
         if let Some(day) = &day {
             show_day(day, room);
@@ -56,6 +59,48 @@ pub(super) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
     }
     let overflows = day.as_ref().is_some_and(|d| d.grows_without_end || d.overflows_at.is_some());
     Ok(Outcome::well(!overflows))
+}
+
+/// What the pool that is here says of itself, where there is one: arguments win over it.
+#[derive(Default)]
+struct Known {
+    /// What the cache takes beside its reserve.
+    room: Option<ByteLength>,
+    onto_cache: Option<Rate>,
+    onto_disks: Option<Rate>,
+}
+
+impl Known {
+    /// A pool file that was never made into a pool, or is none, has nothing to say.
+    fn of(context: &Context) -> Result<Self> {
+        let catalogue = sieve_store::pool::catalogue_path(&context.pool);
+        if !context.pool.exists() || !catalogue.exists() {
+            return Ok(Self::default());
+        }
+        let pool = load::pool(&context.pool)?;
+        let Ok(volume) = pool.volume(None) else { return Ok(Self::default()) };
+        let measured = measure::known(&pool, &volume.name)?;
+        let onto = |grounds: &[Ground]| {
+            measured.iter().find(|figures| grounds.contains(&figures.landing)).map(|figures| figures.write)
+        };
+        let free = settle::cache_free(&pool, &volume)?.minus(settle::cache_reserve(&pool, &volume)?);
+        Ok(Self {
+            room: volume.has_cache().then_some(free),
+            onto_cache: onto(&[Ground::Cache, Ground::Fast]),
+            onto_disks: onto(&[Ground::Disks, Ground::Slow]),
+        })
+    }
+
+    fn tell(&self) {
+        if let Some(room) = self.room {
+            anstream::println!("The cache of this pool takes {} beside its reserve.", size(room));
+        }
+        for (rate, what) in [(self.onto_cache, "the cache"), (self.onto_disks, "the disks")] {
+            if let Some(rate) = rate {
+                anstream::println!("Measured here: {rate} onto {what}.");
+            }
+        }
+    }
 }
 
 fn usage(error: &dyn std::fmt::Display) -> Error {
@@ -75,14 +120,14 @@ fn network(arguments: &IngestArguments) -> Result<Network> {
     Ok(if arguments.wireless { wireless(stated) } else { wired(stated) })
 }
 
-fn cache(arguments: &IngestArguments) -> Result<Landing> {
-    let first = arguments.cache_rate.as_deref().map(rate).transpose()?;
+fn cache(arguments: &IngestArguments, known: &Known) -> Result<Landing> {
+    let first = arguments.cache_rate.as_deref().map(rate).transpose()?.or(known.onto_cache);
     let fast_area = arguments.fast_area.as_deref().map(bytes).transpose()?;
     Ok(Landing::cache(first, fast_area, arguments.sustained.as_deref().map(rate).transpose()?))
 }
 
-fn disks(arguments: &IngestArguments) -> Result<Landing> {
-    Ok(Landing::disks(arguments.disk_rate.as_deref().map(rate).transpose()?))
+fn disks(arguments: &IngestArguments, known: &Known) -> Result<Landing> {
+    Ok(Landing::disks(arguments.disk_rate.as_deref().map(rate).transpose()?.or(known.onto_disks)))
 }
 
 fn day(arguments: &IngestArguments, disks: &Landing, room: Option<ByteLength>) -> Result<Option<Day>> {

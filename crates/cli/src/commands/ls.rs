@@ -11,7 +11,7 @@ pub(super) fn run(context: &Context, folder: &str, volume: Option<&str>) -> Resu
     let folder = volume_path(folder)?;
     let pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;
-    for member in pool.members_of(&volume, sieve_store::label::Role::Data) {
+    for member in pool.file_members(&volume) {
         if member.state.is_usable() {
             sieve_store::scan::scan(&pool, member)?;
         }

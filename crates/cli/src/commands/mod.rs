@@ -16,6 +16,7 @@ mod grow;
 mod health;
 mod ingest;
 mod ls;
+mod measure;
 mod prepare;
 mod put;
 mod rebuild;
@@ -23,6 +24,7 @@ mod replace;
 mod restore;
 mod risk;
 mod rm;
+mod settle;
 mod status;
 mod sync;
 mod vacate;
@@ -72,12 +74,14 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Get { paths, target, disk, volume } => {
             get::run(&context, &paths, &target, disk.as_deref(), volume.volume.as_deref())
         }
+        Command::Measure { amount, volume } => measure::run(&context, amount, volume.volume.as_deref()),
         Command::Ls { folder, volume } => ls::run(&context, &folder, volume.volume.as_deref()),
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
         Command::Bench { disks: true, amount, .. } => bench::disks(&context, amount),
         Command::Bench { kernel, quick, .. } => bench::run(&context, kernel.as_deref(), quick),
+        Command::Settle(arguments) => settle::run(&context, &arguments),
         Command::Restore(arguments) => restore::run(&context, &arguments),
         Command::Sync(arguments) => sync::run(&context, arguments),
         Command::Verify(arguments) => verify::run(&context, &arguments),

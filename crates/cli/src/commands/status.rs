@@ -4,8 +4,10 @@ use anstyle::Style;
 use sieve_core::fate::Unguarded;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
+use sieve_store::fate::Count;
 use sieve_store::member::State;
 use sieve_store::paper;
+use sieve_store::settle::CacheStatus;
 use sieve_store::status::{DiskStatus, Status, status};
 
 use super::Context;
@@ -52,6 +54,7 @@ fn show(status: &Status) {
             size(status.held.bytes)
         );
     }
+    status.caches.iter().for_each(|cache| show_cache(cache, status.now));
     for limited in &status.limits {
         let text = format!(
             "Volume {} holds {} of the {} that it may hold.",
@@ -126,6 +129,45 @@ fn show_disks(disks: &[DiskStatus]) {
     }
 }
 
+/// What is on a cache, and what of it is at stake.
+fn show_cache(cache: &CacheStatus, now: i64) {
+    style::heading(&format!("Cache of {}", cache.volume));
+    let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
+    match cache.since {
+        Some(since) => anstream::println!(
+            "  waits         {}; the oldest came {}",
+            of(cache.waits),
+            time::ago(since, now)
+        ),
+        None => anstream::println!("  waits         nothing"),
+    }
+    if cache.stays.files > 0 {
+        anstream::println!("  stays         {}", of(cache.stays));
+    }
+    if cache.one_disk_takes.files > 0 {
+        let text = format!("{} would be gone with one dead cache disk", of(cache.one_disk_takes));
+        anstream::println!("  at stake      {}", style::paint(style::BAD, text));
+    }
+    let on_cache = cache.waits.files + cache.stays.files;
+    if on_cache > 0 && cache.one_disk_takes.files == 0 {
+        anstream::println!("  at stake      nothing with one dead disk: each file is on several");
+    }
+    if cache.held.files > 0 {
+        anstream::println!("  held          {}, until the next sync", of(cache.held));
+    }
+    let room = format!("{} free, {} are to stay free", size(cache.free), size(cache.reserve));
+    let is_short = cache.free < cache.reserve;
+    let colour = if is_short { style::WATCH } else { Style::new() };
+    anstream::println!("  room          {}", style::paint(colour, room));
+    if is_short {
+        anstream::println!("                what comes now goes to the disks by itself");
+    }
+    if let Some(next) = cache.settles_next {
+        let when = if next <= now { "now".to_string() } else { time::moment(next) };
+        anstream::println!("  settles next  {when} (zinc-sieve settle)");
+    }
+}
+
 /// How full a disk is, in ten steps.
 fn bar(used: ByteLength, free: ByteLength) -> String {
     let total = used.plus(free).exact();
@@ -171,6 +213,7 @@ fn show_guard(status: &Status) {
 const fn why(reason: Unguarded) -> &'static str {
     match reason {
         Unguarded::New => "came after the last sync",
+        Unguarded::OnCache => "on the cache alone",
         Unguarded::Changed => "changed after the last sync",
         Unguarded::Doubtful => "times or place moved since the last sync; to be read again",
         Unguarded::Suspect => "damaged, or changed with the times put back",

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
+use sieve_store::mirror::MirrorPlan;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
 
 use super::Context;
@@ -53,6 +54,7 @@ fn show_plan(plan: &SyncPlan) {
     }
     anstream::println!("Scanned. Since the last sync:\n");
     table.print();
+    plan.mirrors.iter().for_each(|(volume, copies)| show_copies(volume, copies));
     if plan.is_empty() {
         anstream::println!("\nNothing changed since the last sync.");
         return;
@@ -82,6 +84,21 @@ fn show_plan(plan: &SyncPlan) {
         anstream::println!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
     }
     show_forecast(&plan.forecast);
+}
+
+/// What the copies of a mirrored volume lack.
+fn show_copies(volume: &str, plan: &MirrorPlan) {
+    for (amount, what) in
+        [(plan.missing, "are missing and get made"), (plan.outdated, "are outdated and follow the newest")]
+    {
+        if amount.files > 0 {
+            anstream::println!(
+                "\n{volume}: copies that {what}: {} ({}).",
+                count(amount.files),
+                size(amount.bytes)
+            );
+        }
+    }
 }
 
 /// How many of the cells are computed from what changed alone.
@@ -132,6 +149,14 @@ fn show_report(plan: &SyncPlan, report: &SyncReport, disks: &[String]) {
         ),
         ("damaged; what parity has of it stays as it was", &report.damage),
         ("no room below the end of the parity disks", &report.no_room),
+        (
+            "copies went separate ways; both stay: put the right one with --replace, or remove one",
+            &report.conflicts,
+        ),
+        (
+            "one copy was removed behind our back; zinc-sieve rm removes the rest, get and put bring it back",
+            &report.one_copy_removed,
+        ),
     ];
     for (what, files) in lists.into_iter().filter(|(_, files)| !files.is_empty()) {
         style::heading(&format!("{} — {what}:", units::files(files.len() as u64)));

@@ -1,6 +1,7 @@
 //! `vacate`: parity disks leave.
 
 use anstyle::Style;
+use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::membership::vacate::{self, VacatePlan};
 
@@ -38,11 +39,12 @@ pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Resu
 
 fn show_plan(plan: &VacatePlan) {
     let names = plan.disks.join(", ");
-    anstream::println!(
-        "{names} leaves volume {}: its parity, {}, is removed.\n",
-        plan.volume,
-        size(plan.freed)
-    );
+    let what = if plan.freed == ByteLength::ZERO {
+        "nothing is on it".to_string()
+    } else {
+        format!("its parity, {}, is removed", size(plan.freed))
+    };
+    anstream::println!("{names} leaves volume {}: {what}.\n", plan.volume);
     let mut table = Table::new(&["guard", ">files now", ">size", ">files then", ">size"]);
     for change in plan.guards.iter().rev() {
         let style = match (change.guard, change.before.files, change.after.files) {

@@ -1,5 +1,6 @@
 //! `demo`: the whole story, on real files, with the commands that a user would type.
 
+mod kinds;
 mod machine;
 mod paper;
 mod practice;
@@ -66,12 +67,14 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
     let root = std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?;
     make_empty(&root)?;
     world::build(&Stage::new(root.clone(), false)?)?;
+    kinds::build(&Stage::new(root.clone(), false)?)?;
     if json {
         json::print(&serde_json::json!({ "folder": root }))?;
     } else {
         anstream::println!(
             "In {} there are now four folders that stand in for disks, a pool file, and a memory card\n\
-             full of files (card/). Next: cd there, and try `zinc-sieve check`.",
+             full of files (card/). Four more pools, each in a folder of its own, show a cache (cache/) and the\n\
+             other kinds of volumes (mirror/, tiers/, span/). Next: cd there, and try `zinc-sieve check`.",
             dir.display()
         );
     }
@@ -116,6 +119,7 @@ fn play(stage: &Stage) -> Result<Proof> {
          says so. Here folders stand in for the disks; everything else is real.",
     );
     world::build(stage)?;
+    kinds::build(stage)?;
     stage.show_file("pool.toml");
     stage.type_command(&["check"], &[0])?;
     stage.chapter(
@@ -151,12 +155,7 @@ fn play(stage: &Stage) -> Result<Proof> {
     let promised = stage.fates("cedar")?;
     let before = stage.contents()?;
     stage.chapter("7. Cedar dies", "Its folder is really deleted, with everything in it.");
-    let cedar = stage.path("disks/cedar");
-    remove_tree(&cedar)?;
-    stage.say("$ rm -r disks/cedar");
-    let fresh = stage.path("disks/cedar-new");
-    std::fs::create_dir(&fresh).map_err(|e| Error::io("demo.dir", &fresh, e))?;
-    stage.say("$ mkdir disks/cedar-new        # the new disk");
+    stage.lose("cedar", "cedar-new")?;
     stage.type_command(&["status"], &[1])?;
     stage.chapter("8. Rebuild it", "From the survivors only; every file is checked before it gets its name.");
     stage.type_command(&["rebuild", "cedar", "--onto", "disks/cedar-new", "--yes"], &[0, 1])?;
@@ -167,6 +166,7 @@ fn play(stage: &Stage) -> Result<Proof> {
     );
     stage.type_command(&["sync", "--yes"], &[0])?;
     stage.type_command(&["verify"], &[0])?;
+    kinds::play(stage)?;
     Ok(proof)
 }
 

@@ -33,6 +33,33 @@ impl Stage {
         self.root.join(relative)
     }
 
+    /// The same stage, in a folder of it.
+    pub(super) fn within(&self, folder: &str) -> Self {
+        Self { root: self.root.join(folder), program: self.program.clone(), loud: self.loud }
+    }
+
+    /// A command that is told and shows nothing.
+    pub(super) fn quietly(&self, arguments: &[&str]) -> Result<()> {
+        self.say(&paint(style::HEAD, format!("$ zinc-sieve {} > /dev/null", arguments.join(" "))));
+        self.unseen(arguments)
+    }
+
+    /// A command that is not told.
+    pub(super) fn unseen(&self, arguments: &[&str]) -> Result<()> {
+        let status = self.command(arguments).stdout(Stdio::null()).status();
+        self.expect(arguments, status.map_err(|e| Error::io("demo.run", &self.program, e))?.code(), &[0])
+    }
+
+    /// A disk dies: its folder is really deleted, and there is an empty one for the new disk.
+    pub(super) fn lose(&self, disk: &str, fresh: &str) -> Result<()> {
+        super::remove_tree(&self.path("disks").join(disk))?;
+        self.say(&format!("$ rm -r disks/{disk}"));
+        let path = self.path("disks").join(fresh);
+        std::fs::create_dir(&path).map_err(|e| Error::io("demo.folder", &path, e))?;
+        self.say(&format!("$ mkdir disks/{fresh}        # the new disk\n"));
+        Ok(())
+    }
+
     pub(super) fn say(&self, text: &str) {
         if self.loud {
             anstream::println!("{text}");

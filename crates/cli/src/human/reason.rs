@@ -21,6 +21,7 @@ pub(crate) fn sentence(reason: &Reason, path: &str) -> String {
 pub(crate) const fn own_words(own: Unguarded) -> &'static str {
     match own {
         Unguarded::New => "came after the last sync",
+        Unguarded::OnCache => "on the cache alone",
         Unguarded::Changed => "changed after the last sync",
         Unguarded::Doubtful => "its times or its place moved since the last sync, and it has not been read",
         Unguarded::Suspect => "damaged, or changed with its times put back",

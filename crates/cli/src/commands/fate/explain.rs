@@ -18,6 +18,8 @@ struct Story {
     volume: String,
     path: String,
     disk: String,
+    /// All that it lies on, in pieces or as copies.
+    disks: Vec<String>,
     size_bytes: ByteLength,
     guard: u8,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -50,6 +52,7 @@ pub(super) fn run(
             volume: file.volume.into(),
             path: file.path,
             disk: file.disks[0].into(),
+            disks: file.disks.iter().map(ToString::to_string).collect(),
             size_bytes: file.size_bytes,
             guard: file.guard,
             unguarded: file.unguarded,

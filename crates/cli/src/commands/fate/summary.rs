@@ -43,7 +43,7 @@ pub(super) fn summarise(outlook: &dyn Outlook, question: &Question<'_>) -> Resul
         if is_wanted && summary.lines.len() < limit {
             summary.lines.push(Line {
                 fate: file.fate,
-                text: format!("{} on {}", size(file.size_bytes), file.disks[0]),
+                text: format!("{} on {}", size(file.size_bytes), file.disks.join("+")),
                 why: file.reason.as_ref().map(|r| reason::sentence(r, &file.path)).unwrap_or_default(),
                 path: file.path,
             });

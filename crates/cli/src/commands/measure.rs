@@ -1,0 +1,40 @@
+//! `measure`: real copies into each landing and back.
+
+use sieve_core::units::ByteLength;
+use sieve_store::Result;
+use sieve_store::measure::{self, Figures};
+
+use super::Context;
+use crate::exit::Outcome;
+use crate::human::{Table, size};
+use crate::progress::Bars;
+use crate::{json, load};
+
+pub(super) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
+    let pool = load::pool(&context.pool)?;
+    let volume = pool.volume(volume)?;
+    let bars = Bars::new();
+    let measured = measure::measure(&pool, &volume, amount, &bars)?;
+    drop(bars);
+    if context.json {
+        json::print(&measured)?;
+    } else {
+        show(&measured, amount);
+    }
+    Ok(Outcome::Fine)
+}
+
+fn show(measured: &[Figures], amount: ByteLength) {
+    anstream::println!("{} to each landing and back, made durable; nothing of it stays:\n", size(amount));
+    let mut table = Table::new(&["landing", "disk", ">in", ">back"]);
+    for figures in measured {
+        table.row([
+            figures.landing.word().into(),
+            figures.disk.clone(),
+            figures.write.to_string(),
+            figures.read.to_string(),
+        ]);
+    }
+    table.print();
+    anstream::println!("\n`zinc-sieve ingest` takes these figures from now on.");
+}

@@ -1,0 +1,223 @@
+//! `settle`: from the cache to the disks.
+
+use std::collections::BTreeMap;
+
+use sieve_store::Result;
+use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
+use sieve_store::{Error, Kind, sync};
+
+use super::sync::{show_bytes, show_forecast};
+use super::{Context, volume_path};
+use crate::args::SettleArguments;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, time, units};
+use crate::progress::Watch;
+use crate::{confirm, json, load};
+
+/// So many files are shown by name.
+const SHOWN: usize = 12;
+
+pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outcome> {
+    let mut pool = load::pool(&context.pool)?;
+    let volume = pool.volume(arguments.volume.volume.as_deref())?;
+    let options = options_of(arguments)?;
+    let plan = settle::plan(&pool, &volume, &options, &Watch::new(&arguments.restraint))?;
+    let now = pool.machine.now();
+    if !context.json {
+        show_plan(&plan, now);
+    }
+    if plan.is_empty() && !arguments.then_sync {
+        if context.json {
+            json::print(&plan)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    if !context.json && arguments.then_sync {
+        anstream::println!("\nThen a sync guards what has settled.");
+    }
+    if !confirm::go_on(arguments.consent, "Settle?")? {
+        if context.json {
+            json::print(&plan)?;
+        }
+        return Ok(Outcome::Fine);
+    }
+    let restraint = crate::restraint::begin(&arguments.restraint)?;
+    let watch = Watch::new(&arguments.restraint);
+    let report = settle::execute(&mut pool, &volume, &plan, &options, &restraint, &watch)?;
+    drop(watch);
+    let synced = match arguments.then_sync && !report.moved.stopped {
+        true => Some(then_sync(&mut pool, arguments, &restraint)?),
+        false => None,
+    };
+    let is_well = !report.moved.stopped && synced.as_ref().is_none_or(sync::SyncReport::is_clean);
+    if context.json {
+        json::print(&serde_json::json!({ "settle": report, "sync": synced }))?;
+    } else {
+        show_report(&report, &plan, synced.as_ref());
+    }
+    Ok(Outcome::well(is_well))
+}
+
+fn options_of(arguments: &SettleArguments) -> Result<Options> {
+    let wrong = |message: String| Error::new(Kind::Usage, "settle.older-than", message);
+    Ok(Options {
+        folder: arguments.folder.as_deref().map(volume_path).transpose()?,
+        older_than: arguments
+            .older_than
+            .as_deref()
+            .map(|text| sieve_core::pool::parse_days(text).map_err(wrong))
+            .transpose()?,
+        until: arguments.until,
+        everything: false,
+    })
+}
+
+/// What has settled is guarded.
+fn then_sync(
+    pool: &mut sieve_store::pool::Pool,
+    arguments: &SettleArguments,
+    restraint: &sieve_store::pipeline::Restraint,
+) -> Result<sync::SyncReport> {
+    let options = sync::Options { restraint: restraint.clone(), ..sync::Options::default() };
+    let plan = sync::plan(pool, &options, &Watch::new(&arguments.restraint))?;
+    sync::execute(pool, &plan, &options, &Watch::new(&arguments.restraint))
+}
+
+fn show_plan(plan: &SettlePlan, now: i64) {
+    if plan.moves_nothing() {
+        anstream::println!("Nothing of {} has to move.", plan.volume);
+    } else {
+        anstream::println!(
+            "Volume {}: {} to move, {}.\n",
+            plan.volume,
+            units::files(plan.files.len() as u64),
+            size(plan.bytes())
+        );
+        show_files(plan, now);
+    }
+    if plan.others > 0 {
+        anstream::println!("\nSymlinks that go with them: {}.", count(plan.others));
+    }
+    if plan.given_up.files > 0 {
+        anstream::println!(
+            "\n{} ({}) that settled earlier and are held on the cache are given up for their space.",
+            units::files(plan.given_up.files),
+            size(plan.given_up.bytes)
+        );
+    }
+    if !plan.left_alone.is_empty() {
+        style::heading("Left alone");
+        show_left_alone(plan.left_alone.iter());
+    }
+    show_caches(plan);
+    show_tiers(plan);
+    if !plan.moves_nothing() {
+        anstream::println!();
+        show_bytes(&plan.read_bytes, &plan.written_bytes);
+        show_forecast(&plan.forecast);
+        if plan.holds_on_tiers {
+            anstream::println!(
+                "\nWhat leaves a disk is held there, out of sight, until a sync has passed it."
+            );
+        }
+        if plan.holds {
+            anstream::println!(
+                "\nEach file stays on the cache, out of sight, until a sync has passed it on the disks."
+            );
+        }
+    }
+}
+
+fn show_files(plan: &SettlePlan, now: i64) {
+    let mut table = Table::new(&["file", ">size", "from", "to", "why"]);
+    for file in plan.files.iter().take(SHOWN) {
+        let why = match file.why {
+            Why::Waits => format!("came {}", time::ago(file.since, now)),
+            Why::Tier(Reason::Pinned) => "pinned".to_string(),
+            Why::Tier(Reason::Hot) => "used often".to_string(),
+            Why::Tier(Reason::Cold) => "not used any more".to_string(),
+            Why::Tier(Reason::MakesRoom) => "makes room".to_string(),
+        };
+        table.row([file.path.clone(), size(file.size_bytes), file.from.join(" "), file.to.join(" "), why]);
+    }
+    table.print();
+    if plan.files.len() > SHOWN {
+        anstream::println!("  and {} more (all with --json)", plan.files.len() - SHOWN);
+    }
+}
+
+fn show_caches(plan: &SettlePlan) {
+    if plan.caches.is_empty() {
+        return;
+    }
+    style::heading("Free on the cache");
+    let mut table = Table::new(&["disk", ">now", ">then", ">after a sync", ">reserve"]);
+    for cache in &plan.caches {
+        table.row([
+            cache.disk.clone(),
+            size(cache.free),
+            size(cache.free_after),
+            size(cache.free_after_sync),
+            size(cache.reserve),
+        ]);
+    }
+    table.print();
+}
+
+/// What stays where it is, by reason.
+fn show_left_alone<'a>(left_alone: impl Iterator<Item = &'a LeftAlone>) {
+    let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for left in left_alone {
+        by_reason.entry(&left.why).or_default().push(&left.path);
+    }
+    for (why, paths) in by_reason {
+        anstream::println!("  {}: {why}", style::paint(style::WATCH, units::files(paths.len() as u64)));
+        paths.iter().take(3).for_each(|path| anstream::println!("    {path}"));
+        if paths.len() > 3 {
+            anstream::println!("    and {} more", paths.len() - 3);
+        }
+    }
+}
+
+/// What the move is good for.
+fn show_tiers(plan: &SettlePlan) {
+    let Some(tiers) = &plan.tiers else { return };
+    anstream::println!(
+        "\nOf the reads that are to be expected the fast disks serve {} now, and {} then.\nFree on them are {}; {} are to stay free.",
+        percent(tiers.fast_reads_before),
+        percent(tiers.fast_reads_after),
+        size(tiers.free),
+        size(tiers.reserve)
+    );
+}
+
+fn percent(share: f64) -> String {
+    format!("{:.0} %", share * 100.0)
+}
+
+fn show_report(report: &SettleReport, plan: &SettlePlan, synced: Option<&sync::SyncReport>) {
+    let files: u64 = report.moved.by_disk.values().map(|count| count.files).sum();
+    style::heading(&format!("Moved and verified: {}.", units::files(files)));
+    let mut table = Table::new(&["disk", ">files", ">size"]);
+    for (disk, amount) in &report.moved.by_disk {
+        table.row([disk.clone(), count(amount.files), size(amount.bytes)]);
+    }
+    table.print();
+    let planned: Vec<&str> = plan.left_alone.iter().map(|left| left.path.as_str()).collect();
+    let unplanned = report.moved.left_alone.iter().filter(|left| !planned.contains(&left.path.as_str()));
+    show_left_alone(unplanned);
+    if report.moved.stopped {
+        anstream::println!("\n{}", style::paint(style::WATCH, "Stopped: run settle again for the rest."));
+    }
+    match synced {
+        Some(sync) if sync.is_clean() => {
+            anstream::println!("\n{}", style::paint(style::WELL, "Synced: what has settled is guarded now."));
+        }
+        Some(_) => anstream::println!(
+            "\n{}",
+            style::paint(style::WATCH, "The sync did not guard everything: zinc-sieve sync says why.")
+        ),
+        None if files > 0 => anstream::println!("\nThe next sync guards what has settled."),
+        None => {}
+    }
+}
