@@ -340,3 +340,86 @@ fn a_cache_leaves_when_nothing_is_on_it() {
     assert!(lab.pool_text().contains("cache = [\"flint\"]"), "{}", lab.pool_text());
     lab.run(&["status"]).expect(&[0]);
 }
+
+/// Two disks of a span that are smaller than a file which waits on its cache.
+fn before_a_span(caches: &str) -> (Lab, Vec<u8>) {
+    let disks = [("alder", 8), ("beech", 8), ("oak", 12), ("flint", 30), ("jasper", 30)];
+    let volume = format!("kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n{caches}\n");
+    let lab = Lab::of(PROGRAM, &disks, &volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let large = Chance::new(5).bytes(11_000_000);
+    write(&lab.root().join("nest/night.mkv"), &large);
+    lab.run(&["put", "nest", "/", "--yes"]).expect(&[0]);
+    assert!(lab.disk("flint").join("nest/night.mkv").exists(), "it waits on the cache");
+    (lab, large)
+}
+
+fn got(lab: &Lab, path: &str) -> Vec<u8> {
+    let out = lab.root().join("out");
+    fs::create_dir(&out).unwrap();
+    lab.run(&["get", path, "out"]).expect(&[0]);
+    let bytes = fs::read(out.join(path.rsplit('/').next().unwrap())).unwrap();
+    fs::remove_dir_all(out).unwrap();
+    bytes
+}
+
+#[rstest]
+#[case::one(ONE, "gone", 0)]
+#[case::mirrored(MIRRORED, "untouched", 1)]
+fn what_is_larger_than_any_disk_behind_the_cache_settles_in_pieces(
+    #[case] caches: &str,
+    #[case] before: &str,
+    #[case] guard: u64,
+) {
+    let (lab, large) = before_a_span(caches);
+    let fate = |lab: &Lab, lose: &str| {
+        let fate = json(lab, &["fate", "--lose", lose, "--json"]);
+        let file = fate["files"][0].clone();
+        assert_eq!(fate["files"].as_array().unwrap().len(), 1, "{fate}");
+        (file["fate"].as_str().unwrap().to_string(), file["guard"].as_u64().unwrap())
+    };
+    let surprises = |lab: &Lab, lose| json(lab, &["drill", "--lose", lose, "--json"])["surprises"].clone();
+    assert_eq!(fate(&lab, "flint"), (before.into(), guard));
+    let after = json(&lab, &["fate", "--after", "settle", "--lose", "beech", "--json"]);
+    let plan = json(&lab, &["settle", "--dry-run", "--json"]);
+    assert_eq!(plan["files"][0]["to"], serde_json::json!(["alder", "beech"]), "{plan}");
+    lab.run(&["settle", "--yes"]).expect(&[0]);
+    assert_eq!(files(&lab, "alder", ".zinc-sieve/pieces") + files(&lab, "beech", ".zinc-sieve/pieces"), 2);
+    assert!(!lab.disk("flint").join("nest/night.mkv").exists());
+    assert_eq!(got(&lab, "nest/night.mkv"), large);
+    // Until the sync the whole file is held on the cache: what a dead disk takes comes back from there.
+    let held = json(&lab, &["fate", "--lose", "beech", "--json"]);
+    assert_eq!(after["totals"], held["totals"], "as it was said before");
+    assert_eq!(fate(&lab, "beech"), ("untouched".into(), guard + 1));
+    assert_eq!(surprises(&lab, "beech"), serde_json::json!([]));
+    fs::rename(lab.disk("beech"), lab.root().join("away")).unwrap();
+    assert_eq!(got(&lab, "nest/night.mkv"), large, "read from the held copy");
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let report = json(&lab, &["rebuild", "beech", "--onto", "new", "--yes", "--json"]);
+    assert_eq!(report["predicted"], report["obtained"], "{report}");
+    assert_eq!(got(&lab, "nest/night.mkv"), large);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    assert_eq!(fate(&lab, "beech"), ("rebuilt".into(), 1));
+    assert_eq!(fate(&lab, "flint"), ("untouched".into(), 1));
+    assert_eq!(json(&lab, &["status", "--json"])["caches"][0]["held"]["files"], 0, "the sync gave it up");
+    lab.run(&["verify"]).expect(&[0]);
+    assert_eq!(got(&lab, "nest/night.mkv"), large);
+}
+
+#[test]
+fn a_settle_in_pieces_that_is_killed_leaves_one_whole_file() {
+    let (lab, large) = before_a_span(ONE);
+    for delay in [5, 15, 25, 35, 50, 70, 90, 120] {
+        let mut child =
+            lab.command(&["settle", "--yes"]).stdout(std::process::Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(delay));
+        let _ = child.kill();
+        child.wait().unwrap();
+        assert_eq!(got(&lab, "nest/night.mkv"), large, "killed after {delay} ms");
+        assert_eq!(json(&lab, &["fate", "--lose", "oak", "--json"])["files"].as_array().unwrap().len(), 1);
+    }
+    lab.run(&["settle", "--yes"]).expect(&[0]);
+    assert_eq!(got(&lab, "nest/night.mkv"), large);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+}

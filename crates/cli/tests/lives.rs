@@ -47,7 +47,7 @@ impl Life {
         let capacity = if kind == "spanned" { 8 } else { 40 };
         let mut disks: Vec<(&str, u64)> = data.iter().map(|name| (*name, capacity)).collect();
         disks.extend(parity.iter().map(|name| (*name, 50)));
-        disks.extend(caches.iter().map(|name| (*name, 8)));
+        disks.extend(caches.iter().map(|name| (*name, if kind == "spanned" { 20 } else { 8 })));
         disks.push(("elm", capacity));
         let mut text = format!("kind = \"{kind}\"\ndata = {data:?}\nparity = {parity:?}\n");
         if kind == "tiered" {

@@ -229,11 +229,12 @@ fn joined_at_random(mut model: Model, seed: u64) -> Model {
                 parts.push(object);
             }
         }
-        model.composites.push(if draw >> 40 & 1 == 0 {
-            Composite::Pieces(parts)
-        } else {
-            Composite::Copies(parts)
+        let copies = parts.split_off(match draw >> 40 & 3 {
+            0 => 0,
+            1 => parts.len() - 1,
+            _ => parts.len(),
         });
+        model.composites.push(Composite { pieces: parts, copies });
     }
     model
 }
@@ -336,29 +337,28 @@ proptest! {
             let fates: Vec<Fate> = model.objects.iter().map(|o| brute_fate(&model, o, &gone, &lost)).collect();
             for (composite, level) in model.composites.iter().zip(&mut expected) {
                 let fate = fate_of_composite(&model, composite, &fates);
-                let (parts, is_pieces) = (composite.objects(), matches!(composite, Composite::Pieces(_)));
-                let whole = parts.iter().filter(|part| fates[**part as usize].is_whole()).count();
-                let survives = if is_pieces { whole == parts.len() } else { whole > 0 };
+                let is_whole = |part: &u32| fates[*part as usize].is_whole();
+                let pieces = &composite.pieces;
+                let survives = composite.copies.iter().any(is_whole)
+                    || !pieces.is_empty() && pieces.iter().all(is_whole);
                 prop_assert_eq!(fate.is_whole(), survives, "{:?} under {:?}", composite, &lost);
-                let nothing_left = parts.iter().all(|part| fates[*part as usize] == Fate::Gone);
+                let nothing_left = composite.objects().all(|part| fates[part as usize] == Fate::Gone);
                 prop_assert_eq!(fate == Fate::Gone, nothing_left, "{:?} under {:?}", composite, &lost);
                 if !survives {
                     *level = (*level).min(lost.len().saturating_sub(1));
                 }
             }
             let mut cost = Cost::default();
-            let is_part = |o: usize| model.composites.iter().any(|c| c.objects().contains(&(o as u32)));
+            let is_part = |o: usize| model.composites.iter().any(|c| c.objects().any(|part| part == o as u32));
             for (position, (object, fate)) in model.objects.iter().zip(&fates).enumerate() {
                 if !is_part(position) {
                     cost.add(*fate, 1, object.size);
                 }
             }
             for composite in &model.composites {
-                let sizes = composite.objects().iter().map(|o| model.objects[*o as usize].size);
-                let size = match composite {
-                    Composite::Pieces(_) => sizes.sum(),
-                    Composite::Copies(_) => sizes.max().unwrap(),
-                };
+                let size = |o: &u32| model.objects[*o as usize].size;
+                let whole = composite.copies.iter().map(size).max();
+                let size = whole.unwrap_or_else(|| composite.pieces.iter().map(size).sum());
                 cost.add(fate_of_composite(&model, composite, &fates), 1, size);
             }
             let stakes = Exposures::new(&model, &nothing, disks).stakes(&model, |_| 1);
@@ -367,10 +367,10 @@ proptest! {
         for (composite, expected) in model.composites.iter().zip(expected) {
             let level = guard_of_composite(&model, composite, &exposures, &levels, &nothing);
             let is_changed = |o: &u32| model.objects[*o as usize].standing != Standing::Same;
-            if matches!(composite, Composite::Copies(_)) || !composite.objects().iter().any(is_changed) {
+            if composite.pieces.is_empty() || !composite.objects().any(|o| is_changed(&o)) {
                 prop_assert!(usize::from(level) <= expected, "{:?} promises {} of {}", composite, level, expected);
             }
-            if matches!(composite, Composite::Copies(_)) {
+            if !composite.copies.is_empty() {
                 prop_assert_eq!(usize::from(level), expected, "{:?}", composite);
             }
         }

@@ -9,7 +9,7 @@ use sieve_core::units::{ByteLength, DiskId, VersionId};
 use crate::catalogue::objects;
 use crate::catalogue::versions::{self, VersionRow};
 use crate::disk::{ReadFile, WriteFile, full_path};
-use crate::error::{Error, Result};
+use crate::error::{Error, Kind, Result};
 use crate::pool::Pool;
 
 /// How much is read at once.
@@ -157,6 +157,36 @@ pub(crate) fn copy(
         output.write_at(&buffer[..count], offset)?;
         offset += count as u64;
     }
+}
+
+/// Reads a file from an offset on, so many bytes of it or all, a step at a time.
+///
+/// # Errors
+/// Those of `take`, what the disk says, and when it is shorter.
+pub(crate) fn for_each_part(
+    file: &mut dyn ReadFile,
+    from: u64,
+    length: Option<ByteLength>,
+    mut take: impl FnMut(&[u8]) -> Result<()>,
+) -> Result<()> {
+    let mut buffer = vec![0; READ_STEP];
+    let end = length.map(|length| from + length.exact());
+    let mut offset = from;
+    while end.is_none_or(|end| offset < end) {
+        let left = end.map_or(READ_STEP as u64, |end| end - offset);
+        let wanted = usize::try_from(left).unwrap_or(READ_STEP).min(READ_STEP);
+        match (file.read_at(&mut buffer[..wanted], offset)?, end) {
+            (0, None) => break,
+            (0, Some(_)) => {
+                return Err(Error::new(Kind::Corrupt, "file.short", "a file is shorter than it should be"));
+            }
+            (count, _) => {
+                take(&buffer[..count])?;
+                offset += count as u64;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Reads a whole file and computes its checksums; nothing when it has another length than expected.

@@ -17,6 +17,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::label::Role;
 use crate::member::{Member, held_folder};
+use crate::pieces;
 use crate::pool::Pool;
 
 /// A file that is to be held.
@@ -231,14 +232,18 @@ pub fn release_settled(pool: &Pool, cache: &Member, before: i64) -> Result<u64> 
     let reading = pool.catalogue.reading();
     let mut lanes: BTreeMap<DiskId, BTreeSet<VersionId>> = BTreeMap::new();
     let mut released = Vec::new();
+    let pieced = pieces::files(pool, &cache.row.volume)?;
     for held in held_files::all(reading, cache.row.id)?.into_iter().filter(|h| h.since < before) {
         let mut is_guarded = true;
-        for member in pool.members_of(&cache.row.volume, Role::Data) {
-            let Some(object) = objects::by_path(reading, member.row.id, &held.original)? else { continue };
-            let encoded = match lanes.entry(member.row.id) {
+        let data = pool.members_of(&cache.row.volume, Role::Data);
+        let whole = data.map(|member| (member.row.id, &held.original));
+        let parts = pieced.iter().filter(|file| file.path == held.original).flat_map(|file| &file.pieces);
+        for (disk, path) in whole.chain(parts.map(|piece| (piece.disk, &piece.path))) {
+            let Some(object) = objects::by_path(reading, disk, path)? else { continue };
+            let encoded = match lanes.entry(disk) {
                 Entry::Occupied(entry) => entry.into_mut(),
                 Entry::Vacant(entry) => {
-                    let lane = parity_state::lane(reading, member.row.id)?;
+                    let lane = parity_state::lane(reading, disk)?;
                     entry.insert(lane.iter().map(|piece| piece.value.version).collect())
                 }
             };

@@ -28,7 +28,7 @@ use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::scan::is_held;
 use crate::sync::resolve_doubts;
-use crate::workspace::Workspace;
+use crate::workspace::Workspaces;
 
 /// What the copies of a volume lack.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -251,7 +251,7 @@ pub(crate) fn execute(
     let mut copier = Copier {
         pool,
         observer,
-        spaces: HashMap::new(),
+        spaces: Workspaces::new(&*pool.machine),
         folders: BTreeMap::new(),
         done: Mirrored::default(),
     };
@@ -268,7 +268,7 @@ pub(crate) fn execute(
     }
     copier.finish_folders()?;
     let Copier { spaces, done, .. } = copier;
-    spaces.into_values().try_for_each(Workspace::finish)?;
+    spaces.finish()?;
     outcome?;
     if !done.stopped {
         nodes(pool, volume)?;
@@ -296,7 +296,7 @@ fn record_read(pool: &Pool, plan: &MirrorPlan) -> Result<()> {
 struct Copier<'a> {
     pool: &'a Pool,
     observer: &'a dyn Observer,
-    spaces: HashMap<DiskId, Workspace>,
+    spaces: Workspaces<'a>,
     /// Folders that were made, and where one like it is.
     folders: BTreeMap<(DiskId, RelPath), DiskId>,
     done: Mirrored,
@@ -337,7 +337,7 @@ impl Copier<'_> {
             }
         }
         let attributes = objects::attributes(reading, object.id)?;
-        let temporary = self.temporary(to, &disk)?;
+        let temporary = self.spaces.next_path(to, &disk)?;
         let mut input = source.open(path)?;
         let (sum, data) =
             copy_verified(&mut *input, object.size, &*disk, &temporary, &attributes, self.observer)?;
@@ -412,13 +412,6 @@ impl Copier<'_> {
             return Ok(true);
         }
         Ok(false)
-    }
-
-    fn temporary(&mut self, to: DiskId, disk: &Arc<dyn Disk>) -> Result<RelPath> {
-        if !self.spaces.contains_key(&to) {
-            self.spaces.insert(to, Workspace::begin(disk, self.pool.machine.random())?);
-        }
-        Ok(self.spaces.get_mut(&to).expect("just put there").next_path())
     }
 
     /// Gives the copy its name; what had it is held.

@@ -169,6 +169,7 @@ impl Pool {
             return Ok(());
         }
         let Some(_turn) = ShortWriter::try_begin(&*self.home)? else { return Ok(()) };
+        let mut is_edited = false;
         for (id, intent) in intents::all(self.catalogue.reading())? {
             match intent {
                 intents::Intent::Hold { .. } | intents::Intent::HoldAll { .. } => {
@@ -179,7 +180,7 @@ impl Pool {
                 intents::Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
                 intents::Intent::EditPoolFile { .. }
                 | intents::Intent::Join { .. }
-                | intents::Intent::Leave { .. } => membership::recover(self, id, &intent)?,
+                | intents::Intent::Leave { .. } => is_edited |= membership::recover(self, id, &intent)?,
                 intents::Intent::Move { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();
                     self.notes.push(format!(
@@ -195,7 +196,7 @@ impl Pool {
                 intents::Intent::Create => {}
             }
         }
-        Ok(())
+        if is_edited { Err(membership::pool_file_changed()) } else { Ok(()) }
     }
 
     /// The member of that number.

@@ -1,12 +1,15 @@
 //! Unfinished files: a folder of our own on a disk, locked while its command lives, tidied up after a crash.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
 
 use crate::disk::{Disk, LockGuard};
 use crate::durable;
 use crate::error::Result;
+use crate::machine::Machine;
 
 fn root() -> RelPath {
     RelPath::fixed(".zinc-sieve/tmp")
@@ -51,6 +54,39 @@ impl Workspace {
     /// What the disk says.
     pub fn finish(self) -> Result<()> {
         remove(&*self.disk, &self.folder)
+    }
+}
+
+/// The folders for unfinished files of one command, on each disk that turns out to need one.
+pub struct Workspaces<'a> {
+    machine: &'a dyn Machine,
+    on: HashMap<DiskId, Workspace>,
+}
+
+impl<'a> Workspaces<'a> {
+    /// None so far.
+    pub fn new(machine: &'a dyn Machine) -> Self {
+        Self { machine, on: HashMap::new() }
+    }
+
+    /// A path for one more unfinished file on a disk.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn next_path(&mut self, id: DiskId, disk: &Arc<dyn Disk>) -> Result<RelPath> {
+        if let Some(space) = self.on.get_mut(&id) {
+            return Ok(space.next_path());
+        }
+        let space = Workspace::begin(disk, self.machine.random())?;
+        Ok(self.on.entry(id).or_insert(space).next_path())
+    }
+
+    /// Removes them and what is left in them.
+    ///
+    /// # Errors
+    /// What a disk says.
+    pub fn finish(self) -> Result<()> {
+        self.on.into_values().try_for_each(Workspace::finish)
     }
 }
 

@@ -2,33 +2,31 @@
 
 use super::exposure::{DiskSet, ExposureId, Exposures};
 use super::guard::Guard;
-use super::model::{Composite, LostSet, Model, ObjectState};
+use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::verdict::Fate;
 
 /// The fate of a file from those of its objects.
-///
+pub fn fate_of_composite(model: &Model, composite: &Composite, fates: &[Fate]) -> Fate {
+    let copies = composite.copies.iter().map(|copy| fates[*copy as usize]).min();
+    copies.into_iter().chain(fate_of_pieces(model, &composite.pieces, fates)).min().unwrap_or(Fate::Gone)
+}
+
 /// Pieces of which one comes back in the state of the last sync make the file of then only if every other piece is
 /// still that of then; otherwise nothing fits together, and the file is torn.
-pub fn fate_of_composite(model: &Model, composite: &Composite, fates: &[Fate]) -> Fate {
-    let parts = composite.objects();
-    let of = |part: &u32| fates[*part as usize];
-    match composite {
-        Composite::Copies(_) => parts.iter().map(of).min().unwrap_or(Fate::Gone),
-        Composite::Pieces(_) if parts.iter().all(|part| of(part).is_whole()) => {
-            parts.iter().map(of).max().unwrap_or(Fate::Gone)
-        }
-        Composite::Pieces(_) => {
-            let is_of_then = |part: &u32| match of(part) {
-                Fate::Older => true,
-                fate => fate.is_whole() && is_as_synced(model, &model.objects[*part as usize]),
-            };
-            match parts {
-                parts if parts.iter().all(is_of_then) => Fate::Older,
-                parts if parts.iter().all(|part| of(part) == Fate::Gone) => Fate::Gone,
-                _ => Fate::Torn,
-            }
-        }
+fn fate_of_pieces(model: &Model, pieces: &[u32], fates: &[Fate]) -> Option<Fate> {
+    let of = |piece: &u32| fates[*piece as usize];
+    if pieces.iter().all(|piece| of(piece).is_whole()) {
+        return pieces.iter().map(of).max();
     }
+    let is_of_then = |piece: &u32| match of(piece) {
+        Fate::Older => true,
+        fate => fate.is_whole() && is_as_synced(model, &model.objects[*piece as usize]),
+    };
+    Some(match pieces {
+        pieces if pieces.iter().all(is_of_then) => Fate::Older,
+        pieces if pieces.iter().all(|piece| of(piece) == Fate::Gone) => Fate::Gone,
+        _ => Fate::Torn,
+    })
 }
 
 /// Whether what lies on the disk is what parity encodes.
@@ -36,23 +34,43 @@ fn is_as_synced(model: &Model, object: &ObjectState) -> bool {
     object.present().is_some_and(|version| model.versions[version as usize].is_complete())
 }
 
-/// Whether a file is lost with these disks: one of its pieces, or all of its copies.
-pub(super) fn is_lost(
-    needs_all: bool,
-    parts: &[(super::DiskIndex, ExposureId)],
-    exposures: &Exposures,
-    lost: &DiskSet,
-) -> bool {
-    let part_is_lost = |(disk, exposure): &(super::DiskIndex, ExposureId)| {
-        (lost.contains(*disk) || exposures.missing().contains(*disk)) && exposures.is_lost(*exposure, lost)
-    };
-    if needs_all { parts.iter().any(part_is_lost) } else { parts.iter().all(part_is_lost) }
+/// Objects, as far as it matters for whether they are lost.
+type Parts = Vec<(DiskIndex, ExposureId)>;
+
+/// What decides over files of several objects: most of them share it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct PartsKey {
+    pieces: Parts,
+    copies: Parts,
+}
+
+impl PartsKey {
+    pub(super) fn new(model: &Model, composite: &Composite, exposures: &Exposures) -> Self {
+        let part = |position: &u32| {
+            let object = &model.objects[*position as usize];
+            (object.disk, exposures.of(model, object))
+        };
+        Self {
+            pieces: composite.pieces.iter().map(part).collect(),
+            copies: composite.copies.iter().map(part).collect(),
+        }
+    }
+
+    /// Whether the file is lost with these disks: all of its copies, and one of its pieces.
+    pub(super) fn is_lost(&self, exposures: &Exposures, lost: &DiskSet) -> bool {
+        let part_is_lost = |(disk, exposure): &(DiskIndex, ExposureId)| {
+            (lost.contains(*disk) || exposures.missing().contains(*disk))
+                && exposures.is_lost(*exposure, lost)
+        };
+        self.copies.iter().all(part_is_lost)
+            && (self.pieces.is_empty() || self.pieces.iter().any(part_is_lost))
+    }
 }
 
 /// How many disks, whichever they are, may die without losing a file's present content.
 ///
-/// For pieces it is the least guard of any. For copies the smallest set of disks that takes all of them is looked for:
-/// their own disks, and as few others as it needs. `exposures` are those for any number of losses.
+/// For pieces alone it is the least guard of any. Else the smallest set of disks that takes all copies, and one of the
+/// pieces, is looked for. `exposures` are those for any number of losses.
 pub fn guard_of_composite(
     model: &Model,
     composite: &Composite,
@@ -60,25 +78,27 @@ pub fn guard_of_composite(
     guards: &[Guard],
     missing: &LostSet,
 ) -> u8 {
-    let objects = composite.objects();
-    if let Composite::Pieces(_) = composite {
-        return objects.iter().map(|object| guards[*object as usize].level).min().unwrap_or(0);
+    let key = PartsKey::new(model, composite, exposures);
+    if key.copies.is_empty() {
+        return composite.pieces.iter().map(|piece| guards[*piece as usize].level).min().unwrap_or(0);
     }
-    let parts: Vec<_> = objects
-        .iter()
-        .map(|object| &model.objects[*object as usize])
-        .map(|object| (object.disk, exposures.of(model, object)))
-        .collect();
+    let fewest = |parts: Parts| guard_of_all(parts, exposures, missing);
+    let with = |piece: &(DiskIndex, ExposureId)| key.copies.iter().chain([piece]).copied().collect();
+    let least = key.pieces.iter().map(|piece| fewest(with(piece))).min();
+    least.unwrap_or_else(|| fewest(key.copies))
+}
+
+/// How many disks may die without losing all of these: one less than their own disks, and as few others as it needs.
+fn guard_of_all(parts: Parts, exposures: &Exposures, missing: &LostSet) -> u8 {
     let own: DiskSet = parts.iter().map(|(disk, _)| *disk).filter(|disk| !missing.contains(disk)).collect();
     let others: Vec<_> = exposures
         .disks_of(parts.iter().map(|(_, exposure)| *exposure))
         .iter()
         .filter(|disk| !own.contains(*disk))
         .collect();
+    let key = PartsKey { pieces: Vec::new(), copies: parts };
     let mut more = 0;
-    while more < others.len()
-        && !some_choice(&others, more, own, |lost| is_lost(false, &parts, exposures, lost))
-    {
+    while more < others.len() && !some_choice(&others, more, own, |lost| key.is_lost(exposures, lost)) {
         more += 1;
     }
     let taken = own.iter().count() + more;
@@ -87,7 +107,7 @@ pub fn guard_of_composite(
 
 /// Whether `wanted` holds for `base` with some choice of so many of `others`.
 fn some_choice(
-    others: &[super::DiskIndex],
+    others: &[DiskIndex],
     count: usize,
     base: DiskSet,
     wanted: impl Fn(&DiskSet) -> bool + Copy,

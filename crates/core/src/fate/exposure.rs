@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-use super::composite;
+use super::composite::PartsKey;
 use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::sets::Cost;
 use super::sweep::{Segment, sweep};
@@ -171,7 +171,7 @@ impl Exposures {
         let composites = self.composite_stakes(model, &names);
         let mut is_part = vec![false; if composites.is_empty() { 0 } else { model.objects.len() }];
         for object in model.composites.iter().flat_map(Composite::objects) {
-            is_part[*object as usize] = true;
+            is_part[object as usize] = true;
         }
         for (position, object) in model.objects.iter().enumerate() {
             if is_part.get(position).copied().unwrap_or(false) {
@@ -201,15 +201,12 @@ impl Exposures {
     /// What each file of several objects costs when it is lost: once, whatever it consists of.
     fn composite_stakes(&self, model: &Model, names: &impl Fn(usize) -> u32) -> Vec<(PartsKey, Cost)> {
         let stake = |composite: &Composite| {
-            let objects = composite.objects().iter().map(|position| &model.objects[*position as usize]);
-            let size = match composite {
-                Composite::Pieces(_) => objects.clone().map(|object| object.size).sum(),
-                Composite::Copies(_) => objects.clone().map(|object| object.size).max().unwrap_or_default(),
-            };
+            let size = |object: &u32| model.objects[*object as usize].size;
+            let copy = composite.copies.iter().map(size).max();
+            let bytes = copy.unwrap_or_else(|| composite.pieces.iter().map(size).sum());
             let mut cost = Cost::default();
-            cost.count(composite.objects().first().map_or(0, |first| names(*first as usize)), size);
-            let parts = objects.map(|object| (object.disk, self.of(model, object))).collect();
-            (PartsKey { needs_all: matches!(composite, Composite::Pieces(_)), parts }, cost)
+            cost.count(composite.objects().next().map_or(0, |first| names(first as usize)), bytes);
+            (PartsKey::new(model, composite, self), cost)
         };
         let mut stakes: HashMap<PartsKey, Cost> = HashMap::new();
         for (key, cost) in model.composites.iter().map(stake) {
@@ -229,14 +226,6 @@ pub struct Stakes {
     composites: Vec<(PartsKey, Cost)>,
 }
 
-/// What decides over files of several objects: most of them share it.
-#[derive(PartialEq, Eq, Hash)]
-struct PartsKey {
-    /// They are pieces, not copies.
-    needs_all: bool,
-    parts: Vec<(DiskIndex, ExposureId)>,
-}
-
 impl Stakes {
     /// What does not come back in its present state when these disks are lost, besides those missing now.
     ///
@@ -246,9 +235,7 @@ impl Stakes {
         let at_stake = self.of_missing.iter().chain(of_lost);
         let lost_ones = at_stake.filter(|(exposure, _)| self.exposures.is_lost(*exposure, lost));
         let single = lost_ones.fold(Cost::default(), |sum, (_, cost)| sum.plus(*cost));
-        let is_lost = |(key, _): &&(PartsKey, Cost)| {
-            composite::is_lost(key.needs_all, &key.parts, &self.exposures, lost)
-        };
+        let is_lost = |(key, _): &&(PartsKey, Cost)| key.is_lost(&self.exposures, lost);
         self.composites.iter().filter(is_lost).fold(single, |sum, (_, cost)| sum.plus(*cost))
     }
 }

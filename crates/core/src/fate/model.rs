@@ -116,21 +116,30 @@ pub struct ObjectState {
     pub catalogued: Option<bool>,
 }
 
-/// A file that consists of several objects, as positions in [`Model::objects`].
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Composite {
-    /// Pieces in order: all are needed.
-    Pieces(Vec<u32>),
-    /// Copies of the same content: one is enough.
-    Copies(Vec<u32>),
+/// A file that consists of several objects, as positions in [`Model::objects`]: one copy of it is enough, and so are all
+/// its pieces.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Composite {
+    /// Pieces in order; none where the file is whole wherever it is.
+    pub pieces: Vec<u32>,
+    /// Objects with all of its content.
+    pub copies: Vec<u32>,
 }
 
 impl Composite {
-    /// Its objects.
-    pub fn objects(&self) -> &[u32] {
-        match self {
-            Self::Pieces(objects) | Self::Copies(objects) => objects,
-        }
+    /// A file in pieces.
+    pub const fn of_pieces(pieces: Vec<u32>) -> Self {
+        Self { pieces, copies: Vec::new() }
+    }
+
+    /// A file with copies.
+    pub const fn of_copies(copies: Vec<u32>) -> Self {
+        Self { pieces: Vec::new(), copies }
+    }
+
+    /// Its objects; the first of them stands for the file.
+    pub fn objects(&self) -> impl Iterator<Item = u32> + Clone {
+        self.pieces.iter().chain(&self.copies).copied()
     }
 }
 

@@ -246,7 +246,7 @@ impl Advisor<'_> {
                 if usize::from(model.objects[object].disk.0) == cache {
                     let copy = u32::try_from(model.objects.len()).unwrap_or(u32::MAX);
                     model.objects.push(ObjectState { disk: twin, ..model.objects[object] });
-                    model.composites.push(Composite::Copies(vec![object as u32, copy]));
+                    model.composites.push(Composite::of_copies(vec![object as u32, copy]));
                 }
             }
             model

@@ -275,6 +275,15 @@ pub(crate) fn check_format(c: &Connection, path: &Path) -> Result<()> {
     Ok(())
 }
 
+/// How many rows a table has: room for them is made once.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn rows_in(c: &Connection, table: &'static str) -> Result<usize> {
+    let count: i64 = c.query_row(&format!("SELECT COUNT(*) FROM {table}"), [], |row| row.get(0))?;
+    Ok(usize::try_from(count).unwrap_or(0))
+}
+
 pub(crate) fn corrupt(message: String) -> Error {
     Error::new(Kind::Corrupt, "catalogue.damaged", message)
 }

@@ -6,13 +6,14 @@ mod prover;
 use std::collections::BTreeMap;
 
 use serde::Serialize;
+use sieve_core::checksum::ContentHasher;
 use sieve_core::fate::Fate;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, ObjectId, ParityIndex};
 
 use crate::catalogue::proofs::{self, Proof};
 use crate::catalogue::{objects, versions};
-use crate::content::{self, Contents};
+use crate::content::Contents;
 use crate::curves::forecast_pass;
 use crate::damage;
 use crate::error::{Error, Kind, Result};
@@ -288,11 +289,14 @@ fn is_elsewhere(
     object: ObjectId,
     lost: &[DiskId],
 ) -> Result<bool> {
-    let Some((disk, path)) = model.copy_elsewhere(pool, position, lost)? else { return Ok(false) };
+    let Some(elsewhere) = model.copy_elsewhere(pool, position, lost)? else { return Ok(false) };
     let version = objects::get(pool.catalogue.reading(), object)?.and_then(|object| object.version);
     let Some(version) = version else { return Ok(false) };
     let expected = versions::get(pool.catalogue.reading(), version)?.sum;
-    let mut copy = pool.member(disk)?.usable()?.open(&path)?;
-    let size = copy.stat()?.size;
-    Ok(content::checksum(&mut *copy, size, |_| {})? == Some(expected))
+    let mut hasher = ContentHasher::new(expected.size);
+    elsewhere.read(pool, |bytes| {
+        hasher.update(bytes);
+        Ok(())
+    })?;
+    Ok(hasher.finish() == Some(expected))
 }

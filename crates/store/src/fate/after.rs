@@ -9,14 +9,14 @@ use sieve_core::fate::{
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
-use sieve_core::units::{ByteLength, GRANULE, ObjectId, VersionId};
+use sieve_core::units::{ByteLength, DiskId, GRANULE, ObjectId, VersionId};
 
 use super::load::split_by_damage;
 use super::{Count, VolumeModel};
 use crate::error::{Error, Kind, Result};
 use crate::event::Silent;
 use crate::label::Role;
-use crate::moves::{Leaving, Move};
+use crate::moves::{Destination, Leaving, Move};
 use crate::pool::Pool;
 use crate::settle;
 use crate::sync;
@@ -115,19 +115,22 @@ impl VolumeModel {
     fn after_move(&mut self, file: &Move) {
         let positions: Vec<usize> =
             file.from.iter().filter_map(|source| self.object_index(source.object)).collect();
-        let (Some(first), Some(to)) =
-            (positions.first().copied(), file.to.first().and_then(|to| self.index(*to)))
+        let to = file.to.disks();
+        let (Some(first), Some(on)) = (positions.first().copied(), to.first().and_then(|to| self.index(*to)))
         else {
             return;
         };
+        let holds = file.from.iter().any(|source| source.leaving == Leaving::Hold);
+        if let Destination::Pieces(shares) = &file.to {
+            return self.after_parting(&positions, shares, holds);
+        }
         let was_on = self.model.objects[first];
-        self.model.objects[first].disk = to;
+        self.model.objects[first].disk = on;
         let mut copies = vec![u32::try_from(first).unwrap_or(u32::MAX)];
-        let more: Vec<DiskIndex> = file.to[1..].iter().filter_map(|disk| self.index(*disk)).collect();
+        let more: Vec<DiskIndex> = to[1..].iter().filter_map(|disk| self.index(*disk)).collect();
         for more in more {
             copies.push(self.add_unnamed(ObjectState { disk: more, ..was_on }));
         }
-        let holds = file.from.iter().any(|source| source.leaving == Leaving::Hold);
         if holds {
             let held = self.add_unnamed(was_on);
             self.is_held.insert(held);
@@ -139,7 +142,30 @@ impl VolumeModel {
                 copies.push(u32::try_from(*other).unwrap_or(u32::MAX));
             }
         }
-        self.set_copies(copies);
+        self.set_composite(Composite::of_copies(copies));
+    }
+
+    /// Pieces are new to parity; all of the file may be held on the cache beside them.
+    fn after_parting(&mut self, positions: &[usize], shares: &[(DiskId, ByteLength)], holds: bool) {
+        let Some((first, others)) = positions.split_first() else { return };
+        let was_on = self.model.objects[*first];
+        let was = ObjectState { version: None, standing: Standing::Same, ..was_on };
+        let mut file = Composite::of_pieces(vec![u32::try_from(*first).unwrap_or(u32::MAX)]);
+        for (position, (disk, size)) in shares.iter().enumerate() {
+            let Some(disk) = self.index(*disk) else { continue };
+            let piece = ObjectState { disk, size: *size, ..was };
+            match position {
+                0 => self.model.objects[*first] = piece,
+                _ => file.pieces.push(self.add_unnamed(piece)),
+            }
+        }
+        self.vanished.extend(others);
+        if holds {
+            file.copies.push(self.add_unnamed(was_on));
+            file.copies.extend(others.iter().map(|other| u32::try_from(*other).unwrap_or(u32::MAX)));
+            self.is_held.extend(&file.copies);
+        }
+        self.set_composite(file);
     }
 
     /// One more object, which no name of a file stands for.
@@ -150,18 +176,18 @@ impl VolumeModel {
         u32::try_from(position).unwrap_or(u32::MAX)
     }
 
-    /// These are the copies of one file from now on, whatever was before.
-    fn set_copies(&mut self, copies: Vec<u32>) {
-        let first = copies.first().copied().unwrap_or_default();
+    /// These are the parts of one file from now on, whatever was before.
+    fn set_composite(&mut self, file: Composite) {
+        let first = file.objects().next().unwrap_or_default();
         let number = match self.composite_of.get(&first) {
             Some(number) => *number,
             None => {
-                self.model.composites.push(Composite::Copies(Vec::new()));
+                self.model.composites.push(Composite::default());
                 u32::try_from(self.model.composites.len() - 1).unwrap_or(u32::MAX)
             }
         };
-        self.composite_of.extend(copies.iter().map(|copy| (*copy, number)));
-        self.model.composites[number as usize] = Composite::Copies(copies);
+        self.composite_of.extend(file.objects().map(|part| (part, number)));
+        self.model.composites[number as usize] = file;
     }
 
     /// The lanes as the coming sync plans them; what is damaged stays so, and its cells with it.

@@ -3,17 +3,18 @@
 use std::collections::{BTreeMap, HashMap};
 
 use rusqlite::Connection;
-use sieve_core::fate::Composite;
+use sieve_core::fate::{Composite, Standing};
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::{DiskId, ObjectId};
 
 use super::VolumeModel;
-use crate::catalogue::{held_files, objects};
+use crate::catalogue::{held_files, objects, versions};
+use crate::content;
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::label::Role;
-use crate::pieces;
+use crate::pieces::{self, PieceNote, PiecedFile};
 use crate::pool::Pool;
 
 /// An object under a path of the volume, with the content that it is known to have.
@@ -21,6 +22,29 @@ struct Known {
     object: ObjectId,
     whole: [u8; 32],
     held: bool,
+}
+
+/// Where the content of an object can be read besides its own disk.
+#[derive(Clone, Debug)]
+pub(crate) struct Elsewhere {
+    disk: DiskId,
+    path: RelPath,
+    /// The object is this piece of the file that lies there.
+    piece: Option<PieceNote>,
+}
+
+impl Elsewhere {
+    /// Reads the content of the object, in order.
+    ///
+    /// # Errors
+    /// Those of `take`, and what the disk says.
+    pub(crate) fn read(&self, pool: &Pool, take: impl FnMut(&[u8]) -> Result<()>) -> Result<()> {
+        let mut file = pool.member(self.disk)?.usable()?.open(&self.path)?;
+        match &self.piece {
+            Some(note) => note.cut(&mut *file, take),
+            None => content::for_each_part(&mut *file, 0, None, take),
+        }
+    }
 }
 
 /// The objects of the same content under the same path, by path.
@@ -38,7 +62,7 @@ impl VolumeModel {
             add_names(reading, *cache, &mut groups, true)?;
             add_held(reading, *cache, &mut groups)?;
         }
-        for disk in &data {
+        for disk in data.iter().filter(|_| is_mirrored || !caches.is_empty()) {
             add_names(reading, *disk, &mut groups, is_mirrored)?;
         }
         let mut groups: Vec<_> = groups.into_iter().filter(|(_, known)| known.len() > 1).collect();
@@ -47,7 +71,8 @@ impl VolumeModel {
         if is_mirrored { self.add_symlink_copies(pool, &data) } else { Ok(()) }
     }
 
-    /// Where another copy of an object can be read when these disks are lost, besides those that are missing.
+    /// Where the content of an object can be read when these disks are lost, besides those that are missing: on a
+    /// survivor that has a copy of it, or, for a piece, of its whole file.
     ///
     /// # Errors
     /// What the database says.
@@ -56,21 +81,28 @@ impl VolumeModel {
         pool: &Pool,
         position: usize,
         lost: &[DiskId],
-    ) -> Result<Option<(DiskId, RelPath)>> {
+    ) -> Result<Option<Elsewhere>> {
         let key = u32::try_from(position).unwrap_or(u32::MAX);
         let Some(composite) = self.composite_of.get(&key) else { return Ok(None) };
-        let Composite::Copies(parts) = &self.model.composites[*composite as usize] else { return Ok(None) };
-        for part in parts.iter().filter(|part| **part != key) {
-            let disk = self.disks[usize::from(self.model.objects[*part as usize].disk.0)];
+        let composite = &self.model.composites[*composite as usize];
+        for copy in composite.copies.iter().filter(|copy| **copy != key) {
+            let disk = self.disks[usize::from(self.model.objects[*copy as usize].disk.0)];
             if lost.contains(&disk) || !pool.member(disk)?.state.is_usable() {
                 continue;
             }
-            let Some(object) = self.object_id(*part as usize) else { continue };
-            if let Some(name) = objects::names(pool.catalogue.reading(), object)?.into_iter().next() {
-                return Ok(Some((disk, name)));
+            let Some(object) = self.object_id(*copy as usize) else { continue };
+            if let Some(path) = objects::names(pool.catalogue.reading(), object)?.into_iter().next() {
+                return Ok(Some(Elsewhere { disk, path, piece: self.note_of(composite, key) }));
             }
         }
         Ok(None)
+    }
+
+    /// What a piece says about itself.
+    fn note_of(&self, composite: &Composite, part: u32) -> Option<PieceNote> {
+        let number = composite.pieces.iter().position(|piece| *piece == part)?;
+        let file = self.pieced.get(&(*composite.pieces.first()? as usize))?;
+        file.pieces.get(number).map(|piece| piece.note.clone())
     }
 
     /// A sync gives up what is held on the caches: then there is one copy less.
@@ -78,33 +110,64 @@ impl VolumeModel {
         let is_held = std::mem::take(&mut self.is_held);
         self.composite_of.clear();
         for composite in &mut self.model.composites {
-            if let Composite::Copies(parts) = composite {
-                parts.retain(|part| !is_held.contains(part));
-            }
+            composite.copies.retain(|copy| !is_held.contains(copy));
         }
-        self.model.composites.retain(|composite| composite.objects().len() > 1);
+        self.model.composites.retain(|composite| composite.objects().count() > 1);
         for (number, composite) in (0..).zip(&self.model.composites) {
-            self.composite_of.extend(composite.objects().iter().map(|part| (*part, number)));
+            self.composite_of.extend(composite.objects().map(|part| (part, number)));
         }
     }
 
-    /// Files that lie in pieces: all of them are needed.
+    /// Files that lie in pieces: all of them are needed, unless all of the file is held on a cache still.
     pub(super) fn add_pieces(&mut self, pool: &Pool) -> Result<()> {
+        let reading = pool.catalogue.reading();
         for file in pieces::files(pool, &self.volume)? {
             let mut parts = Vec::new();
             for piece in &file.pieces {
-                let object = objects::by_path(pool.catalogue.reading(), piece.disk, &piece.path)?;
+                let object = objects::by_path(reading, piece.disk, &piece.path)?;
                 let position = object.and_then(|object| self.object_index(object.id));
                 parts.extend(position.and_then(|position| u32::try_from(position).ok()));
             }
-            if let (Some(first), true) = (parts.first(), parts.len() == file.pieces.len()) {
-                let number = u32::try_from(self.model.composites.len()).unwrap_or(u32::MAX);
-                self.pieced.insert(*first as usize, file);
-                self.composite_of.extend(parts.iter().map(|part| (*part, number)));
-                self.model.composites.push(Composite::Pieces(parts));
+            let Some(first) = parts.first().copied().filter(|_| parts.len() == file.pieces.len()) else {
+                continue;
+            };
+            let copies = self.held_wholes(pool, &file)?;
+            self.is_held.extend(&copies);
+            self.pieced.insert(first as usize, file);
+            // Copies of each other were found to be that before.
+            match copies.first().and_then(|copy| self.composite_of.get(copy)).copied() {
+                Some(number) => {
+                    self.composite_of.extend(parts.iter().map(|part| (*part, number)));
+                    self.model.composites[number as usize].pieces = parts;
+                }
+                None => self.add_composite(Composite { pieces: parts, copies }),
             }
         }
         Ok(())
+    }
+
+    /// Objects that are held on the caches with all of a file that lies in pieces.
+    fn held_wholes(&self, pool: &Pool, file: &PiecedFile) -> Result<Vec<u32>> {
+        let reading = pool.catalogue.reading();
+        let mut found = Vec::new();
+        for cache in pool.members_of(&self.volume, Role::Cache) {
+            for held in held_files::all(reading, cache.row.id)?.iter().filter(|h| h.original == file.path) {
+                let Some(object) = objects::by_path(reading, cache.row.id, &held.path)? else { continue };
+                let version = object.version.filter(|_| object.standing == Standing::Same);
+                let version = version.map(|version| versions::get(reading, version)).transpose()?;
+                if version.is_some_and(|v| !v.unfinished && v.sum.whole == file.whole) {
+                    let position = self.object_index(object.id).and_then(|p| u32::try_from(p).ok());
+                    found.extend(position);
+                }
+            }
+        }
+        Ok(found)
+    }
+
+    fn add_composite(&mut self, composite: Composite) {
+        let number = u32::try_from(self.model.composites.len()).unwrap_or(u32::MAX);
+        self.composite_of.extend(composite.objects().map(|part| (part, number)));
+        self.model.composites.push(composite);
     }
 
     /// Symlinks of one path and one target.
@@ -123,9 +186,7 @@ impl VolumeModel {
             })?;
         }
         for parts in groups.into_values().filter(|parts| parts.len() > 1) {
-            let number = u32::try_from(self.model.composites.len()).unwrap_or(u32::MAX);
-            self.composite_of.extend(parts.iter().map(|part| (*part, number)));
-            self.model.composites.push(Composite::Copies(parts));
+            self.add_composite(Composite::of_copies(parts));
         }
         Ok(())
     }
@@ -144,12 +205,8 @@ impl VolumeModel {
                 .filter(|(part, _)| !self.composite_of.contains_key(part))
                 .collect();
             if parts.len() > 1 {
-                let number = u32::try_from(self.model.composites.len()).unwrap_or(u32::MAX);
-                self.composite_of.extend(parts.iter().map(|(part, _)| (*part, number)));
                 self.is_held.extend(parts.iter().filter(|(_, held)| *held).map(|(part, _)| *part));
-                self.model
-                    .composites
-                    .push(Composite::Copies(parts.into_iter().map(|(part, _)| part).collect()));
+                self.add_composite(Composite::of_copies(parts.into_iter().map(|(part, _)| part).collect()));
             }
         }
     }

@@ -13,7 +13,7 @@ use sieve_core::lane::{Piece, Rows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::VolumeModel;
-use crate::catalogue::{disks, objects, parity_state, versions};
+use crate::catalogue::{self, disks, objects, parity_state, versions};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::images::{cells_on, open_images};
@@ -42,7 +42,7 @@ pub fn load(pool: &Pool, volume: &str) -> Result<VolumeModel> {
     };
     if loaded.disks.len() >= MOST_DISKS {
         let message = format!("the catalogue knows {} disks of volume {volume}", loaded.disks.len());
-        return Err(crate::catalogue::corrupt(message));
+        return Err(catalogue::corrupt(message));
     }
     let away = pool.members.iter().filter(|m| !m.state.is_usable());
     loaded.missing = away.filter_map(|m| loaded.index(m.row.id)).collect();
@@ -87,14 +87,14 @@ fn objects_of(c: &Connection, members: &[DiskId]) -> Result<Vec<ObjectRow>> {
     let mut statement =
         c.prepare_cached("SELECT id, size, version, standing, older, disk FROM object ORDER BY id")?;
     let mut rows = statement.query([])?;
-    let mut objects = Vec::new();
+    let mut objects = Vec::with_capacity(catalogue::rows_in(c, "object")?);
     while let Some(row) = rows.next()? {
         let disk = DiskId::new(row.get(5)?);
         let Some(position) = members.iter().position(|member| *member == disk) else { continue };
         objects.push(ObjectRow {
             id: row.get(0)?,
             disk: u16::try_from(position).unwrap_or(u16::MAX),
-            size: ByteLength::new(crate::catalogue::unsigned(row.get(1)?)),
+            size: ByteLength::new(catalogue::unsigned(row.get(1)?)),
             version: row.get(2)?,
             older: row.get(4)?,
             standing: objects::standing_of(row.get(3)?),
@@ -138,6 +138,9 @@ fn finished<T>(reader: thread::ScopedJoinHandle<'_, T>) -> T {
 impl VolumeModel {
     /// All contents of the volume in the order of their numbers.
     fn add_versions(&mut self, c: &Connection) -> Result<()> {
+        let count = catalogue::rows_in(c, "version")?;
+        self.version_ids.reserve_exact(count);
+        self.model.versions.reserve_exact(count);
         versions::for_each(c, |id, disk, size, data, recorded| {
             if self.index(disk).is_some() {
                 self.version_ids.push(id.get());
@@ -202,7 +205,7 @@ impl VolumeModel {
         for (rows, content) in intervals {
             let Some(version) = self.version_near(content.version, &mut near).filter(|_| rows.start() >= end)
             else {
-                return Err(crate::catalogue::corrupt(
+                return Err(catalogue::corrupt(
                     "the catalogue's snapshot contradicts itself, or refers to a content that it does not know"
                         .into(),
                 ));

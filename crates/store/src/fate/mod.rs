@@ -13,6 +13,7 @@ mod volume;
 
 pub use after::Step;
 pub use backup::{Backup, Found};
+pub(crate) use copies::Elsewhere;
 pub use count::{Count, Totals};
 pub use file::{FileFate, shown_path};
 pub use group::disks_of_group;

@@ -130,11 +130,12 @@ impl VolumeModel {
         let guards = guards(&self.model, &self.missing);
         let composites = self.composites(&fates, &guards);
         for composite in &self.model.composites {
-            let Composite::Copies(copies) = composite else { continue };
             // What parity does not bring back comes back from a copy on a survivor.
-            if copies.iter().any(|copy| fates[*copy as usize] == Fate::Untouched) {
-                let lost = copies.iter().copied().filter(|copy| !fates[*copy as usize].is_whole());
-                lost.collect::<Vec<_>>().iter().for_each(|copy| fates[*copy as usize] = Fate::Rebuilt);
+            if composite.copies.iter().any(|copy| fates[*copy as usize] == Fate::Untouched) {
+                for part in composite.objects() {
+                    let fate = &mut fates[part as usize];
+                    *fate = if fate.is_whole() { *fate } else { Fate::Rebuilt };
+                }
             }
         }
         Evaluation { fates, guards, composites, traces: None }
@@ -149,7 +150,7 @@ impl VolumeModel {
         let judge = |composite: &Composite| {
             let fate = fate_of_composite(&self.model, composite, fates);
             let level = guard_of_composite(&self.model, composite, &exposures, guards, &self.missing);
-            let worst = composite.objects().iter().find_map(|object| guards[*object as usize].reason);
+            let worst = composite.objects().find_map(|object| guards[object as usize].reason);
             (fate, Guard { level, reason: worst.filter(|_| level == 0) })
         };
         self.model.composites.iter().map(judge).collect()
@@ -165,15 +166,15 @@ impl VolumeModel {
     fn stands_for_file(&self, pool: &Pool, position: usize, path: &RelPath) -> Result<bool> {
         let key = u32::try_from(position).unwrap_or(u32::MAX);
         let Some(composite) = self.composite_of.get(&key) else { return Ok(true) };
-        let parts = self.model.composites[*composite as usize].objects();
+        let mut parts = self.model.composites[*composite as usize].objects();
         let is_one_name = self.object_id(position).is_none() || self.pieced.contains_key(&position);
         if is_one_name {
-            return Ok(parts.first() == Some(&key)); // symlinks and pieces have one name each
+            return Ok(parts.next() == Some(key)); // symlinks and pieces have one name each
         }
-        for part in parts.iter().take_while(|part| **part != key) {
-            let disk = self.disks[usize::from(self.model.objects[*part as usize].disk.0)];
+        for part in parts.take_while(|part| *part != key) {
+            let disk = self.disks[usize::from(self.model.objects[part as usize].disk.0)];
             let named = objects::by_path(pool.catalogue.reading(), disk, path)?;
-            if named.and_then(|object| self.object_index(object.id)) == Some(*part as usize) {
+            if named.and_then(|object| self.object_index(object.id)) == Some(part as usize) {
                 return Ok(false);
             }
         }
@@ -363,10 +364,12 @@ impl VolumeModel {
 
     /// The names of the disks that the parts of a file lie on under its name.
     fn disks_of<'a>(&'a self, pool: &'a Pool, composite: Option<usize>, position: usize) -> Vec<&'a str> {
-        let only = [u32::try_from(position).unwrap_or(u32::MAX)];
-        let parts = composite.map_or(&only[..], |composite| self.model.composites[composite].objects());
-        let named = parts.iter().filter(|part| !self.is_held.contains(*part));
-        let disks = named.map(|part| self.disks[usize::from(self.model.objects[*part as usize].disk.0)]);
+        let parts: Vec<u32> = match composite {
+            Some(composite) => self.model.composites[composite].objects().collect(),
+            None => vec![u32::try_from(position).unwrap_or(u32::MAX)],
+        };
+        let named = parts.into_iter().filter(|part| !self.is_held.contains(part));
+        let disks = named.map(|part| self.disks[usize::from(self.model.objects[part as usize].disk.0)]);
         disks.filter_map(|disk| pool.member(disk).ok()).map(|member| member.row.name.as_str()).collect()
     }
 

@@ -52,12 +52,12 @@ pub(crate) fn tell_all_members(pool: &mut Pool) -> Result<()> {
     pool.refresh_rows()
 }
 
-/// Finishes what an interrupted change of members had begun.
-pub(crate) fn recover(pool: &mut Pool, id: i64, intent: &Intent) -> Result<()> {
+/// Finishes what an interrupted change of members had begun; tells whether the pool file is another now.
+pub(crate) fn recover(pool: &mut Pool, id: i64, intent: &Intent) -> Result<bool> {
     let edits = match intent {
         Intent::Join { disk, at, edits } => {
             if !label_joining(pool, *disk, at)? {
-                return Ok(());
+                return Ok(false);
             }
             edits
         }
@@ -66,13 +66,18 @@ pub(crate) fn recover(pool: &mut Pool, id: i64, intent: &Intent) -> Result<()> {
             edits
         }
         Intent::EditPoolFile { edits } => edits,
-        _ => return Ok(()),
+        _ => return Ok(false),
     };
     edit_pool_file(pool, edits)?;
     pool.catalogue.transaction(|t| intents::remove(t, id))?;
+    Ok(true)
+}
+
+/// What was read of the pool file before it was edited holds no longer.
+pub(crate) fn pool_file_changed() -> Error {
     let message =
         "a change of the pool's disks had been interrupted and is finished now: the pool file says so";
-    Err(Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again"))
+    Error::new(Kind::Safety, "pool-file.changed", message).remedy("run this again")
 }
 
 /// Labels a disk that is a member already in the catalogue; false while it is not there.

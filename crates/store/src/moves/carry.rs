@@ -147,7 +147,7 @@ fn carry(task: &Task, observer: &dyn Observer) -> Outcome {
         return Err(Stays::Because("it has changed since it was looked at".into()));
     }
     let copied = copy(task, observer).and_then(|(sum, data)| {
-        check_before_naming(task, &sum)?;
+        check_before_naming(task, &sum.whole)?;
         Ok((sum, data))
     });
     let carried = copied.and_then(|(sum, data)| Ok(Carried { sum, copies: name_copies(task, data)? }));
@@ -180,8 +180,8 @@ fn copy(task: &Task, observer: &dyn Observer) -> std::result::Result<(ContentSum
 }
 
 /// What was copied has to be what the catalogue knows, still what the source is, and what its other copies are.
-fn check_before_naming(task: &Task, sum: &ContentSum) -> std::result::Result<(), Stays> {
-    if task.known.as_ref().is_some_and(|known| known != sum) {
+pub(super) fn check_before_naming(task: &Task, whole: &[u8; 32]) -> std::result::Result<(), Stays> {
+    if task.known.as_ref().is_some_and(|known| known.whole != *whole) {
         return Err(Stays::Because("its content is not what was checksummed: zinc-sieve verify".into()));
     }
     if task.disk.stat(&task.names[0])?.is_none_or(|stat| !task.object.matches(&stat)) {
@@ -190,7 +190,7 @@ fn check_before_naming(task: &Task, sum: &ContentSum) -> std::result::Result<(),
     for other in &task.others {
         let mut copy = other.disk.open(&other.path)?;
         let size = copy.stat()?.size;
-        if content::checksum(&mut *copy, size, |_| {})?.as_ref() != Some(sum) {
+        if content::checksum(&mut *copy, size, |_| {})?.is_none_or(|sum| sum.whole != *whole) {
             return Err(Stays::Because(format!("its copy on {} has another content", other.name)));
         }
     }

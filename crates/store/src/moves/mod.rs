@@ -1,8 +1,9 @@
 //! Files from members to other members of their volume: whole in the old place or in the new one at every moment.
 
 mod carry;
+mod span;
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -24,7 +25,7 @@ use crate::held::{self, ToHold};
 use crate::journal;
 use crate::pipeline::{Pace, Restraint};
 use crate::pool::Pool;
-use crate::workspace::Workspace;
+use crate::workspace::Workspaces;
 use carry::{Carried, Other, Stays, Target, Task};
 
 /// So many files, or bytes, are moved before their sources go.
@@ -52,13 +53,33 @@ pub struct Source {
     pub leaving: Leaving,
 }
 
+/// Where a file goes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Destination {
+    /// Whole on each of these disks.
+    Whole(Vec<DiskId>),
+    /// In pieces, in this order, each so long.
+    Pieces(Vec<(DiskId, ByteLength)>),
+}
+
+impl Destination {
+    /// The disks, in order.
+    pub fn disks(&self) -> Vec<DiskId> {
+        match self {
+            Self::Whole(disks) => disks.clone(),
+            Self::Pieces(pieces) => pieces.iter().map(|(disk, _)| *disk).collect(),
+        }
+    }
+}
+
 /// One file that moves.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Move {
     /// Where it lies now: copies of each other. The first is read, and all leave.
     pub from: Vec<Source>,
-    /// Where it goes: a copy each.
-    pub to: Vec<DiskId>,
+    /// Where it goes.
+    pub to: Destination,
     /// Its length.
     pub size: ByteLength,
 }
@@ -104,14 +125,14 @@ pub(crate) fn execute(
         pool,
         observer,
         pace: Pace::new(restraint.rate),
-        spaces: HashMap::new(),
+        spaces: Workspaces::new(&*pool.machine),
         folders: BTreeMap::new(),
         moved: Moved::default(),
     };
     let outcome = relocation.all(moves, restraint);
     relocation.finish_folders()?;
     let Relocation { spaces, moved, .. } = relocation;
-    spaces.into_values().try_for_each(Workspace::finish)?;
+    spaces.finish()?;
     outcome.map(|()| moved)
 }
 
@@ -124,7 +145,7 @@ struct Relocation<'a> {
     pool: &'a Pool,
     observer: &'a dyn Observer,
     pace: Pace,
-    spaces: HashMap<DiskId, Workspace>,
+    spaces: Workspaces<'a>,
     /// How folders are to look that files come to or leave.
     folders: BTreeMap<(DiskId, RelPath), Attributes>,
     moved: Moved,
@@ -148,6 +169,9 @@ struct Batch<'m> {
 fn batch_of(moves: &[Move]) -> usize {
     let mut bytes = 0u64;
     for (position, file) in moves.iter().enumerate().take(BATCH_FILES) {
+        if matches!(file.to, Destination::Pieces(_)) {
+            return position;
+        }
         bytes = bytes.saturating_add(file.size.exact());
         if bytes > BATCH_BYTES && position > 0 {
             return position;
@@ -171,8 +195,15 @@ impl Relocation<'_> {
                 break;
             }
             let (batch, rest) = left.split_at(batch_of(left));
-            before = Some(self.bring(batch, before)?);
             left = rest;
+            match batch {
+                [] => {
+                    before.take().map_or(Ok(()), |batch| self.finish(batch))?;
+                    self.in_pieces(&rest[0])?;
+                    left = &rest[1..];
+                }
+                batch => before = Some(self.bring(batch, before)?),
+            }
         }
         before.map_or(Ok(()), |batch| self.finish(batch))
     }
@@ -257,23 +288,17 @@ impl Relocation<'_> {
             others.push(Other { name: member.row.name.clone(), disk: Arc::clone(member.writable()?), path });
         }
         let mut targets = Vec::new();
-        for to in &file.to {
-            let member = self.pool.member(*to)?;
+        let to = file.to.disks();
+        for id in &to {
+            let member = self.pool.member(*id)?;
             let disk = Arc::clone(member.writable()?);
-            let temporary = self.temporary(*to, &disk)?;
-            targets.push(Target { id: *to, name: member.row.name.clone(), disk, temporary });
+            let temporary = self.spaces.next_path(*id, &disk)?;
+            targets.push(Target { id: *id, name: member.row.name.clone(), disk, temporary });
         }
-        self.remember_folders(source.disk, &file.to, &names)?;
+        self.remember_folders(source.disk, &to, &names)?;
         let attributes = objects::attributes(reading, object.id)?;
         let disk = Arc::clone(self.disk(source.disk)?);
         Ok(Ok(Task { disk, object, names, attributes, known, others, targets }))
-    }
-
-    fn temporary(&mut self, to: DiskId, disk: &Arc<dyn Disk>) -> Result<RelPath> {
-        if !self.spaces.contains_key(&to) {
-            self.spaces.insert(to, Workspace::begin(disk, self.pool.machine.random())?);
-        }
-        Ok(self.spaces.get_mut(&to).expect("just put there").next_path())
     }
 
     /// Files that come and go move the times of their folders: those are put back at the end, and new ones look as where
@@ -339,23 +364,61 @@ impl Relocation<'_> {
             }
             Ok(())
         })?;
-        let mut lines = Vec::new();
-        for file in brought {
-            let path = file.task.names.first().map(ToString::to_string).unwrap_or_default();
-            let disks = |ids: &mut dyn Iterator<Item = DiskId>| -> Result<Vec<&String>> {
-                ids.map(|id| Ok(&self.pool.member(id)?.row.name)).collect()
-            };
-            let from = disks(&mut file.of.from.iter().map(|source| source.disk))?;
-            let to = disks(&mut file.of.to.iter().copied())?;
-            lines.push(MovedFile { path, bytes: file.of.size, from, to });
-        }
-        journal::append(&*self.pool.home, self.pool.machine.now(), "moved", &lines)?;
+        self.tell(brought.iter().map(|file| (file.of, &file.task.names[..])))?;
         for file in brought {
             for (disk, ..) in &file.done.copies {
                 let name = self.pool.member(*disk)?.row.name.clone();
                 let count = self.moved.by_disk.entry(name).or_default();
                 file.task.names.iter().for_each(|_| count.add(file.task.object.size));
             }
+        }
+        Ok(())
+    }
+
+    /// The journal keeps every move.
+    fn tell<'m>(&self, moved: impl Iterator<Item = (&'m Move, &'m [RelPath])>) -> Result<()> {
+        let disks = |ids: &mut dyn Iterator<Item = DiskId>| -> Result<Vec<&String>> {
+            ids.map(|id| Ok(&self.pool.member(id)?.row.name)).collect()
+        };
+        let line = |(of, names): (&Move, &[RelPath])| {
+            let path = names.first().map(ToString::to_string).unwrap_or_default();
+            let from = disks(&mut of.from.iter().map(|source| source.disk))?;
+            let to = disks(&mut of.to.disks().into_iter())?;
+            Ok(MovedFile { path, bytes: of.size, from, to })
+        };
+        let lines: Vec<MovedFile<'_>> = moved.map(line).collect::<Result<_>>()?;
+        journal::append(&*self.pool.home, self.pool.machine.now(), "moved", &lines)
+    }
+
+    /// Puts a file down in pieces, by itself.
+    fn in_pieces(&mut self, file: &Move) -> Result<()> {
+        let Destination::Pieces(shares) = &file.to else { return Ok(()) };
+        let intent = Intent::Relocate { moves: vec![file.clone()] };
+        let intent = self.pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
+        match self.task(file)? {
+            Err(why) => self.leave(file, why)?,
+            Ok(task) => match span::carry(self.pool, &task, shares, self.observer) {
+                Err(Stays::Because(why)) => self.leave(file, why)?,
+                Err(Stays::Failed(error)) => return Err(error),
+                Ok(()) => {
+                    self.tell(std::iter::once((file, &task.names[..])))?;
+                    for (disk, length) in shares {
+                        let name = self.pool.member(*disk)?.row.name.clone();
+                        self.moved.by_disk.entry(name).or_default().add(*length);
+                    }
+                    self.let_go(file, &task.names)?;
+                }
+            },
+        }
+        self.pool.catalogue.transaction(|t| intents::remove(t, intent))
+    }
+
+    /// The sources of a single file.
+    fn let_go(&mut self, file: &Move, names: &[RelPath]) -> Result<()> {
+        for source in &file.from {
+            let holds = source.leaving == Leaving::Hold;
+            self.moved.held +=
+                take_away(self.pool, source.disk, holds, vec![(source.object, names.to_vec())])?;
         }
         Ok(())
     }
@@ -435,7 +498,7 @@ fn take_away(pool: &Pool, disk: DiskId, holds: bool, files: Vec<Named>) -> Resul
 /// # Errors
 /// What a disk or the database says.
 pub(crate) fn recover(pool: &Pool, id: i64, moves: &[Move]) -> Result<()> {
-    let all_there = moves.iter().flat_map(|m| m.from.iter().map(|s| s.disk).chain(m.to.iter().copied()));
+    let all_there = moves.iter().flat_map(|m| m.from.iter().map(|s| s.disk).chain(m.to.disks()));
     if all_there.into_iter().any(|disk| pool.member(disk).is_ok_and(|m| m.writable().is_err())) {
         return Ok(()); // kept for when the disks are back
     }
@@ -492,7 +555,11 @@ fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]
     };
     let disk = pool.member(source.disk)?.writable()?;
     let expected = sum(&**disk, &names[0])?;
-    for to in &file.to {
+    let targets = match &file.to {
+        Destination::Whole(disks) => disks,
+        Destination::Pieces(_) => return span::is_whole(pool, file, &names[0], expected.as_ref()),
+    };
+    for to in targets {
         let target = pool.member(*to)?.writable()?;
         for name in names {
             if !is_file(&**target, name) || sum(&**target, name)? != expected {

@@ -10,7 +10,7 @@ use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
 pub use note::PieceNote;
-pub(crate) use write::{Plot, assemble, join, put, recover};
+pub(crate) use write::{Plot, assemble, join, recover, write};
 
 use crate::catalogue::pieces::{self, PieceRow};
 use crate::error::Result;

@@ -5,6 +5,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
+use crate::content;
 use crate::disk::{Disk, ReadFile, WriteFile, full_path};
 use crate::error::{Error, Kind, Result};
 
@@ -71,6 +72,24 @@ impl PieceNote {
     /// # Errors
     /// What the disk says; when the path is too long for a description.
     pub(crate) fn write(&self, output: &mut dyn WriteFile) -> Result<()> {
+        output.write_at(&self.bytes()?, self.length.exact())
+    }
+
+    /// Cuts the piece out of its whole file: the content, then the description.
+    ///
+    /// # Errors
+    /// Those of `take`, and what the disk says.
+    pub(crate) fn cut(
+        &self,
+        whole: &mut dyn ReadFile,
+        mut take: impl FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        content::for_each_part(whole, self.offset.exact(), Some(self.length), &mut take)?;
+        take(&self.bytes()?)
+    }
+
+    /// The description, as it lies behind the content.
+    fn bytes(&self) -> Result<Vec<u8>> {
         let (path, path_hex) = crate::fate::shown_path(&self.path);
         let text = Text {
             format: FORMAT,
@@ -92,7 +111,7 @@ impl PieceNote {
         let mut bytes = text.into_bytes();
         bytes.extend_from_slice(&length.to_le_bytes());
         bytes.extend_from_slice(MARK);
-        output.write_at(&bytes, self.length.exact())
+        Ok(bytes)
     }
 
     /// Reads the description of a piece; nothing if the file has none.

@@ -26,21 +26,26 @@ pub(crate) struct Plot {
     pub(crate) length: ByteLength,
 }
 
-/// Copies a file into pieces, each synced and read back, and gives them their names.
-///
-/// # Crash safety
-/// What is to come is written down before the first piece gets its name: the next start takes back what is not all there.
+/// The pieces of a file, synced and read back, before they have their names.
+#[must_use = "pieces without names are no file"]
+pub(crate) struct Written<'a> {
+    plots: &'a [Plot],
+    notes: Vec<PieceNote>,
+    attributes: &'a Attributes,
+    whole: [u8; 32],
+}
+
+/// Copies a file into pieces, each synced and read back.
 ///
 /// # Errors
 /// When the source changes on the way, a piece reads back differently, or what a disk says.
-pub(crate) fn put(
-    pool: &Pool,
+pub(crate) fn write<'a>(
     input: &mut dyn ReadFile,
-    attributes: &Attributes,
+    attributes: &'a Attributes,
     path: &RelPath,
-    plots: &[Plot],
+    plots: &'a [Plot],
     observer: &dyn Observer,
-) -> Result<()> {
+) -> Result<Written<'a>> {
     let size: ByteLength = plots.iter().map(|plot| plot.length).sum();
     let file = Uuid::new_v4();
     let whole = copy(input, plots, size, observer)?;
@@ -58,7 +63,7 @@ pub(crate) fn put(
         notes.push(note);
     }
     verify(plots, whole)?;
-    publish(pool, plots, notes, attributes)
+    Ok(Written { plots, notes, attributes, whole })
 }
 
 fn copy(
@@ -101,7 +106,7 @@ fn changed() -> Error {
 fn verify(plots: &[Plot], expected: [u8; 32]) -> Result<()> {
     let mut hasher = blake3::Hasher::new();
     for plot in plots {
-        read_content(&mut *plot.disk.open(&plot.temporary)?, plot.length, |bytes| {
+        content::for_each_part(&mut *plot.disk.open(&plot.temporary)?, 0, Some(plot.length), |bytes| {
             hasher.update(bytes);
             Ok(())
         })?;
@@ -112,29 +117,6 @@ fn verify(plots: &[Plot], expected: [u8; 32]) -> Result<()> {
     let disks: Vec<String> = plots.iter().map(|plot| plot.disk.root().display().to_string()).collect();
     let message = format!("what was written to {} reads back differently", disks.join(" or "));
     Err(Error::new(Kind::Io, "put.verify", message).remedy("do not trust these disks: check them"))
-}
-
-/// Reads the content of a piece, without what it says about itself.
-///
-/// # Errors
-/// Those of `take`, and what the disk says.
-fn read_content(
-    file: &mut dyn ReadFile,
-    length: ByteLength,
-    mut take: impl FnMut(&[u8]) -> Result<()>,
-) -> Result<()> {
-    let mut buffer = vec![0; READ_STEP];
-    let mut offset = 0;
-    while offset < length.exact() {
-        let wanted = usize::try_from((length.exact() - offset).min(buffer.len() as u64)).unwrap_or(READ_STEP);
-        let count = file.read_at(&mut buffer[..wanted], offset)?;
-        if count == 0 {
-            return Err(Error::new(Kind::Corrupt, "piece.short", "a piece is shorter than it says"));
-        }
-        take(&buffer[..count])?;
-        offset += count as u64;
-    }
-    Ok(())
 }
 
 /// Writes a file from its pieces, wherever each is read from.
@@ -150,7 +132,7 @@ pub(crate) fn assemble(
     let mut hasher = blake3::Hasher::new();
     for piece in &file.pieces {
         let mut offset = piece.note.offset.exact();
-        read_content(&mut *open(piece)?, piece.note.length, |bytes| {
+        content::for_each_part(&mut *open(piece)?, 0, Some(piece.note.length), |bytes| {
             hasher.update(bytes);
             output.write_at(bytes, offset)?;
             offset += bytes.len() as u64;
@@ -164,6 +146,26 @@ pub(crate) fn assemble(
 fn no_whole(file: &PiecedFile) -> Error {
     let message = format!("{}: its pieces do not make the file that they say they do", file.path);
     Error::new(Kind::Corrupt, "file.damaged", message).remedy("zinc-sieve verify --mend")
+}
+
+impl Written<'_> {
+    /// The BLAKE3 of the whole file.
+    pub(crate) const fn whole(&self) -> &[u8; 32] {
+        &self.whole
+    }
+
+    /// Gives the pieces their names.
+    ///
+    /// # Crash safety
+    /// What is to come is written down before the first piece gets its name: the next start takes back what was not
+    /// recorded, which is all of it or nothing.
+    ///
+    /// # Errors
+    /// What a disk or the database says.
+    pub(crate) fn publish(self, pool: &Pool) -> Result<()> {
+        let Self { plots, notes, attributes, .. } = self;
+        publish(pool, plots, notes, attributes)
+    }
 }
 
 fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attributes) -> Result<()> {
@@ -197,23 +199,25 @@ fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attr
     })
 }
 
-/// Takes back the pieces of a file that is not all there.
+/// Takes back pieces that got their names and were not recorded; what a scan took in meanwhile is a file, and stays.
 ///
 /// # Errors
 /// What a disk or the database says.
 pub(crate) fn recover(pool: &Pool, id: i64, begun: &[(DiskId, Vec<u8>)]) -> Result<()> {
-    let mut there = Vec::new();
+    let mut unknown = Vec::new();
     for (disk, key) in begun {
-        let Ok(disk) = pool.member(*disk)?.writable() else { return Ok(()) }; // kept for when it is back
+        let Ok(real) = pool.member(*disk)?.writable() else { return Ok(()) }; // kept for when it is back
         let path = objects::path_of(key)?;
-        if super::is_piece(&path) && disk.stat(&path)?.is_some() {
-            there.push((disk, path));
+        if super::is_piece(&path) && objects::by_path(pool.catalogue.reading(), *disk, &path)?.is_none() {
+            unknown.push((real, path));
         }
     }
-    if there.len() < begun.len() {
-        for (disk, path) in &there {
-            disk.remove_file(path)?;
-            disk.sync_folder(&super::folder())?;
+    if unknown.len() == begun.len() {
+        for (disk, path) in &unknown {
+            if disk.stat(path)?.is_some() {
+                disk.remove_file(path)?;
+                disk.sync_folder(&super::folder())?;
+            }
         }
     }
     pool.catalogue.transaction(|t| intents::remove(t, id))
@@ -280,9 +284,8 @@ fn is_there(disk: &dyn Disk, file: &PiecedFile) -> Result<bool> {
 
 fn whole_of(disk: &dyn Disk, path: &RelPath) -> Result<[u8; 32]> {
     let mut file = disk.open(path)?;
-    let size = file.stat()?.size;
     let mut hasher = blake3::Hasher::new();
-    read_content(&mut *file, size, |bytes| {
+    content::for_each_part(&mut *file, 0, None, |bytes| {
         hasher.update(bytes);
         Ok(())
     })?;

@@ -1,6 +1,5 @@
 //! Copying what was planned.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use sieve_core::checksum::ContentSum;
@@ -21,7 +20,7 @@ use crate::member::Member;
 use crate::pieces::{self, Plot};
 use crate::pool::Pool;
 use crate::scan;
-use crate::workspace::Workspace;
+use crate::workspace::Workspaces;
 use crate::writer::ShortWriter;
 
 /// So many files are recorded in the catalogue at once.
@@ -47,11 +46,11 @@ pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<P
     let _turn = ShortWriter::begin(&*pool.home)?;
     let total = plan.items.iter().map(|i| i.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
-    let mut put = Putter { pool, plan, observer, spaces: HashMap::new(), done: Vec::new() };
+    let spaces = Workspaces::new(&*pool.machine);
+    let mut put = Putter { pool, plan, observer, spaces, done: Vec::new() };
     let outcome = put.all();
     put.record()?;
-    let spaces = std::mem::take(&mut put.spaces);
-    spaces.into_values().try_for_each(Workspace::finish)?;
+    put.spaces.finish()?;
     outcome?;
     let report =
         PutReport { by_disk: plan.by_disk.clone(), skipped: plan.skipped.clone(), replaced: plan.replaced };
@@ -63,7 +62,7 @@ struct Putter<'a> {
     pool: &'a Pool,
     plan: &'a PutPlan,
     observer: &'a dyn Observer,
-    spaces: HashMap<u16, Workspace>,
+    spaces: Workspaces<'a>,
     done: Vec<Done>,
 }
 
@@ -121,15 +120,8 @@ impl Putter<'_> {
 
     /// A path for an unfinished file on the disk that an item goes to.
     fn temporary(&mut self, item: &Item, disk: &Arc<dyn Disk>) -> Result<RelPath> {
-        self.temporary_on(item.member, disk)
-    }
-
-    fn temporary_on(&mut self, member: u16, disk: &Arc<dyn Disk>) -> Result<RelPath> {
-        if !self.spaces.contains_key(&member) {
-            let space = Workspace::begin(disk, self.pool.machine.random())?;
-            self.spaces.insert(member, space);
-        }
-        Ok(self.spaces.get_mut(&member).expect("just put there").next_path())
+        let id = self.member(item).row.id;
+        self.spaces.next_path(id, disk)
     }
 
     /// The object of that name; what was copied there directly has to be known to be held.
@@ -179,10 +171,10 @@ impl Putter<'_> {
         for (index, length) in parts {
             let member = &self.pool.members[usize::from(*index)];
             let disk = Arc::clone(member.writable()?);
-            let temporary = self.temporary_on(*index, &disk)?;
+            let temporary = self.spaces.next_path(member.row.id, &disk)?;
             plots.push(Plot { member: member.row.id, disk, temporary, length: *length });
         }
-        pieces::put(self.pool, &mut *input, &attributes, target, &plots, self.observer)
+        pieces::write(&mut *input, &attributes, target, &plots, self.observer)?.publish(self.pool)
     }
 
     /// Gives the copy its name. A file that had the name before is held; a symlink makes way.

@@ -72,14 +72,21 @@ impl Taking<'_> {
         if found.on().any(|member| member.state.is_usable()) {
             return Ok(false);
         }
-        let Some(wanted) = content_of(self.pool, found.best, &found.path)? else { return Ok(false) };
+        match content_of(self.pool, found.best, &found.path)? {
+            Some(wanted) => self.held_with(&found.path, &wanted.whole, to),
+            None => Ok(false),
+        }
+    }
+
+    /// A file of this name and content that is held on a cache, if there is one.
+    pub(super) fn held_with(&mut self, path: &RelPath, whole: &[u8; 32], to: &RelPath) -> Result<bool> {
         let reading = self.pool.catalogue.reading();
         for cache in self.pool.members_of(self.volume, Role::Cache) {
             let Ok(disk) = cache.usable() else { continue };
             let held = held_files::all(reading, cache.row.id)?;
-            for held in held.into_iter().filter(|held| held.original == found.path) {
+            for held in held.into_iter().filter(|held| held.original == *path) {
                 let content = content_of(self.pool, cache, &held.path)?;
-                if content.is_some_and(|content| content.whole == wanted.whole) {
+                if content.is_some_and(|content| content.whole == *whole) {
                     let object = objects::by_path(reading, cache.row.id, &held.path)?;
                     self.copy(&**disk, &held.path, object.as_ref(), to)?;
                     return Ok(true);

@@ -4,7 +4,7 @@ use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
-use super::{Taking, below};
+use super::{Taking, below, is_worth_another};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::pieces::PieceRow;
 use crate::catalogue::versions;
@@ -24,7 +24,13 @@ impl Taking<'_> {
         let mut brought = Vec::new();
         for file in pieces::files(self.pool, self.volume)? {
             if file.path.is_within(wanted) {
-                self.join(&file, &below(&file.path, base)?)?;
+                let to = below(&file.path, base)?;
+                match self.join(&file, &to) {
+                    // Until a sync has passed its pieces, all of it may be held on a cache.
+                    Err(error)
+                        if is_worth_another(&error) && self.held_with(&file.path, &file.whole, &to)? => {}
+                    other => other?,
+                }
                 brought.push(file.path);
             }
         }

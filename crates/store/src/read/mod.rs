@@ -100,8 +100,6 @@ impl Taking<'_> {
         let mut outcome = Ok(());
         for member in found.on() {
             outcome = self.from_member(found, member, to);
-            let is_worth_another =
-                |error: &Error| matches!(error.kind, Kind::Corrupt | Kind::Io | Kind::NotFound);
             if !outcome.as_ref().is_err_and(is_worth_another) {
                 break;
             }
@@ -160,6 +158,11 @@ impl Taking<'_> {
     fn make_parent(&self, to: &RelPath) -> Result<()> {
         to.parent().map_or(Ok(()), |parent| durable::make_folders(&self.out, &parent).map(|_| ()))
     }
+}
+
+/// Another copy may be what this one is not.
+const fn is_worth_another(error: &Error) -> bool {
+    matches!(error.kind, Kind::Corrupt | Kind::Io | Kind::NotFound)
 }
 
 /// A path as it is seen from a folder around it.

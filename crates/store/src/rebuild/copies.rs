@@ -3,22 +3,20 @@
 use std::collections::HashMap;
 
 use sieve_core::fate::{Composite, Fate};
-use sieve_core::path::RelPath;
 use sieve_core::units::{DiskId, ObjectId};
 
 use super::finish;
 use super::jobs::Assembly;
 use super::run::DataTarget;
 use crate::catalogue::{objects, versions};
-use crate::content;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
-use crate::fate::VolumeModel;
+use crate::fate::{Elsewhere, VolumeModel};
 use crate::pool::Pool;
 use crate::scan::is_held;
 
 /// Where the copies of lost objects can be read.
-pub(super) type Copies = HashMap<ObjectId, (DiskId, RelPath)>;
+pub(super) type Copies = HashMap<ObjectId, Elsewhere>;
 
 /// Finds them, for objects of the disks that are lost.
 ///
@@ -26,9 +24,8 @@ pub(super) type Copies = HashMap<ObjectId, (DiskId, RelPath)>;
 /// What the database says.
 pub(super) fn find(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Copies> {
     let mut copies = Copies::new();
-    let of_copies = model.model.composites.iter().filter(|c| matches!(c, Composite::Copies(_)));
-    for part in of_copies.flat_map(Composite::objects) {
-        let position = *part as usize;
+    for part in model.model.composites.iter().flat_map(Composite::objects) {
+        let position = part as usize;
         let disk = model.disks[usize::from(model.model.objects[position].disk.0)];
         if !lost.contains(&disk) {
             continue;
@@ -61,18 +58,22 @@ pub(super) fn bring(
     for position in 0..target.jobs.len() {
         let job = &target.jobs[position];
         let (object, version) = (job.object, job.version);
-        let (Some((disk, path)), Some(version)) = (copies.get(&object), version) else { continue };
+        let (Some(elsewhere), Some(version)) = (copies.get(&object), version) else { continue };
         let names = objects::names(pool.catalogue.reading(), object)?;
         if names.iter().all(is_held) || target.finished.contains(&(version, object)) {
             continue;
         }
         let size = versions::get(pool.catalogue.reading(), version)?.sum.size;
         target.assemblies.insert(version, Assembly { size, lost: Vec::new(), state: None });
-        let mut copy = pool.member(*disk)?.usable()?.open(path)?;
         let file = target.file(version)?;
-        content::copy(&mut *copy, &mut **file, |bytes| {
+        let mut offset = 0;
+        elsewhere.read(pool, |bytes| {
+            file.write_at(bytes, offset)?;
+            offset += bytes.len() as u64;
             observer.event(Event::Advanced { by: bytes.len() as u64 });
+            Ok(())
         })?;
+        file.sync()?;
         if target.settle(pool, version)? {
             finish::publish_object(pool, target, object, &names, version, Fate::Rebuilt)?;
             target.finished.insert((version, object));

@@ -1,11 +1,11 @@
 //! Which files leave the cache, in which order, and where they go.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use sieve_core::landing::{Lander, Spot};
 use sieve_core::path::RelPath;
 use sieve_core::pool::{Landing, VolumeSpec};
-use sieve_core::units::DiskId;
+use sieve_core::units::{ByteLength, DiskId};
 
 use super::{
     CacheSpace, CachedFile, NANOSECONDS_A_DAY, Options, PlannedMove, SettlePlan, Why, add_to, cached_files,
@@ -16,7 +16,9 @@ use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::grounds::Grounds;
 use crate::label::Role;
-use crate::moves::{Leaving, LeftAlone, Move, Source};
+use crate::member::Member;
+use crate::moves::{Destination, Leaving, LeftAlone, Move, Source};
+use crate::pieces;
 use crate::pool::Pool;
 
 /// Plans what leaves the caches.
@@ -34,6 +36,7 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
         lander: grounds.lander(pool, volume)?,
         grounds: &grounds,
         open: pool.machine.open_files(),
+        pieced: pieces::files(pool, &volume.name)?.into_iter().map(|file| file.path).collect(),
         spaces,
         plan,
     };
@@ -98,11 +101,13 @@ struct Planner<'a> {
     grounds: &'a Grounds,
     /// What other processes have open.
     open: HashSet<(u64, u64)>,
+    /// Files that lie in pieces on the disks.
+    pieced: BTreeSet<RelPath>,
     spaces: Vec<(DiskId, CacheSpace)>,
     plan: &'a mut SettlePlan,
 }
 
-impl Planner<'_> {
+impl<'a> Planner<'a> {
     /// What is wanted is free on every cache.
     fn is_reached(&self) -> bool {
         self.options.until.is_some_and(|until| self.spaces.iter().all(|(_, space)| space.free_after >= until))
@@ -148,12 +153,20 @@ impl Planner<'_> {
             return Ok(());
         }
         let size = file.object().size;
-        let Some(spot) = self.lander.whole_on_disks(path, size) else {
-            let why = "no data disk has room for it (as a whole)".to_string();
-            self.plan.left_alone.push(LeftAlone { path: path.to_string(), why });
-            return Ok(());
+        // Pieces have no further names, and where the caches are emptied for good none are made.
+        let in_whole = file.names.len() > 1 || self.options.everything;
+        let spot = match in_whole {
+            true => self.lander.whole_on_disks(path, size),
+            false => self.lander.on_disks(path, size),
         };
-        self.add(file, &spot);
+        match spot {
+            Some(spot) => self.add(file, &spot),
+            None => {
+                let why =
+                    if in_whole { "no disk has room for all of it" } else { "the disks have no room for it" };
+                self.plan.left_alone.push(LeftAlone { path: path.to_string(), why: why.into() });
+            }
+        }
         Ok(())
     }
 
@@ -163,6 +176,11 @@ impl Planner<'_> {
             if let Some(why) = why_in_use(self.pool, self.volume, (*disk, object), &self.open)? {
                 return Ok(Some(why.into()));
             }
+        }
+        if let Some(name) = file.names.iter().find(|name| self.pieced.contains(*name)) {
+            return Ok(Some(format!(
+                "{name} is in pieces on the disks: remove one of the two, or rename it"
+            )));
         }
         for member in self.pool.members_of(&self.volume.name, Role::Data) {
             for name in &file.names {
@@ -178,18 +196,25 @@ impl Planner<'_> {
     }
 
     /// Whether a data disk has something of that name, as it says itself or, when it is away, the catalogue does.
-    fn is_on(&self, member: &crate::member::Member, name: &RelPath) -> Result<bool> {
+    fn is_on(&self, member: &Member, name: &RelPath) -> Result<bool> {
         match member.usable() {
             Ok(disk) => Ok(disk.stat(name)?.is_some()),
             Err(_) => Ok(objects::by_path(self.pool.catalogue.reading(), member.row.id, name)?.is_some()),
         }
     }
 
+    /// The disks that it goes to, and how much of it comes on each.
+    fn shares(&self, spot: &Spot, size: ByteLength) -> Vec<(&'a Member, ByteLength)> {
+        let member = |place: usize| &self.pool.members[self.grounds.members[place]];
+        match spot {
+            Spot::Whole(places) => places.iter().map(|place| (member(*place), size)).collect(),
+            Spot::Pieces(pieces) => pieces.iter().map(|piece| (member(piece.disk), piece.length)).collect(),
+        }
+    }
+
     fn add(&mut self, file: &CachedFile, spot: &Spot) {
-        let Spot::Whole(places) = spot else { return };
         let size = file.object().size;
-        let to: Vec<_> =
-            places.iter().map(|place| &self.pool.members[self.grounds.members[*place]]).collect();
+        let to = self.shares(spot, size);
         let leaving = if self.holds { Leaving::Hold } else { Leaving::Go };
         let name =
             |disk: DiskId| self.pool.member(disk).map_or_else(|_| String::new(), |m| m.row.name.clone());
@@ -198,7 +223,7 @@ impl Planner<'_> {
             path: file.names[0].to_string(),
             size_bytes: size,
             from: file.copies.iter().map(|(disk, _)| name(*disk)).collect(),
-            to: to.iter().map(|member| member.row.name.clone()).collect(),
+            to: to.iter().map(|(member, _)| member.row.name.clone()).collect(),
             why: Why::Waits,
             since: file.arrived(),
         });
@@ -208,12 +233,17 @@ impl Planner<'_> {
                 .iter()
                 .map(|(disk, object)| Source { disk: *disk, object: object.id, leaving })
                 .collect(),
-            to: to.iter().map(|member| member.row.id).collect(),
+            to: match spot {
+                Spot::Whole(_) => Destination::Whole(to.iter().map(|(member, _)| member.row.id).collect()),
+                Spot::Pieces(_) => {
+                    Destination::Pieces(to.iter().map(|(member, share)| (member.row.id, *share)).collect())
+                }
+            },
             size,
         });
-        for member in to {
-            self.plan.by_disk.entry(member.row.name.clone()).or_default().add(size);
-            add_to(&mut self.plan.written_bytes, &member.row.name, size);
+        for (member, share) in to {
+            self.plan.by_disk.entry(member.row.name.clone()).or_default().add(share);
+            add_to(&mut self.plan.written_bytes, &member.row.name, share);
         }
         for (disk, _) in &file.copies {
             add_to(&mut self.plan.read_bytes, &name(*disk), size);

@@ -15,7 +15,7 @@ use crate::error::Result;
 use crate::grounds::Grounds;
 use crate::label::Role;
 use crate::member::Member;
-use crate::moves::{Leaving, LeftAlone, Move, Source};
+use crate::moves::{Destination, Leaving, LeftAlone, Move, Source};
 use crate::pool::Pool;
 use crate::scan::is_held;
 
@@ -121,7 +121,7 @@ fn add(
     });
     plan.moves.push(Move {
         from: vec![Source { disk: file.disk, object: file.object.id, leaving }],
-        to: vec![to],
+        to: Destination::Whole(vec![to]),
         size: file.object.size,
     });
     plan.by_disk.entry(to_name.clone()).or_default().add(file.object.size);
@@ -197,7 +197,7 @@ pub(super) fn see_own_writes(pool: &Pool, volume: &VolumeSpec, plan: &SettlePlan
         let (Some(heat), Ok(path)) = (known.get(&file.key), RelPath::from_tree_key(&file.key)) else {
             continue;
         };
-        for disk in &at.to {
+        for disk in &at.to.disks() {
             let stat = pool.member(*disk)?.usable()?.stat(&path)?;
             if let Some(stat) = stat.filter(|stat| stat.accessed > heat.seen) {
                 seen.push((file.key.clone(), Heat { seen: stat.accessed, ..*heat }));
