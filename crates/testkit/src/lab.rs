@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use serde_json::Value;
 use tempfile::TempDir;
@@ -22,6 +23,8 @@ pub struct Lab {
     pub data: Vec<String>,
     /// The names of the parity disks.
     pub parity: Vec<String>,
+    /// So much later than it is, for the program: what was just written looks old then.
+    pub ahead: Duration,
 }
 
 /// How a run of the program ended.
@@ -77,6 +80,7 @@ impl Lab {
             program: program.into(),
             data: names(&DATA, data),
             parity: names(&PARITY, parity),
+            ahead: Duration::ZERO,
         };
         let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
         for name in lab.data.iter().chain(&lab.parity) {
@@ -98,7 +102,8 @@ impl Lab {
     /// Makes the folders and the pool file of a pool with these disks (name, capacity in MB) and the text of a volume.
     /// Data and parity disks are those that the text names so.
     pub fn of(program: impl Into<PathBuf>, disks: &[(&str, u64)], volume: &str) -> Self {
-        let lab = Self { folder: scratch(), program: program.into(), data: Vec::new(), parity: Vec::new() };
+        let (folder, program) = (scratch(), program.into());
+        let lab = Self { folder, program, data: Vec::new(), parity: Vec::new(), ahead: Duration::ZERO };
         let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
         for (name, capacity) in disks {
             std::fs::create_dir(lab.disk(name)).expect("a disk's folder can be made");
@@ -141,6 +146,10 @@ impl Lab {
     pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(&self.program);
         command.env_clear().current_dir(self.root()).args(arguments).stdin(std::process::Stdio::null());
+        if self.ahead > Duration::ZERO {
+            let now = SystemTime::now().duration_since(UNIX_EPOCH).expect("it is after 1970") + self.ahead;
+            command.env("ZINC_SIEVE_NOW", now.as_nanos().to_string());
+        }
         command
     }
 

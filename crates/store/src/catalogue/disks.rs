@@ -133,7 +133,7 @@ pub fn remove(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
         "DELETE FROM unfinished WHERE version IN (SELECT id FROM version WHERE disk = ?1)",
         [row.id.get()],
     )?;
-    for table in ["name", "node", "held", "gone", "lane", "object", "version", "piece"] {
+    for table in ["folder", "name", "node", "held", "gone", "lane", "object", "version", "piece"] {
         c.execute(&format!("DELETE FROM {table} WHERE disk = ?1"), [row.id.get()])?;
     }
     c.execute("DELETE FROM disk WHERE id = ?1", [row.id.get()])?;

@@ -3,6 +3,7 @@
 pub mod apart;
 pub mod checks;
 pub mod disks;
+pub(crate) mod folders;
 pub mod gone;
 pub mod heat;
 pub mod held_files;

@@ -5,6 +5,7 @@ use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
+use super::folders::{self, InFolder};
 use super::{corrupt, signed, unsigned};
 use crate::disk::{Attributes, EntryKind, Stamp, Stat};
 use crate::error::Result;
@@ -143,32 +144,59 @@ pub(crate) struct Known {
     pub(crate) left_out: bool,
 }
 
-/// Calls `visit` with the tree key of each name on a disk, in their order.
+/// Calls `visit` with each name in a folder, in their order, and once with each folder in it that has names below it.
 ///
 /// # Errors
 /// Those of `visit`, and of the database.
-pub(crate) fn for_each_known(
+pub(crate) fn for_each_known_in(
     c: &Connection,
     disk: DiskId,
-    mut visit: impl FnMut(&[u8], &Known) -> Result<()>,
+    folder: &RelPath,
+    mut visit: impl FnMut(&[u8], InFolder<Known>) -> Result<()>,
 ) -> Result<()> {
     let mut statement = c.prepare_cached(
         "SELECT n.path, o.id, o.inode, o.size, o.mtime, o.ctime, o.left_out
-         FROM name n JOIN object o ON o.id = n.object WHERE n.disk = ?1 ORDER BY n.path",
+         FROM name n JOIN object o ON o.id = n.object
+         WHERE n.disk = ?1 AND n.path >= ?2 AND n.path < ?3 ORDER BY n.path",
     )?;
-    let mut rows = statement.query([disk.get()])?;
+    folders::for_each_in(&mut statement, disk, folder, |name, found| match found {
+        InFolder::Entry(row) => visit(name, InFolder::Entry(read_known(row)?)),
+        InFolder::Below => visit(name, InFolder::Below),
+    })
+}
+
+fn read_known(row: &Row<'_>) -> rusqlite::Result<Known> {
+    Ok(Known {
+        object: ObjectId::new(row.get(1)?),
+        stamp: Stamp {
+            inode: row.get::<_, i64>(2)?.cast_unsigned(),
+            size: ByteLength::new(unsigned(row.get(3)?)),
+            mtime: row.get(4)?,
+            ctime: row.get(5)?,
+        },
+        left_out: row.get(6)?,
+    })
+}
+
+/// Calls `visit` with each name below a folder.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub(crate) fn for_each_name_below(
+    c: &Connection,
+    disk: DiskId,
+    folder: &RelPath,
+    mut visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
+) -> Result<()> {
+    let sql = format!(
+        "SELECT n.path, {COLUMNS} FROM name n JOIN object o ON o.id = n.object
+         WHERE n.disk = ?1 AND n.path >= ?2 AND n.path < ?3 ORDER BY n.path"
+    );
+    let (from, to) = folders::below(folder);
+    let mut statement = c.prepare_cached(&sql)?;
+    let mut rows = statement.query((disk.get(), from, to))?;
     while let Some(row) = rows.next()? {
-        let known = Known {
-            object: ObjectId::new(row.get(1)?),
-            stamp: Stamp {
-                inode: row.get::<_, i64>(2)?.cast_unsigned(),
-                size: ByteLength::new(unsigned(row.get(3)?)),
-                mtime: row.get(4)?,
-                ctime: row.get(5)?,
-            },
-            left_out: row.get(6)?,
-        };
-        visit(row.get_ref(0)?.as_blob().unwrap_or_default(), &known)?;
+        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read(row, 1)?)?;
     }
     Ok(())
 }
@@ -353,16 +381,16 @@ pub fn set_version(
 pub fn attributes(c: &Connection, id: ObjectId) -> Result<Attributes> {
     let mut statement =
         c.prepare_cached("SELECT mode, uid, gid, mtime, extended FROM object WHERE id = ?1")?;
-    Ok(statement.query_row([id.get()], read_attributes)?)
+    Ok(statement.query_row([id.get()], |row| read_attributes(row, 0))?)
 }
 
-fn read_attributes(row: &Row<'_>) -> rusqlite::Result<Attributes> {
-    let extended: Option<Vec<u8>> = row.get(4)?;
+fn read_attributes(row: &Row<'_>, at: usize) -> rusqlite::Result<Attributes> {
+    let extended: Option<Vec<u8>> = row.get(at + 4)?;
     Ok(Attributes {
-        mode: row.get(0)?,
-        uid: row.get(1)?,
-        gid: row.get(2)?,
-        mtime: row.get(3)?,
+        mode: row.get(at)?,
+        uid: row.get(at + 1)?,
+        gid: row.get(at + 2)?,
+        mtime: row.get(at + 3)?,
         extended: extended.map(|e| Attributes::unpack_extended(&e)).unwrap_or_default(),
     })
 }
@@ -456,12 +484,53 @@ pub fn for_each_node(
     mut visit: impl FnMut(RelPath, NodeRow) -> Result<()>,
 ) -> Result<()> {
     let mut statement = c.prepare_cached(
-        "SELECT mode, uid, gid, mtime, extended, path, kind, ctime, target, recorded
+        "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
          FROM node WHERE disk = ?1 ORDER BY path",
     )?;
     let mut rows = statement.query([disk.get()])?;
     while let Some(row) = rows.next()? {
-        visit(path_of(row.get_ref(5)?.as_blob().unwrap_or_default())?, read_node(row)?)?;
+        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read_node(row)?)?;
+    }
+    Ok(())
+}
+
+/// Calls `visit` with each folder, symlink and special file in a folder, in the order of their names, and once with the name
+/// of each folder in it that has some below it.
+///
+/// # Errors
+/// Those of `visit`, and of the database.
+pub(crate) fn for_each_node_in(
+    c: &Connection,
+    disk: DiskId,
+    folder: &RelPath,
+    mut visit: impl FnMut(&[u8], InFolder<&NodeRow>) -> Result<()>,
+) -> Result<()> {
+    let mut statement = c.prepare_cached(
+        "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
+         FROM node WHERE disk = ?1 AND path >= ?2 AND path < ?3 ORDER BY path",
+    )?;
+    folders::for_each_in(&mut statement, disk, folder, |name, found| match found {
+        InFolder::Entry(row) => visit(name, InFolder::Entry(&read_node(row)?)),
+        InFolder::Below => visit(name, InFolder::Below),
+    })
+}
+
+/// Calls `visit` with the path of each folder, symlink and special file below a folder.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub(crate) fn for_each_node_below(
+    c: &Connection,
+    disk: DiskId,
+    folder: &RelPath,
+    mut visit: impl FnMut(RelPath) -> Result<()>,
+) -> Result<()> {
+    let (from, to) = folders::below(folder);
+    let mut statement =
+        c.prepare_cached("SELECT path FROM node WHERE disk = ?1 AND path >= ?2 AND path < ?3")?;
+    let mut rows = statement.query((disk.get(), from, to))?;
+    while let Some(row) = rows.next()? {
+        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?)?;
     }
     Ok(())
 }
@@ -469,7 +538,7 @@ pub fn for_each_node(
 fn read_node(row: &Row<'_>) -> rusqlite::Result<NodeRow> {
     Ok(NodeRow {
         kind: kind_of(row.get(6)?),
-        attributes: read_attributes(row)?,
+        attributes: read_attributes(row, 1)?,
         ctime: row.get(7)?,
         target: row.get(8)?,
         recorded: row.get(9)?,
@@ -482,7 +551,7 @@ fn read_node(row: &Row<'_>) -> rusqlite::Result<NodeRow> {
 /// What the database says.
 pub fn node(c: &Connection, disk: DiskId, path: &RelPath) -> Result<Option<NodeRow>> {
     Ok(c.prepare_cached(
-        "SELECT mode, uid, gid, mtime, extended, path, kind, ctime, target, recorded
+        "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
          FROM node WHERE disk = ?1 AND path = ?2",
     )?
     .query_row((disk.get(), path.tree_key()), read_node)

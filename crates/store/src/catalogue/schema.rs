@@ -91,8 +91,8 @@ INSERT INTO disk SELECT id, name, uuid, filesystem, volume, role, slot, scanned_
 DROP TABLE disk_before;
 ";
 
-/// What format 4 has more: how much files of tiered volumes are used, the pieces of
-/// files that lie on several disks, and files of mirrored volumes whose copies went separate ways.
+/// What format 4 has more: how much files of tiered volumes are used, the pieces of files that lie on several disks,
+/// how folders look in which all is as it is known, and files of mirrored volumes whose copies went separate ways.
 pub(super) const SINCE_FORMAT_4: &str = "
 CREATE TABLE heat (
     volume TEXT NOT NULL, path BLOB NOT NULL, score REAL NOT NULL, at INTEGER NOT NULL, seen INTEGER NOT NULL,
@@ -102,5 +102,8 @@ CREATE TABLE piece (
     offset INTEGER NOT NULL, length INTEGER NOT NULL, size INTEGER NOT NULL, whole BLOB NOT NULL,
     original BLOB NOT NULL, PRIMARY KEY (disk, path)) WITHOUT ROWID;
 CREATE INDEX piece_of_file ON piece (file);
+CREATE TABLE folder (
+    disk INTEGER NOT NULL, path BLOB NOT NULL, looks BLOB NOT NULL, files INTEGER NOT NULL,
+    PRIMARY KEY (disk, path)) WITHOUT ROWID;
 CREATE TABLE apart (volume TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (volume, path)) WITHOUT ROWID;
 ";

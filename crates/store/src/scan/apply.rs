@@ -9,9 +9,9 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::ScanReport;
 use super::compare::{DiskChanges, SeenFile};
-use crate::catalogue::disks;
 use crate::catalogue::gone::{self, GoneRow};
 use crate::catalogue::objects::{self, NodeRow, ObjectRow};
+use crate::catalogue::{disks, folders};
 use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::error::Result;
 use crate::member::{Member, State};
@@ -59,6 +59,8 @@ pub(super) fn apply(
         let mut applier = Applier { transaction, disk_id: member.row.id, disk, now, report };
         applier.files(&changes.files, changes.vanished)?;
         applier.nodes(changes.nodes, &changes.vanished_nodes)?;
+        folders::keep(transaction, member.row.id, &changes.alike)?;
+        changes.unlike.iter().try_for_each(|path| folders::forget(transaction, member.row.id, path))?;
         for (object, left_out) in changes.left_out_changed {
             transaction
                 .execute("UPDATE object SET left_out = ?2 WHERE id = ?1", (object.id.get(), left_out))?;

@@ -1,13 +1,19 @@
-//! Comparing a disk with the catalogue: both in tree order, side by side.
+//! Comparing a disk with the catalogue, folder by folder: a folder that looks as it did when all in it was as the
+//! catalogue says is passed over.
 
 use rusqlite::Connection;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use super::walk::{Found, Walk};
-use crate::catalogue::objects::{self, Known, NodeRow, ObjectRow};
+use super::walk::{Entry, Listing, Walk};
+use crate::catalogue::folders::{self, FolderRow, InFolder};
+use crate::catalogue::objects::{self, NodeRow, ObjectRow};
 use crate::disk::{Disk, EntryKind, Stat};
 use crate::error::Result;
+
+/// What changed last so shortly before a scan may change again without its times showing it, on a filesystem with coarse
+/// times: 3 seconds.
+const FRESH: i64 = 3_000_000_000;
 
 /// A file that is new, or not as it was.
 pub(super) struct SeenFile {
@@ -25,93 +31,13 @@ pub struct DiskChanges {
     pub(super) nodes: Vec<(RelPath, Stat)>,
     pub(super) vanished_nodes: Vec<RelPath>,
     pub(super) left_out_changed: Vec<(ObjectRow, bool)>,
+    /// Folders in which all was as it is known.
+    pub(super) alike: Vec<FolderRow>,
+    /// Folders of which that was known, and in which something is not.
+    pub(super) unlike: Vec<RelPath>,
     pub(super) unchanged: u64,
     pub(super) known: u64,
     pub(super) left_alone: Vec<String>,
-}
-
-/// Walks the disk and the catalogue's names together, first the files, then folders and symlinks.
-pub(super) fn compare(
-    c: &Connection,
-    disk_id: DiskId,
-    disk: &dyn Disk,
-    leave_out: &[String],
-) -> Result<DiskChanges> {
-    let mut sides = Sides {
-        walk: Walk::begin(disk, leave_out)?,
-        next: None,
-        others: Vec::new(),
-        changes: DiskChanges::default(),
-    };
-    sides.advance()?;
-    objects::for_each_known(c, disk_id, |key, known| sides.known(c, key, known))?;
-    while let Some(found) = sides.next {
-        sides.changes.add(sides.walk.path(), found, None);
-        sides.advance()?;
-    }
-    let Sides { walk, others, mut changes, .. } = sides;
-    compare_nodes(c, disk_id, others, &mut changes)?;
-    changes.left_alone = walk.left_alone;
-    Ok(changes)
-}
-
-/// The disk and the catalogue, side by side.
-struct Sides<'a> {
-    walk: Walk<'a>,
-    /// The next ordinary file on the disk; its place is that of the walk.
-    next: Option<Found>,
-    /// What else was passed on the way.
-    others: Vec<(Vec<u8>, RelPath, Stat)>,
-    changes: DiskChanges,
-}
-
-impl Sides<'_> {
-    /// Goes on to the next ordinary file; what else is passed on the way is put aside.
-    fn advance(&mut self) -> Result<()> {
-        self.next = None;
-        while let Some(found) = self.walk.next()? {
-            if found.stat.kind == EntryKind::File {
-                self.next = Some(found);
-                return Ok(());
-            }
-            let path = self.walk.path();
-            if !path.is_ours() {
-                self.others.push((self.walk.key().to_vec(), path, found.stat));
-            }
-        }
-        Ok(())
-    }
-
-    /// A name that the catalogue knows: what comes before it on the disk is new, and it is there, or it is gone.
-    fn known(&mut self, c: &Connection, key: &[u8], known: &Known) -> Result<()> {
-        self.changes.known += u64::from(!is_held_key(key));
-        while let Some(found) = self.next
-            && self.walk.key() < key
-        {
-            self.changes.add(self.walk.path(), found, None);
-            self.advance()?;
-        }
-        let object = || objects::get(c, known.object);
-        match self.next {
-            Some(found) if self.walk.key() == key => {
-                if known.stamp.is_of(&found.stat) && known.left_out == found.left_out {
-                    self.changes.unchanged += u64::from(!is_held_key(key));
-                } else {
-                    self.changes.add(self.walk.path(), found, object()?);
-                }
-                self.advance()
-            }
-            _ => {
-                let path = objects::path_of(key)?;
-                self.changes.vanished.extend(object()?.map(|object| (path, object)));
-                Ok(())
-            }
-        }
-    }
-}
-
-fn is_held_key(key: &[u8]) -> bool {
-    key.starts_with(b".zinc-sieve\0held\0")
 }
 
 impl DiskChanges {
@@ -123,45 +49,219 @@ impl DiskChanges {
             && self.left_out_changed.is_empty()
     }
 
-    fn add(&mut self, path: RelPath, found: Found, before: Option<ObjectRow>) {
-        if let Some(object) = &before
-            && object.matches(&found.stat)
-        {
-            self.unchanged += u64::from(!super::is_held(&path));
-            if object.left_out != found.left_out {
-                self.left_out_changed.push((object.clone(), found.left_out));
-            }
-            return;
-        }
-        let before = before.map(Box::new);
-        self.files.push((path, SeenFile { stat: found.stat, left_out: found.left_out, before }));
+    /// How many differences there are so far.
+    fn count(&self) -> usize {
+        self.files.len()
+            + self.vanished.len()
+            + self.nodes.len()
+            + self.vanished_nodes.len()
+            + self.left_out_changed.len()
     }
 }
 
-fn compare_nodes(
+/// Walks the disk beside the catalogue; `now` is the time, nanoseconds since 1970.
+pub(super) fn compare(
     c: &Connection,
     disk_id: DiskId,
-    others: Vec<(Vec<u8>, RelPath, Stat)>,
-    changes: &mut DiskChanges,
-) -> Result<()> {
-    let mut found = others.into_iter().peekable();
-    objects::for_each_node(c, disk_id, |path, node| {
-        let key = path.tree_key();
-        while let Some((_, path, stat)) = found.next_if(|(k, ..)| *k < key) {
-            changes.nodes.push((path, stat));
+    disk: &dyn Disk,
+    leave_out: &[String],
+    now: i64,
+) -> Result<DiskChanges> {
+    let mut walk = Walk::begin(disk, leave_out)?;
+    let mut comparing = Comparing { c, disk: disk_id, now, changes: DiskChanges::default() };
+    // One look at the locks of the catalogue for all of it.
+    let reading = c.unchecked_transaction()?;
+    while let Some(listing) = walk.next()? {
+        comparing.folder(&listing)?;
+    }
+    drop(reading);
+    let mut changes = comparing.changes;
+    changes.left_alone = walk.left_alone;
+    Ok(changes)
+}
+
+struct Comparing<'a> {
+    c: &'a Connection,
+    disk: DiskId,
+    now: i64,
+    changes: DiskChanges,
+}
+
+impl Comparing<'_> {
+    fn folder(&mut self, listing: &Listing) -> Result<()> {
+        let looks = if listing.is_ours() { None } else { looks_of(listing) };
+        let known = match looks {
+            Some(_) => folders::get(self.c, self.disk, &listing.path)?,
+            None => None,
+        };
+        if let (Some(looks), Some(known)) = (looks, &known)
+            && looks == known.looks
+        {
+            self.changes.unchanged += known.files;
+            self.changes.known += known.files;
+            return Ok(());
         }
-        match found.next_if(|(k, ..)| *k == key) {
-            Some((_, path, stat)) if !is_same(&node, &stat) => changes.nodes.push((path, stat)),
-            Some(_) => {}
-            None => changes.vanished_nodes.push(path),
+        let (before, files) = (self.changes.count(), self.changes.unchanged);
+        self.files(listing)?;
+        if !listing.is_ours() {
+            self.nodes(listing)?;
+        }
+        let is_alike = self.changes.count() == before;
+        match looks.filter(|_| is_alike && !listing.is_told && self.is_settled(listing)) {
+            Some(looks) => {
+                let (path, files) = (listing.path.clone(), self.changes.unchanged - files);
+                self.changes.alike.push(FolderRow { path, looks, files });
+            }
+            None if known.is_some() => self.changes.unlike.push(listing.path.clone()),
+            None => {}
         }
         Ok(())
-    })?;
-    changes.nodes.extend(found.map(|(_, path, stat)| (path, stat)));
-    Ok(())
+    }
+
+    /// Nothing about it is so new that a further change might not show.
+    fn is_settled(&self, listing: &Listing) -> bool {
+        let stats = listing.stat.iter().chain(listing.entries.iter().map(|entry| &entry.stat));
+        stats.into_iter().all(|stat| stat.ctime.max(stat.mtime) < self.now.saturating_sub(FRESH))
+    }
+
+    /// The files of a folder, and the names that the catalogue has in it.
+    fn files(&mut self, listing: &Listing) -> Result<()> {
+        let (c, disk, is_ours) = (self.c, self.disk, listing.is_ours());
+        let changes = &mut self.changes;
+        let mut found = listing.entries.iter().filter(|entry| entry.stat.kind == EntryKind::File).peekable();
+        objects::for_each_known_in(c, disk, &listing.path, |name, known| {
+            let known = match known {
+                InFolder::Entry(known) => known,
+                InFolder::Below => return changes.vanished_below(c, disk, listing, name),
+            };
+            changes.known += u64::from(!is_ours);
+            while let Some(new) = found.next_if(|entry| entry.name.as_slice() < name) {
+                changes.add(listing, new, None)?;
+            }
+            match found.next_if(|entry| entry.name == name) {
+                Some(entry) if known.stamp.is_of(&entry.stat) && known.left_out == entry.left_out => {
+                    changes.unchanged += u64::from(!is_ours);
+                    Ok(())
+                }
+                Some(entry) => changes.add(listing, entry, objects::get(c, known.object)?),
+                None => {
+                    let path = in_folder(&listing.path, name)?;
+                    changes.vanished.extend(objects::get(c, known.object)?.map(|object| (path, object)));
+                    Ok(())
+                }
+            }
+        })?;
+        found.try_for_each(|entry| changes.add(listing, entry, None))
+    }
+
+    /// Folders, symlinks and special files of a folder, and those that the catalogue has in it.
+    fn nodes(&mut self, listing: &Listing) -> Result<()> {
+        let (c, disk) = (self.c, self.disk);
+        let changes = &mut self.changes;
+        let mut found = listing.entries.iter().filter(|entry| entry.stat.kind != EntryKind::File).peekable();
+        objects::for_each_node_in(c, disk, &listing.path, |name, node| {
+            let InFolder::Entry(node) = node else {
+                return changes.vanished_nodes_below(c, disk, listing, name);
+            };
+            while let Some(new) = found.next_if(|entry| entry.name.as_slice() < name) {
+                changes.nodes.push((in_folder(&listing.path, &new.name)?, new.stat));
+            }
+            match found.next_if(|entry| entry.name == name) {
+                Some(entry) if is_same(node, &entry.stat) => {}
+                Some(entry) => changes.nodes.push((in_folder(&listing.path, name)?, entry.stat)),
+                None => {
+                    changes.unlike.push(in_folder(&listing.path, name)?);
+                    changes.vanished_nodes.push(in_folder(&listing.path, name)?);
+                }
+            }
+            Ok(())
+        })?;
+        for entry in found {
+            changes.nodes.push((in_folder(&listing.path, &entry.name)?, entry.stat));
+        }
+        Ok(())
+    }
+}
+
+impl DiskChanges {
+    fn add(&mut self, listing: &Listing, entry: &Entry, before: Option<ObjectRow>) -> Result<()> {
+        if let Some(object) = &before
+            && object.matches(&entry.stat)
+        {
+            self.unchanged += u64::from(!listing.is_ours());
+            if object.left_out != entry.left_out {
+                self.left_out_changed.push((object.clone(), entry.left_out));
+            }
+            return Ok(());
+        }
+        let seen = SeenFile { stat: entry.stat, left_out: entry.left_out, before: before.map(Box::new) };
+        self.files.push((in_folder(&listing.path, &entry.name)?, seen));
+        Ok(())
+    }
+
+    /// What the catalogue has below a folder that is not there.
+    fn vanished_below(&mut self, c: &Connection, disk: DiskId, listing: &Listing, name: &[u8]) -> Result<()> {
+        if is_walked(listing, name) {
+            return Ok(());
+        }
+        objects::for_each_name_below(c, disk, &in_folder(&listing.path, name)?, |path, object| {
+            self.known += 1;
+            self.vanished.push((path, object));
+            Ok(())
+        })
+    }
+
+    fn vanished_nodes_below(
+        &mut self,
+        c: &Connection,
+        disk: DiskId,
+        listing: &Listing,
+        name: &[u8],
+    ) -> Result<()> {
+        if is_walked(listing, name) {
+            return Ok(());
+        }
+        objects::for_each_node_below(c, disk, &in_folder(&listing.path, name)?, |path| {
+            self.unlike.push(path.clone());
+            self.vanished_nodes.push(path);
+            Ok(())
+        })
+    }
+}
+
+/// Whether a folder in this one is walked by itself.
+fn is_walked(listing: &Listing, name: &[u8]) -> bool {
+    let is_our_folder = listing.path.is_root() && name == sieve_core::path::OUR_FOLDER;
+    let position = listing.entries.binary_search_by(|entry| entry.name.as_slice().cmp(name));
+    is_our_folder || position.is_ok_and(|position| listing.entries[position].stat.kind == EntryKind::Folder)
+}
+
+fn in_folder(folder: &RelPath, name: &[u8]) -> Result<RelPath> {
+    folder.join(name).map_err(|why| crate::catalogue::corrupt(format!("a path is not valid: {why}")))
 }
 
 /// The times of a folder move with everything in it, so they alone are taken up but do not matter.
 fn is_same(node: &NodeRow, stat: &Stat) -> bool {
     node.kind == stat.kind && node.ctime == stat.ctime && node.attributes.mtime == stat.mtime
+}
+
+/// All that is compared of a folder, and its own times, in one number. Nothing if it is not there.
+fn looks_of(listing: &Listing) -> Option<[u8; 16]> {
+    let own = listing.stat.as_ref()?;
+    let mut bytes = Vec::with_capacity(64 * (listing.entries.len() + 1));
+    let stat = |bytes: &mut Vec<u8>, stat: &Stat| {
+        bytes.extend_from_slice(&stat.inode.to_le_bytes());
+        bytes.extend_from_slice(&stat.mtime.to_le_bytes());
+        bytes.extend_from_slice(&stat.ctime.to_le_bytes());
+    };
+    stat(&mut bytes, own);
+    for entry in &listing.entries {
+        bytes.extend_from_slice(&(entry.name.len() as u64).to_le_bytes());
+        bytes.extend_from_slice(&entry.name);
+        bytes.extend_from_slice(&[entry.stat.kind as u8, u8::from(entry.left_out)]);
+        bytes.extend_from_slice(&entry.stat.size.exact().to_le_bytes());
+        stat(&mut bytes, &entry.stat);
+    }
+    let hash = blake3::hash(&bytes);
+    hash.as_bytes().first_chunk().copied()
 }

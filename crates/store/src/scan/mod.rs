@@ -54,8 +54,8 @@ pub struct ScanReport {
 /// look as if they were gone.
 pub fn scan(pool: &Pool, member: &Member) -> Result<ScanReport> {
     let disk = member.usable()?;
-    let changes =
-        compare::compare(pool.catalogue.reading(), member.row.id, &**disk, &left_out_of(pool, member))?;
+    let (reading, now) = (pool.catalogue.reading(), pool.machine.now());
+    let changes = compare::compare(reading, member.row.id, &**disk, &left_out_of(pool, member), now)?;
     take_in(pool, member, changes)
 }
 
@@ -86,9 +86,10 @@ pub fn scan_all(
         let compare = |member: &Member| {
             let (disk, id) = (Arc::clone(member.usable()?), member.row.id);
             let (leave_out, path) = (left_out_of(pool, member), pool.catalogue.path().to_path_buf());
+            let now = pool.machine.now();
             Ok(scope.spawn(move || {
                 let reading = crate::catalogue::open_reading(&path)?;
-                compare::compare(&reading, id, &*disk, &leave_out)
+                compare::compare(&reading, id, &*disk, &leave_out, now)
             }))
         };
         let threads: Vec<Result<_>> = members.iter().map(|member| compare(member)).collect();
@@ -113,10 +114,10 @@ fn left_out_of(pool: &Pool, member: &Member) -> Vec<String> {
 pub fn count(disk: &dyn crate::disk::Disk) -> Result<(u64, ByteLength)> {
     let mut walk = walk::Walk::begin(disk, &[])?;
     let (mut files, mut bytes) = (0, ByteLength::ZERO);
-    while let Some(found) = walk.next()? {
-        if found.stat.kind == EntryKind::File {
+    while let Some(listing) = walk.next()? {
+        for entry in listing.entries.iter().filter(|entry| entry.stat.kind == EntryKind::File) {
             files += 1;
-            bytes = bytes.plus(found.stat.size);
+            bytes = bytes.plus(entry.stat.size);
         }
     }
     Ok((files, bytes))

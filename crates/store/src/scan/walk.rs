@@ -1,4 +1,4 @@
-//! Walking a disk in tree order, a folder at a time.
+//! Walking a disk, a folder at a time: each before those in it.
 
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
 use sieve_core::path::{OUR_FOLDER, RelPath};
@@ -8,31 +8,45 @@ use crate::error::{Error, Kind, Result};
 use crate::member::held_folder;
 use crate::pieces;
 
-/// One thing that was found.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Found {
+/// Something in a folder.
+pub(super) struct Entry {
+    pub(super) name: Vec<u8>,
     pub(super) stat: Stat,
     pub(super) left_out: bool,
 }
 
-/// A walk over a disk. Its place is a tree key, so that nothing is allocated for a file that is as it was.
+/// A folder with what is in it.
+pub(super) struct Listing {
+    pub(super) path: RelPath,
+    /// How the folder looked before it was read; nothing if it is not there.
+    pub(super) stat: Option<Stat>,
+    /// In the order of their names.
+    pub(super) entries: Vec<Entry>,
+    /// Something in it was told, and has to be told by every scan.
+    pub(super) is_told: bool,
+}
+
+impl Listing {
+    pub(super) fn is_ours(&self) -> bool {
+        self.path.is_ours()
+    }
+}
+
+/// A folder that is to be walked.
+struct Ahead {
+    path: RelPath,
+    stat: Option<Stat>,
+    left_out: bool,
+}
+
+/// A walk over a disk.
 pub(super) struct Walk<'a> {
     disk: &'a dyn Disk,
     device: u64,
     leave_out: Gitignore,
-    /// The folders that the walk is in, the innermost last.
-    frames: Vec<Frame>,
-    /// The tree key of what was found last.
-    key: Vec<u8>,
+    /// The folders that are still to be walked, the next one last.
+    ahead: Vec<Ahead>,
     pub(super) left_alone: Vec<String>,
-}
-
-/// A folder while it is walked.
-struct Frame {
-    path: RelPath,
-    left_out: bool,
-    /// What is still to be visited, the next one last.
-    entries: Vec<(Vec<u8>, Stat)>,
 }
 
 impl<'a> Walk<'a> {
@@ -47,89 +61,65 @@ impl<'a> Walk<'a> {
             .build()
             .map_err(|e| Error::new(Kind::Usage, "pool-file.leave-out", format!("leave_out: {e}")))?;
         let device = disk.filesystem()?.device;
-        let (frames, key, left_alone) = (Vec::new(), Vec::new(), Vec::new());
-        let mut walk = Self { disk, device, leave_out, frames, key, left_alone };
-        walk.enter(RelPath::ROOT, false)?;
-        Ok(walk)
+        let root = Ahead { path: RelPath::ROOT, stat: disk.stat(&RelPath::ROOT)?, left_out: false };
+        let mut ahead = vec![root];
+        // Of our own folder only what is held, and pieces.
+        for path in [pieces::folder(), held_folder()] {
+            let stat = disk.stat(&path)?.filter(|stat| stat.kind == EntryKind::Folder);
+            ahead.push(Ahead { path, stat, left_out: false });
+        }
+        Ok(Self { disk, device, leave_out, ahead, left_alone: Vec::new() })
     }
 
-    fn enter(&mut self, path: RelPath, left_out: bool) -> Result<()> {
-        let mut entries = self.disk.read_folder(&path)?;
-        if path.is_root() {
-            entries.retain(|(name, _)| name != b"lost+found");
+    /// The next folder.
+    pub(super) fn next(&mut self) -> Result<Option<Listing>> {
+        let Some(Ahead { path, stat, left_out }) = self.ahead.pop() else { return Ok(None) };
+        let mut listing = Listing { path, stat, entries: Vec::new(), is_told: false };
+        if stat.is_none() {
+            return Ok(Some(listing));
         }
-        entries.sort_unstable_by(|a, b| b.0.cmp(&a.0));
-        self.frames.push(Frame { path, left_out, entries });
-        Ok(())
+        let mut found = self.disk.read_folder(&listing.path)?;
+        if listing.path.is_root() {
+            found.retain(|(name, _)| name != b"lost+found" && name != OUR_FOLDER);
+        }
+        found.sort_unstable_by(|a, b| a.0.cmp(&b.0));
+        let (told, first) = (self.left_alone.len(), self.ahead.len());
+        listing.entries.reserve_exact(found.len());
+        for (name, stat) in found {
+            self.visit(&mut listing, name, stat, left_out);
+        }
+        // The one put there last is walked first.
+        self.ahead[first..].reverse();
+        listing.is_told = self.left_alone.len() > told;
+        Ok(Some(listing))
     }
 
-    /// The next entry in tree order; of our own folder only what is held, and pieces.
-    pub(super) fn next(&mut self) -> Result<Option<Found>> {
-        while let Some(frame) = self.frames.last_mut() {
-            let Some((name, stat)) = frame.entries.pop() else {
-                self.frames.pop();
-                continue;
-            };
-            if frame.path.is_root() && name == OUR_FOLDER {
-                // The one entered last is walked first.
-                for folder in [pieces::folder(), held_folder()] {
-                    if self.disk.stat(&folder)?.is_some_and(|s| s.kind == EntryKind::Folder) {
-                        self.enter(folder, false)?;
-                    }
-                }
-                continue;
-            }
-            if let Some(found) = self.visit(&name, stat)? {
-                return Ok(Some(found));
-            }
-        }
-        Ok(None)
-    }
-
-    fn visit(&mut self, name: &[u8], stat: Stat) -> Result<Option<Found>> {
-        let frame = self.frames.last().expect("an entry was just taken from it");
-        self.key.clear();
-        self.key.extend(frame.path.as_bytes().iter().map(|b| if *b == b'/' { 0 } else { *b }));
-        if !self.key.is_empty() {
-            self.key.push(0);
-        }
-        self.key.extend_from_slice(name);
+    fn visit(&mut self, listing: &mut Listing, name: Vec<u8>, stat: Stat, left_out: bool) {
         if matches!(stat.kind, EntryKind::File | EntryKind::Symlink) && self.leave_out.is_empty() {
             // The usual case, and the only one that happens a million times; the system gives no invalid names.
-            return Ok(Some(Found { stat, left_out: frame.left_out && !frame.path.is_ours() }));
+            let left_out = left_out && !listing.is_ours();
+            return listing.entries.push(Entry { name, stat, left_out });
         }
-        let path = match frame.path.join(name) {
+        let path = match listing.path.join(&name) {
             Ok(path) => path,
             Err(why) => {
-                self.left_alone.push(format!("{}: {why}", full_path(self.disk, &frame.path).display()));
-                return Ok(None);
+                let place = full_path(self.disk, &listing.path);
+                return self.left_alone.push(format!("{}: {why}", place.display()));
             }
         };
+        let place = || full_path(self.disk, &path).display().to_string();
         let is_folder = stat.kind == EntryKind::Folder;
         if is_folder && stat.device != self.device {
-            let place = full_path(self.disk, &path);
-            self.left_alone.push(format!("{}: another filesystem is mounted here", place.display()));
-            return Ok(None);
+            return self.left_alone.push(format!("{}: another filesystem is mounted here", place()));
         }
         if stat.kind == EntryKind::Special {
-            let place = full_path(self.disk, &path);
-            self.left_alone.push(format!("{}: a socket, device or pipe", place.display()));
+            self.left_alone.push(format!("{}: a socket, device or pipe", place()));
         }
-        let left_out = self.is_left_out(&path, is_folder, frame.left_out);
+        let left_out = self.is_left_out(&path, is_folder, left_out);
         if is_folder {
-            self.enter(path, left_out)?;
+            self.ahead.push(Ahead { path, stat: Some(stat), left_out });
         }
-        Ok(Some(Found { stat, left_out }))
-    }
-
-    /// The tree key of what was found last.
-    pub(super) fn key(&self) -> &[u8] {
-        &self.key
-    }
-
-    /// The path of what was found last.
-    pub(super) fn path(&self) -> RelPath {
-        RelPath::from_tree_key(&self.key).expect("names that the system lists make a valid path")
+        listing.entries.push(Entry { name, stat, left_out });
     }
 
     fn is_left_out(&self, path: &RelPath, is_folder: bool, parent: bool) -> bool {
