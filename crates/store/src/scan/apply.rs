@@ -109,7 +109,11 @@ impl Applier<'_> {
             }
             objects::remove_name(self.transaction, self.disk_id, path)?;
         }
-        objects::forget_nameless(self.transaction, self.disk_id)
+        let had_names = files.iter().filter_map(|(_, file)| file.before.as_deref());
+        for object in had_names.chain(vanished_now.iter().map(|(_, object)| object)) {
+            objects::forget_if_nameless(self.transaction, object.id)?;
+        }
+        Ok(())
     }
 
     fn file(&mut self, path: &RelPath, file: &SeenFile, seen: &mut Seen) -> Result<()> {
