@@ -22,8 +22,13 @@ use sieve_store::settle::{self, Options};
 fn main() {
     let is_measured = std::env::args().any(|argument| argument == "--bench");
     let scale = if is_measured { 1 } else { 100 };
-    compare("large files", 40 / scale.min(10), 50_000_000 / scale);
-    compare("small files", 100_000 / scale, 16 << 10);
+    let only = std::env::var("ONLY").unwrap_or_default();
+    if only.is_empty() || only == "large" {
+        compare("large files", 40 / scale.min(10), 50_000_000 / scale);
+    }
+    if only.is_empty() || only == "small" {
+        compare("small files", 100_000 / scale, 16 << 10);
+    }
 }
 
 fn make_pool(folder: &Path) -> Pool {

@@ -15,9 +15,9 @@ use crate::pool::Pool;
 /// How much is read at once.
 pub(crate) const READ_STEP: usize = 1 << 18;
 
-/// As much as is read at once of a file of that size: to see its end takes room for one byte more.
+/// As much as is read at once of a file of that size.
 pub(crate) fn step_for(size: ByteLength) -> usize {
-    usize::try_from(size.exact()).map_or(READ_STEP, |size| size.saturating_add(1).min(READ_STEP))
+    usize::try_from(size.exact()).unwrap_or(READ_STEP).min(READ_STEP)
 }
 
 /// Why a cell of a content cannot be had from its own disk.
@@ -201,13 +201,15 @@ pub fn checksum(
     let mut hasher = ContentHasher::new(size);
     let mut buffer = vec![0; step_for(size)];
     let mut offset = 0;
-    loop {
+    while offset < size.exact() {
         let count = file.read_at(&mut buffer, offset)?;
-        if count == 0 || offset > size.exact() {
-            return Ok(hasher.finish());
+        if count == 0 {
+            return Ok(None);
         }
         hasher.update(&buffer[..count]);
         offset += count as u64;
         read(count as u64);
     }
+    let is_as_long = file.stat()?.size == size;
+    Ok(hasher.finish().filter(|_| is_as_long))
 }

@@ -12,6 +12,7 @@ use sieve_core::units::ByteLength;
 use crate::catalogue::{objects, unsigned};
 use crate::error::{Error, Kind, Result};
 use crate::label::Role;
+use crate::member::Member;
 use crate::pool::Pool;
 use crate::scan;
 
@@ -32,14 +33,21 @@ impl Grounds {
     /// # Errors
     /// When no data disk takes files; what a disk or the database says.
     pub(crate) fn open(pool: &Pool, volume: &VolumeSpec) -> Result<Self> {
+        for member in pool.members.iter().filter(|m| takes_files(m, volume) && is_limited(m)) {
+            scan::scan(pool, member)?;
+        }
+        Self::as_scanned(pool, volume)
+    }
+
+    /// As [`Self::open`], where the disks that are limited were just scanned.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub(crate) fn as_scanned(pool: &Pool, volume: &VolumeSpec) -> Result<Self> {
         let mut found = Self { members: Vec::new(), grounds: Vec::new() };
         for (position, member) in pool.members.iter().enumerate() {
-            let takes_files = member.row.role.holds_files() && member.writable().is_ok();
-            if member.row.volume != volume.name || !takes_files {
+            if !takes_files(member, volume) {
                 continue;
-            }
-            if member.spec.as_ref().is_some_and(|s| s.capacity.is_some()) {
-                scan::scan(pool, member)?;
             }
             found.members.push(position);
             found.grounds.push(Ground {
@@ -91,6 +99,15 @@ impl Grounds {
         }
         Ok(most.into_iter().map(|(folder, (_, disk))| (folder, disk)).collect())
     }
+}
+
+fn takes_files(member: &Member, volume: &VolumeSpec) -> bool {
+    member.row.volume == volume.name && member.row.role.holds_files() && member.writable().is_ok()
+}
+
+/// Whether what is free on a disk follows from what lies on it.
+pub(crate) fn is_limited(member: &Member) -> bool {
+    member.spec.as_ref().is_some_and(|spec| spec.capacity.is_some())
 }
 
 /// The largest file of a volume that came of late.

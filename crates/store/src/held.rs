@@ -51,9 +51,11 @@ pub struct Holding<'a> {
 pub fn begin<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>, replaced: bool) -> Result<Holding<'a>> {
     let disk = member.writable()?;
     durable::make_folders(&**disk, &held_folder())?;
+    // Names that come one after the other lie side by side in the catalogue.
+    let (now, random) = (pool.machine.now(), pool.machine.random());
     let mut planned = Vec::new();
-    for item in items {
-        let name = format!("{:016x}", pool.machine.random());
+    for (number, item) in items.into_iter().enumerate() {
+        let name = format!("{now:016x}{random:016x}{number:08x}");
         let held = held_folder().join(name.as_bytes()).expect("digits make a valid name");
         planned.push((item, held));
     }

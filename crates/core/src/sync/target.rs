@@ -1,6 +1,6 @@
 //! What one lane is to hold after the sync.
 
-use crate::lane::{LaneAllocator, LaneMap, Piece, Rows};
+use crate::lane::{Interval, LaneAllocator, LaneMap, Piece, Rows};
 use crate::units::VersionId;
 
 /// A content that the lane is to hold.
@@ -59,23 +59,26 @@ pub fn plan_lane(snapshot: &LaneMap, wanted: &[Wanted], limit: u64) -> Target {
         let end = pieces.partition_point(|(v, ..)| *v <= version);
         &pieces[start..end]
     };
-    let mut lane = LaneMap::default();
-    for content in wanted {
-        for (_, offset, rows) in kept(content.version) {
-            lane.insert(*rows, Piece { version: content.version, offset: *offset });
-        }
-    }
-    let mut allocator = LaneAllocator::new(snapshot, &lane, limit);
+    let stays = |(version, offset, rows): &Kept| Interval {
+        rows: *rows,
+        value: Piece { version: *version, offset: *offset },
+    };
+    let mut placed: Vec<Interval<Piece>> =
+        wanted.iter().flat_map(|content| kept(content.version)).map(stays).collect();
+    let in_order = |placed: &mut Vec<Interval<Piece>>| placed.sort_unstable_by_key(|i| i.rows.start());
+    in_order(&mut placed);
+    let mut allocator = LaneAllocator::new(snapshot, &placed.iter().copied().collect(), limit);
     let mut no_room = Vec::new();
     for content in wanted {
         let missing = unplaced(&content.data.ranges(), kept(content.version));
         let count = missing.iter().map(|r| r.length()).sum();
         match allocator.take(count) {
-            Some(rows) => fill(&mut lane, content.version, &missing, rows),
+            Some(rows) => fill(&mut placed, content.version, &missing, rows),
             None => no_room.push(content.version),
         }
     }
-    Target { lane, no_room }
+    in_order(&mut placed);
+    Target { lane: placed.into_iter().collect(), no_room }
 }
 
 /// A piece that stays where it is: content, first granule of it, where it lies.
@@ -97,7 +100,7 @@ fn unplaced(data: &[Rows], kept: &[Kept]) -> Vec<Rows> {
     missing
 }
 
-fn fill(lane: &mut LaneMap, version: VersionId, content: &[Rows], places: Vec<Rows>) {
+fn fill(placed: &mut Vec<Interval<Piece>>, version: VersionId, content: &[Rows], places: Vec<Rows>) {
     let mut places = places.into_iter();
     let mut place = Rows::new(0, 0);
     for range in content {
@@ -107,7 +110,7 @@ fn fill(lane: &mut LaneMap, version: VersionId, content: &[Rows], places: Vec<Ro
                 place = places.next().expect("as many rows were taken as there are granules");
             }
             let length = place.length().min(range.end() - offset);
-            lane.insert(Rows::at(place.start(), length), Piece { version, offset });
+            placed.push(Interval { rows: Rows::at(place.start(), length), value: Piece { version, offset } });
             place = Rows::new(place.start() + length, place.end());
             offset += length;
         }

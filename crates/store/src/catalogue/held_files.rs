@@ -27,10 +27,14 @@ pub struct HeldRow {
 /// # Errors
 /// What the database says.
 pub fn insert(c: &Connection, disk: DiskId, row: &HeldRow) -> Result<()> {
-    c.execute(
-        "INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        (disk.get(), row.path.tree_key(), row.original.tree_key(), row.since, row.replaced, row.edited),
-    )?;
+    c.prepare_cached("INSERT OR REPLACE INTO held VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute((
+        disk.get(),
+        row.path.tree_key(),
+        row.original.tree_key(),
+        row.since,
+        row.replaced,
+        row.edited,
+    ))?;
     Ok(())
 }
 
@@ -73,6 +77,7 @@ pub fn was_edited_before(c: &Connection, disk: DiskId, path: &RelPath) -> Result
 /// # Errors
 /// What the database says.
 pub fn remove(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
-    c.execute("DELETE FROM held WHERE disk = ?1 AND path = ?2", (disk.get(), path.tree_key()))?;
+    c.prepare_cached("DELETE FROM held WHERE disk = ?1 AND path = ?2")?
+        .execute((disk.get(), path.tree_key()))?;
     Ok(())
 }

@@ -102,6 +102,7 @@ impl Catalogue {
             }
             if format(t)? < 4 {
                 t.execute_batch(schema::SINCE_FORMAT_4)?;
+                t.execute_batch(schema::INDICES_OF_FORMAT_4)?;
             }
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             Ok(())
@@ -112,6 +113,8 @@ impl Catalogue {
         self.database.busy_timeout(Duration::from_secs(30))?;
         self.database.pragma_update(None, "journal_mode", "WAL")?;
         self.database.pragma_update(None, "synchronous", "FULL")?;
+        // Pages that change again and again are copied into the database once for many commits: 32 MiB.
+        self.database.pragma_update(None, "wal_autocheckpoint", 8192)?;
         self.database.pragma_update(None, "cache_size", -4096)?;
         self.database.pragma_update(None, "trusted_schema", "OFF")?;
         self.database.set_prepared_statement_cache_capacity(64);

@@ -1,7 +1,7 @@
 //! The snapshot: what parity encodes, which checkpoint each cell is of, and what is known to be damaged.
 
 use rusqlite::{Connection, OptionalExtension};
-use sieve_core::lane::{IntervalMap, LaneMap, Piece, Rows};
+use sieve_core::lane::{Interval, IntervalMap, LaneMap, Piece, Rows};
 use sieve_core::units::{CellIndex, CheckpointId, DiskId, VersionId};
 
 use super::{signed, unsigned};
@@ -26,12 +26,12 @@ pub struct Checkpoint {
 /// # Errors
 /// What the database says.
 pub fn lane(c: &Connection, disk: DiskId) -> Result<LaneMap> {
-    let mut map = LaneMap::default();
-    for_each_interval(c, disk, |rows, piece| {
-        map.insert(rows, piece);
+    let mut intervals = Vec::new();
+    for_each_interval(c, disk, |rows, value| {
+        intervals.push(Interval { rows, value });
         Ok(())
     })?;
-    Ok(map)
+    Ok(intervals.into_iter().collect())
 }
 
 /// Calls `visit` with each interval of a lane, in order of their starts.
@@ -218,7 +218,8 @@ pub fn damaged_contents(c: &Connection, disk: DiskId) -> Result<Vec<(VersionId, 
 /// # Errors
 /// What the database says.
 pub fn add_damaged_content(c: &Connection, version: VersionId, cell: u64) -> Result<()> {
-    c.execute("INSERT OR IGNORE INTO damaged_content VALUES (?1, ?2)", (version.get(), signed(cell)))?;
+    c.prepare_cached("INSERT OR IGNORE INTO damaged_content VALUES (?1, ?2)")?
+        .execute((version.get(), signed(cell)))?;
     Ok(())
 }
 
@@ -227,7 +228,7 @@ pub fn add_damaged_content(c: &Connection, version: VersionId, cell: u64) -> Res
 /// # Errors
 /// What the database says.
 pub fn clear_damaged_content(c: &Connection, version: VersionId) -> Result<()> {
-    c.execute("DELETE FROM damaged_content WHERE version = ?1", [version.get()])?;
+    c.prepare_cached("DELETE FROM damaged_content WHERE version = ?1")?.execute([version.get()])?;
     Ok(())
 }
 
@@ -236,7 +237,8 @@ pub fn clear_damaged_content(c: &Connection, version: VersionId) -> Result<()> {
 /// # Errors
 /// What the database says.
 pub fn clear_damaged_cell(c: &Connection, version: VersionId, cell: u64) -> Result<()> {
-    c.execute("DELETE FROM damaged_content WHERE version = ?1 AND cell = ?2", (version.get(), signed(cell)))?;
+    c.prepare_cached("DELETE FROM damaged_content WHERE version = ?1 AND cell = ?2")?
+        .execute((version.get(), signed(cell)))?;
     Ok(())
 }
 

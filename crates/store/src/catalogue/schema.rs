@@ -24,7 +24,7 @@ CREATE TABLE object (
     mtime INTEGER NOT NULL, ctime INTEGER NOT NULL, mode INTEGER NOT NULL, uid INTEGER NOT NULL,
     gid INTEGER NOT NULL, extended BLOB, version INTEGER, standing INTEGER NOT NULL, older INTEGER,
     left_out INTEGER NOT NULL);
-CREATE INDEX object_of_version ON object (version);
+CREATE INDEX object_of_version ON object (version) WHERE version IS NOT NULL;
 CREATE TABLE name (
     disk INTEGER NOT NULL, path BLOB NOT NULL, object INTEGER NOT NULL, PRIMARY KEY (disk, path)) WITHOUT ROWID;
 CREATE INDEX name_of_object ON name (object);
@@ -40,7 +40,6 @@ CREATE TABLE version (
     id INTEGER PRIMARY KEY, disk INTEGER NOT NULL, size INTEGER NOT NULL, whole BLOB NOT NULL,
     cells BLOB, data BLOB, data_granules INTEGER NOT NULL, mode INTEGER NOT NULL, uid INTEGER NOT NULL,
     gid INTEGER NOT NULL, mtime INTEGER NOT NULL, extended BLOB, recorded INTEGER NOT NULL);
-CREATE INDEX version_on_disk ON version (disk);
 
 CREATE TABLE lane (
     disk INTEGER NOT NULL, start INTEGER NOT NULL, length INTEGER NOT NULL, version INTEGER NOT NULL,
@@ -89,6 +88,13 @@ CREATE TABLE disk (
 INSERT INTO disk SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes, 0
     FROM disk_before;
 DROP TABLE disk_before;
+";
+
+/// Brings the indices of format 3 to format 4: what nobody asks for is not kept.
+pub(super) const INDICES_OF_FORMAT_4: &str = "
+DROP INDEX IF EXISTS version_on_disk;
+DROP INDEX IF EXISTS object_of_version;
+CREATE INDEX object_of_version ON object (version) WHERE version IS NOT NULL;
 ";
 
 /// What format 4 has more: how much files of tiered volumes are used, the pieces of files that lie on several disks,

@@ -1,5 +1,7 @@
 //! Contents whose file was read in part when a checkpoint was taken: what is needed to go on from there.
 
+use std::collections::HashMap;
+
 use rusqlite::Connection;
 use sieve_core::checksum::{ContentSum, Subtree};
 use sieve_core::lane::Rows;
@@ -51,7 +53,7 @@ pub(crate) fn finish(c: &Connection, version: VersionId, sum: &ContentSum) -> Re
 }
 
 /// Reads what the table keeps of the cells that were read; what is cut short is left out.
-pub(crate) fn unpack(packed: &[u8]) -> Vec<Subtree> {
+fn unpack(packed: &[u8]) -> Vec<Subtree> {
     packed.as_chunks::<32>().0.iter().map(|bytes| Subtree(*bytes)).collect()
 }
 
@@ -68,4 +70,15 @@ fn sum_so_far(size: ByteLength, subtrees: &[Subtree]) -> ContentSum {
     let mut cells: Vec<_> = subtrees.iter().map(Subtree::sum).collect();
     cells.resize(usize::try_from(count).unwrap_or(0), sieve_core::checksum::CellSum([0; 16]));
     ContentSum { size, whole: [0; 32], cells }
+}
+
+/// All contents that are read in part, with the checksums of their first cells: there are few.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn all(c: &Connection) -> Result<HashMap<VersionId, Vec<Subtree>>> {
+    let mut statement = c.prepare_cached("SELECT version, subtrees FROM unfinished")?;
+    let rows = statement
+        .query_map([], |row| Ok((VersionId::new(row.get(0)?), unpack(&row.get::<_, Vec<u8>>(1)?))))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }

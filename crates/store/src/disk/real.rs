@@ -319,11 +319,14 @@ impl Disk for RealDisk {
 
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
         let set = |folder: &OwnedFd, name: &OsStr| {
-            let kind = FileType::from_raw_mode(sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?.st_mode);
-            let (uid, gid) = (Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid));
-            match sys::chownat(folder, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW) {
-                Err(Errno::PERM) => {} // only the superuser gives files away
-                other => other?,
+            let now = sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?;
+            let kind = FileType::from_raw_mode(now.st_mode);
+            if (now.st_uid, now.st_gid) != (attributes.uid, attributes.gid) {
+                let (uid, gid) = (Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid));
+                match sys::chownat(folder, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW) {
+                    Err(Errno::PERM) => {} // only the superuser gives files away
+                    other => other?,
+                }
             }
             if kind != FileType::Symlink {
                 let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;

@@ -1,7 +1,8 @@
 //! What the disks do for files that move: copies made, read back, and named; several at a time, without the catalogue.
 
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, mpsc};
+use std::time::Duration;
 
 use sieve_core::checksum::ContentSum;
 use sieve_core::lane::Rows;
@@ -19,6 +20,9 @@ use crate::pipeline::Pace;
 
 /// So many files are under way at once: one is read while another waits for its folder.
 const AT_ONCE: usize = 2;
+
+/// So often it is told how far they are.
+const TICK: Duration = Duration::from_millis(100);
 
 /// A file that is to move, with everything that is known about it.
 pub(super) struct Task {
@@ -74,38 +78,51 @@ type Outcome = std::result::Result<Carried, Stays>;
 
 /// Carries all of them, and tells how each ended, in their order; after a failure no further one is begun.
 ///
-/// `meanwhile` is done while they are on their way; what it says comes back as well.
+/// `meanwhile` is done while they are on their way; what it says comes back as well. Nobody is woken for a single file:
+/// they are many, and small.
 pub(super) fn all<T>(
     tasks: &[&Task],
     pace: &Pace,
     observer: &dyn Observer,
     meanwhile: impl FnOnce() -> T,
 ) -> (Vec<Option<Outcome>>, T) {
-    let (next, is_over) = (AtomicUsize::new(0), AtomicBool::new(false));
-    let (tell, told) = mpsc::channel();
+    let (next, is_over, carried) = (AtomicUsize::new(0), AtomicBool::new(false), AtomicU64::new(0));
     let mut outcomes: Vec<Option<Outcome>> = tasks.iter().map(|_| None).collect();
-    std::thread::scope(|scope| {
-        for _ in 0..AT_ONCE.min(tasks.len()) {
-            let (tell, next, is_over) = (tell.clone(), &next, &is_over);
-            scope.spawn(move || {
-                while let Some((position, task)) = take(next, is_over, tasks) {
-                    let outcome = carry(task, &Teller { tell: &tell, pace });
-                    if matches!(outcome, Err(Stays::Failed(_))) {
-                        is_over.store(true, Ordering::Relaxed);
-                    }
-                    // Whoever listens does so until the last one is gone.
-                    let _ = tell.send(Told::Done(position, outcome));
-                }
-            });
-        }
-        drop(tell);
-        let done = meanwhile();
-        for one in told {
-            match one {
-                Told::Bytes(by) => observer.event(Event::Advanced { by }),
-                Told::Done(position, outcome) => outcomes[position] = Some(outcome),
+    let work = |at_work: mpsc::Sender<()>| {
+        let mut done = Vec::new();
+        while let Some((position, task)) = take(&next, &is_over, tasks) {
+            let outcome = carry(task, &Counter { carried: &carried, pace });
+            if matches!(outcome, Err(Stays::Failed(_))) {
+                is_over.store(true, Ordering::Relaxed);
             }
+            done.push((position, outcome));
         }
+        drop(at_work);
+        done
+    };
+    let (work, carried) = (&work, &carried);
+    std::thread::scope(|scope| {
+        // What hangs up when the last of them has ended.
+        let (at_work, ended) = mpsc::channel::<()>();
+        let start = |_| {
+            let at_work = at_work.clone();
+            scope.spawn(move || work(at_work))
+        };
+        let workers: Vec<_> = (0..AT_ONCE.min(tasks.len())).map(start).collect();
+        drop(at_work);
+        let tell = || match carried.swap(0, Ordering::Relaxed) {
+            0 => {}
+            by => observer.event(Event::Advanced { by }),
+        };
+        let done = meanwhile();
+        while ended.recv_timeout(TICK) == Err(mpsc::RecvTimeoutError::Timeout) {
+            tell();
+        }
+        for worker in workers {
+            let done = worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            done.into_iter().for_each(|(position, outcome)| outcomes[position] = Some(outcome));
+        }
+        tell();
         (outcomes, done)
     })
 }
@@ -118,24 +135,17 @@ fn take<'t>(next: &AtomicUsize, is_over: &AtomicBool, tasks: &[&'t Task]) -> Opt
     tasks.get(position).map(|task| (position, *task))
 }
 
-/// What the threads tell.
-enum Told {
-    Bytes(u64),
-    Done(usize, Outcome),
-}
-
-/// Keeps to the pace, and tells on.
-struct Teller<'a> {
-    tell: &'a mpsc::Sender<Told>,
+/// Keeps to the pace, and counts.
+struct Counter<'a> {
+    carried: &'a AtomicU64,
     pace: &'a Pace,
 }
 
-impl Observer for Teller<'_> {
+impl Observer for Counter<'_> {
     fn event(&self, event: Event) {
         if let Event::Advanced { by } = event {
             self.pace.pass(usize::try_from(by).unwrap_or(usize::MAX));
-            // As above.
-            let _ = self.tell.send(Told::Bytes(by));
+            self.carried.fetch_add(by, Ordering::Relaxed);
         }
     }
 }

@@ -27,7 +27,7 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
     files.retain(|file| options.everything || file.landing != Landing::Stay);
     files.sort_by(|a, b| (a.arrived(), &a.names).cmp(&(b.arrived(), &b.names)));
     let spaces = spaces(pool, volume)?;
-    let grounds = Grounds::open(pool, volume)?;
+    let grounds = Grounds::as_scanned(pool, volume)?;
     let mut planner = Planner {
         pool,
         volume,
@@ -37,6 +37,7 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
         grounds: &grounds,
         open: pool.machine.open_files(),
         pieced: pieces::files(pool, &volume.name)?.into_iter().map(|file| file.path).collect(),
+        absent: HashSet::new(),
         spaces,
         plan,
     };
@@ -103,6 +104,8 @@ struct Planner<'a> {
     open: HashSet<(u64, u64)>,
     /// Files that lie in pieces on the disks.
     pieced: BTreeSet<RelPath>,
+    /// Folders that are not on a data disk.
+    absent: HashSet<(DiskId, RelPath)>,
     spaces: Vec<(DiskId, CacheSpace)>,
     plan: &'a mut SettlePlan,
 }
@@ -171,7 +174,7 @@ impl<'a> Planner<'a> {
     }
 
     /// Why a file that waits does not go now.
-    fn why_not(&self, file: &CachedFile) -> Result<Option<String>> {
+    fn why_not(&mut self, file: &CachedFile) -> Result<Option<String>> {
         for (disk, object) in &file.copies {
             if let Some(why) = why_in_use(self.pool, self.volume, (*disk, object), &self.open)? {
                 return Ok(Some(why.into()));
@@ -182,7 +185,8 @@ impl<'a> Planner<'a> {
                 "{name} is in pieces on the disks: remove one of the two, or rename it"
             )));
         }
-        for member in self.pool.members_of(&self.volume.name, Role::Data) {
+        let pool = self.pool;
+        for member in pool.members_of(&self.volume.name, Role::Data) {
             for name in &file.names {
                 if self.is_on(member, name)? {
                     return Ok(Some(format!(
@@ -196,9 +200,19 @@ impl<'a> Planner<'a> {
     }
 
     /// Whether a data disk has something of that name, as it says itself or, when it is away, the catalogue does.
-    fn is_on(&self, member: &Member, name: &RelPath) -> Result<bool> {
+    fn is_on(&mut self, member: &Member, name: &RelPath) -> Result<bool> {
         match member.usable() {
-            Ok(disk) => Ok(disk.stat(name)?.is_some()),
+            Ok(disk) => {
+                let folder = (member.row.id, name.parent().unwrap_or_default());
+                if self.absent.contains(&folder) {
+                    return Ok(false);
+                }
+                let is_there = disk.stat(name)?.is_some();
+                if !is_there && disk.stat(&folder.1)?.is_none() {
+                    self.absent.insert(folder);
+                }
+                Ok(is_there)
+            }
             Err(_) => Ok(objects::by_path(self.pool.catalogue.reading(), member.row.id, name)?.is_some()),
         }
     }

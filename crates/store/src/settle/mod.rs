@@ -30,7 +30,7 @@ use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
 use crate::fate::Count;
-use crate::grounds::largest_recent;
+use crate::grounds::{is_limited, largest_recent};
 use crate::label::Role;
 use crate::member::Member;
 pub use crate::moves::LeftAlone;
@@ -188,7 +188,7 @@ pub fn plan(
     for member in caches_of(pool, volume) {
         member.writable()?;
     }
-    let is_looked_at = |m: &Member| m.row.role == Role::Cache || is_tiered;
+    let is_looked_at = |m: &Member| m.row.role == Role::Cache || is_tiered || is_limited(m);
     scan::scan_all(pool, |m| m.row.volume == volume.name && is_looked_at(m), observer)?;
     let mut plan = SettlePlan {
         volume: volume.name.clone(),

@@ -44,7 +44,7 @@ struct OnTier {
 pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &mut SettlePlan) -> Result<()> {
     let files = files(pool, volume)?;
     let (free, space) = fast_space(pool, volume)?;
-    let grounds = Grounds::open(pool, volume)?;
+    let grounds = Grounds::as_scanned(pool, volume)?;
     let mut lander = grounds.lander(pool, volume)?;
     let reserve = lander.fast_reserve();
     let on_fast: ByteLength =

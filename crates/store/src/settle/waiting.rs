@@ -44,7 +44,10 @@ impl CachedFile {
 pub(crate) fn cached_files(pool: &Pool, volume: &VolumeSpec) -> Result<Vec<CachedFile>> {
     let mut files: Vec<CachedFile> = Vec::new();
     let mut by_path: HashMap<RelPath, usize> = HashMap::new();
-    for member in pool.members_of(&volume.name, Role::Cache).filter(|m| m.state.is_usable()) {
+    let members: Vec<_> =
+        pool.members_of(&volume.name, Role::Cache).filter(|member| member.state.is_usable()).collect();
+    for (number, member) in members.iter().enumerate() {
+        let has_next = number + 1 < members.len();
         let mut here: HashMap<ObjectId, usize> = HashMap::new();
         objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
             if is_held(&path) {
@@ -63,7 +66,9 @@ pub(crate) fn cached_files(pool: &Pool, volume: &VolumeSpec) -> Result<Vec<Cache
             match twin {
                 Some(position) => files[position].copies.push((member.row.id, object)),
                 None => {
-                    by_path.insert(path.clone(), position);
+                    if has_next {
+                        by_path.insert(path.clone(), position);
+                    }
                     let landing = volume.landing_of(&path);
                     let copies = vec![(member.row.id, object)];
                     files.push(CachedFile { names: vec![path], copies, landing });

@@ -113,11 +113,12 @@ impl SyncPlan {
 
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
-        self.cells == 0
-            && self.files_to_checksum == 0
-            && !self.replicas_behind
-            && self.held_files == 0
-            && self.mirrors.values().all(MirrorPlan::is_empty)
+        self.computes_nothing() && !self.replicas_behind && self.held_files == 0
+    }
+
+    /// Whether no file is to be read, and no parity to be computed.
+    fn computes_nothing(&self) -> bool {
+        self.cells == 0 && self.files_to_checksum == 0 && self.mirrors.values().all(MirrorPlan::is_empty)
     }
 }
 
@@ -244,7 +245,7 @@ pub fn execute(
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     catch_up(pool)?;
-    for volume in pool.volumes() {
+    for volume in pool.volumes().into_iter().filter(|_| !plan.computes_nothing()) {
         if let Some(copies) = plan.mirrors.get(&volume.name) {
             mirror_copies(pool, &volume, copies, options, observer, &mut report)?;
             if report.stopped {

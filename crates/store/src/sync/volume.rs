@@ -188,6 +188,7 @@ pub(super) fn load(
         1.0 / curve.mean().per_second().max(1.0)
     };
     sync.facts.parity_seconds = pool.members_of(&volume.name, Role::Parity).map(seconds).sum();
+    let unfinished = unfinished::all(pool.catalogue.reading())?;
     for (position, lane) in sync.snapshot.lanes.iter().enumerate() {
         let member = pool.member(lane.disk)?;
         sync.facts.seconds.push(seconds(member));
@@ -201,6 +202,7 @@ pub(super) fn load(
             lane: position,
             unread,
             complete: &complete,
+            unfinished: &unfinished,
             sync: Gathered { wanted: Vec::new(), fresh: &mut sync.fresh, facts: &mut sync.facts },
         };
         contents.gather(pool)?;
@@ -244,6 +246,8 @@ struct Contents<'a> {
     lane: usize,
     unread: Unread<'a>,
     complete: &'a BTreeSet<VersionId>,
+    /// Contents that were read in part, with what is known of them.
+    unfinished: &'a HashMap<VersionId, Vec<Subtree>>,
     sync: Gathered<'a>,
 }
 
@@ -252,9 +256,8 @@ impl Contents<'_> {
         let disk = self.member.row.id;
         let mut statement = pool.catalogue.reading().prepare_cached(
             "SELECT n.path, o.id, o.size, o.standing, v.id, v.size, v.data, o.older, o.inode, o.mtime, o.ctime,
-                 o.allocated, u.subtrees
+                 o.allocated
              FROM name n JOIN object o ON o.id = n.object LEFT JOIN version v ON v.id = o.version
-                 LEFT JOIN unfinished u ON u.version = v.id
              WHERE n.disk = ?1 AND o.left_out = 0 ORDER BY n.path",
         )?;
         let damaged: BTreeSet<VersionId> = parity_state::damaged_contents(pool.catalogue.reading(), disk)?
@@ -283,8 +286,8 @@ impl Contents<'_> {
         let object = ObjectId::new(row.get(1)?);
         let standing = standing_of(row.get(3)?);
         let version: Option<VersionId> = row.get::<_, Option<i64>>(4)?.map(VersionId::new);
-        let unfinished: Option<Vec<u8>> = row.get(12)?;
-        let known = version.filter(|_| standing == Standing::Same && unfinished.is_none());
+        let is_read = |version: &VersionId| !self.unfinished.contains_key(version);
+        let known = version.filter(|v| standing == Standing::Same && is_read(v));
         if let Some(version) = known {
             let size = ByteLength::new(unsigned(row.get(5)?));
             if !damaged.contains(&version) {
@@ -303,7 +306,7 @@ impl Contents<'_> {
         let is_taken = self.unread.takes(object, standing, size);
         if standing == Standing::Doubtful
             && matches!(self.unread, Unread::Likely)
-            && let Some(version) = version.filter(|_| unfinished.is_none())
+            && let Some(version) = version.filter(is_read)
         {
             self.sync.facts.note(version, size);
             let data = self.data(row, size)?;
@@ -346,8 +349,7 @@ impl Contents<'_> {
                 Data::new(&ranges.unwrap_or_default())
             }
         };
-        let packed: Vec<u8> = begun.and_then(|_| row.get(12).ok().flatten()).unwrap_or_default();
-        let subtrees = unfinished::unpack(&packed);
+        let subtrees = begun.and_then(|begun| self.unfinished.get(&begun).cloned()).unwrap_or_default();
         let stamp = Stamp {
             inode: row.get::<_, i64>(8)?.cast_unsigned(),
             size,
