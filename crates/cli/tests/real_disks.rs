@@ -11,6 +11,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use rstest::rstest;
 use serde_json::Value;
 use sieve_testkit::{Chance, Run};
 use tempfile::TempDir;
@@ -76,6 +77,23 @@ impl Shelf {
         Some(shelf)
     }
 
+    /// Disks that do not match, and an SSD before them, in a volume of another kind.
+    fn of_kind(kind: &str) -> Option<Self> {
+        let ext4 = ["mkfs.ext4", "-q", "-m", "0"];
+        let shelf = Self::with(&[
+            ("alder", "120M", &ext4),
+            ("beech", "340M", &["mkfs.xfs", "-q"]),
+            ("cedar", "160M", &["mkfs.btrfs", "-q"]),
+            ("oak", "380M", &["mkfs.xfs", "-q"]),
+            ("flint", "300M", &ext4),
+            ("new", "400M", &["mkfs.btrfs", "-q"]),
+        ])?;
+        let pool = fs::read_to_string(shelf.path("pool.toml")).unwrap();
+        let kind = format!("{kind}\ncache = [\"flint\"]\nsettle_after = \"0.00001 minutes\"");
+        fs::write(shelf.path("pool.toml"), pool.replace("kind = \"unstriped\"", &kind)).unwrap();
+        Some(shelf)
+    }
+
     fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
@@ -132,6 +150,16 @@ impl Drop for Shelf {
         for place in &self.mounted {
             quietly(Command::new("umount").arg("-l").arg(place));
         }
+    }
+}
+
+/// Somebody else writes until the disk is full, to the last block.
+fn fill_up(file: &Path) {
+    for step in ["bs=1M", "bs=4k"] {
+        let to = format!("of={}", file.display());
+        let ended =
+            quietly(Command::new("dd").args(["if=/dev/zero", &to, step, "oflag=append", "conv=notrunc"]));
+        assert!(!ended, "the disk is full");
     }
 }
 
@@ -279,7 +307,7 @@ fn the_main_story_on_disks_with_three_kinds_of_filesystems() {
     fs::write(shelf.path("big/all-night.wav"), chance.bytes(310_000_000)).unwrap();
     let full = shelf.run(&["put", "big", ".", "--yes"]);
     assert!(full.code != 0 && !full.stderr.contains("panicked"), "{}{}", full.stdout, full.stderr);
-    fs::write(shelf.path("big/all-night.wav"), chance.bytes(190_000_000)).unwrap();
+    fs::write(shelf.path("big/all-night.wav"), chance.bytes(185_000_000)).unwrap();
     shelf.run(&["put", "big", ".", "--yes"]).expect(&[0]);
     shelf.run(&["sync", "--yes"]).expect(&[0]);
 
@@ -333,12 +361,7 @@ fn a_parity_disk_that_really_is_full_stops_the_sync_and_nothing_is_lost() {
     shelf.run(&["sync", "--yes"]).expect(&[0]);
     // Somebody else fills the parity disk.
     let filler = shelf.path("oak").join("filler");
-    let _ = Command::new("dd")
-        .arg("if=/dev/zero")
-        .arg(format!("of={}", filler.display()))
-        .args(["bs=1M"])
-        .stderr(Stdio::null())
-        .status();
+    fill_up(&filler);
     fs::write(shelf.path("beech").join("owl.flac"), chance.bytes(60_000_000)).unwrap();
     let run = shelf.run(&["sync", "--yes"]);
     assert!(
@@ -352,4 +375,123 @@ fn a_parity_disk_that_really_is_full_stops_the_sync_and_nothing_is_lost() {
     shelf.run(&["sync", "--yes"]).expect(&[0]);
     shelf.run(&["verify"]).expect(&[0]);
     shelf.run(&["drill", "--lose", "beech"]).expect(&[0]);
+}
+
+/// The cache fills, overflows and settles; a member is unmounted and one takes no writes; a disk dies; the volume ends.
+#[rstest]
+#[case::spanned("kind = \"spanned\"")]
+#[case::mirrored("kind = \"mirrored\"")]
+#[case::tiered("kind = \"tiered\"\nfast = [\"alder\"]")]
+fn other_kinds_and_a_cache_on_disks_with_three_kinds_of_filesystems(#[case] kind: &str) {
+    let Some(mut shelf) = Shelf::of_kind(kind) else { return };
+    let mut chance = Chance::new(33);
+    fs::create_dir_all(shelf.path("card/dawn")).unwrap();
+    for number in 0..20 {
+        let length = 1 + chance.below(3_000_000);
+        fs::write(shelf.path("card/dawn").join(format!("take-{number}.flac")), chance.bytes(length)).unwrap();
+    }
+    // Of a span, larger than what the first disk has room for.
+    let length = if kind.contains("spanned") { 130_000_000 } else { 60_000_000 };
+    fs::write(shelf.path("card/dawn/all-night.wav"), chance.bytes(length)).unwrap();
+    let card = everything(&shelf.path("card"));
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    shelf.run(&["put", "card/dawn", ".", "--yes"]).expect(&[0]);
+    assert!(shelf.path("flint/dawn/all-night.wav").exists(), "it lands on the cache");
+
+    // A member that takes no writes, and one that is not mounted: nothing moves to where it should not.
+    shelf.remount("flint", "remount,ro");
+    shelf.refused(&["settle", "--yes"], "flint");
+    shelf.remount("flint", "remount,rw");
+    shelf.unmount("flint");
+    shelf.refused(&["settle", "--yes"], "flint is not mounted");
+    assert!(shelf.mount("flint", "flint"));
+    shelf.run(&["settle", "--then-sync", "--yes"]).expect(&[0]);
+    assert!(!shelf.path("flint/dawn").exists() || everything(&shelf.path("flint")).is_empty());
+    shelf.run(&["drill", "--lose", "beech"]).expect(&[0]);
+    let got = |shelf: &Shelf| {
+        fs::create_dir(shelf.path("out")).unwrap();
+        shelf.run(&["get", "dawn", "out"]).expect(&[0]);
+        assert!(everything(&shelf.path("out")) == card, "what comes out is what went in");
+        fs::remove_dir_all(shelf.path("out")).unwrap();
+    };
+    got(&shelf);
+
+    // The cache is really full: what comes goes to the disks by itself.
+    let filler = shelf.path("flint/filler.bin");
+    fill_up(&filler);
+    fs::write(shelf.path("card/late.flac"), chance.bytes(9_000_000)).unwrap();
+    shelf.run(&["put", "card/late.flac", "evening", "--yes"]).expect(&[0]);
+    assert!(!shelf.path("flint/evening").exists());
+    fs::remove_file(filler).unwrap();
+
+    // The disk with xfs dies, is read all the same, and comes back on one with btrfs.
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    shelf.unmount("beech");
+    got(&shelf);
+    let run = shelf.run(&["rebuild", "beech", "--onto", "new", "--yes", "--json"]).expect(&[0]).json();
+    assert_eq!(run["predicted"], run["obtained"]);
+    shelf.run(&["verify"]).expect(&[0]);
+    got(&shelf);
+    shelf.run(&["dissolve", "recordings", "--yes"]).expect(&[0]);
+    let mut left = BTreeMap::new();
+    for disk in ["alder", "new", "cedar", "oak", "flint"] {
+        assert!(!shelf.path(disk).join(".zinc-sieve").exists(), "{disk}");
+        left.extend(everything(&shelf.path(disk)));
+    }
+    for (path, bytes) in card {
+        assert!(left.get(&path) == Some(&bytes), "{}", path.display());
+    }
+}
+
+/// What settles meets a disk that somebody else filled: the file stays where it was, whole.
+#[test]
+fn a_disk_that_fills_up_under_a_settle_loses_nothing() {
+    let Some(shelf) = Shelf::of_kind("kind = \"unstriped\"\nplacement = \"in-order\"") else { return };
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    fs::create_dir(shelf.path("card")).unwrap();
+    let bytes = Chance::new(34).bytes(70_000_000);
+    fs::write(shelf.path("card/owl.flac"), &bytes).unwrap();
+    shelf.run(&["put", "card/owl.flac", ".", "--yes"]).expect(&[0]);
+    let plan = shelf.run(&["settle", "--dry-run", "--json"]).expect(&[0]).json();
+    assert_eq!(plan["files"][0]["to"][0], "alder", "{plan}");
+    // The disk fills while the file is on its way: the pace leaves the time for it.
+    let mut settling = Command::new(PROGRAM)
+        .args(["settle", "--limit", "20MB/s", "--yes"])
+        .current_dir(shelf.folder.path())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    let filler = shelf.path("alder/filler.bin");
+    fill_up(&filler);
+    let ended = settling.wait().unwrap();
+    assert_eq!(ended.code(), Some(3), "the disk says that it is full");
+    assert!(fs::read(shelf.path("flint/owl.flac")).unwrap() == bytes, "it is where it was");
+    assert!(!shelf.path("alder/owl.flac").exists(), "no half file has its name");
+    fs::remove_file(filler).unwrap();
+    shelf.run(&["settle", "--then-sync", "--yes"]).expect(&[0]);
+    shelf.run(&["verify"]).expect(&[0]);
+    assert!(fs::read(shelf.path("alder/owl.flac")).unwrap() == bytes);
+}
+
+/// Somebody copies files to a disk until it is full: a sync guards them all the same, and says what it could not do.
+#[test]
+fn a_data_disk_without_room_for_a_replica_is_guarded_all_the_same() {
+    let Some(shelf) = Shelf::mixed() else { return };
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    fill_up(&shelf.path("alder/meadow.wav"));
+    for number in 0..2 {
+        fs::write(shelf.path("beech").join(format!("late-{number}.flac")), b"one more to sync").unwrap();
+        let report = shelf.run(&["sync", "--yes", "--json"]).expect(&[1]).json();
+        assert_eq!(report["no_replica"], serde_json::json!(["alder"]), "{report}");
+        assert!(!shelf.path("alder/.zinc-sieve/replica.new").exists());
+    }
+    let fate = shelf.run(&["fate", "--lose", "alder", "--json"]).expect(&[0]).json();
+    assert_eq!(fate["totals"]["rebuilt"]["files"], 1, "{fate}");
+    shelf.run(&["drill", "--lose", "alder"]).expect(&[0]);
+    shelf.run(&["put", "pool.toml", "notes", "--yes"]).expect(&[0]);
+    assert!(!shelf.path("alder/notes").exists(), "what is put goes to a disk with room for it");
+    fs::remove_file(shelf.path("alder/meadow.wav")).unwrap();
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
 }

@@ -104,6 +104,9 @@ pub struct Member {
     pub filesystem: Option<Filesystem>,
 }
 
+/// Room that stays free on a disk for the label, folders and what the filesystem itself writes down.
+const OWN_NEEDS: ByteLength = ByteLength::new(1 << 20);
+
 impl Member {
     /// Whether it is a disk that turns, as far as is known.
     pub fn turns(&self) -> bool {
@@ -205,10 +208,13 @@ impl Member {
     /// What the database says.
     pub fn free_bytes(&self, catalogue: &Catalogue) -> Result<ByteLength> {
         let Some(filesystem) = &self.filesystem else { return Ok(ByteLength::ZERO) };
+        // The next replica of the catalogue is written before the present one goes.
+        let own = catalogue.size()?.plus(OWN_NEEDS);
+        let available = filesystem.available.minus(own);
         let Some(capacity) = self.spec.as_ref().and_then(|s| s.capacity) else {
-            return Ok(filesystem.available);
+            return Ok(available);
         };
-        Ok(filesystem.available.min(capacity.minus(self.used_bytes(catalogue)?)))
+        Ok(available.min(capacity.minus(self.used_bytes(catalogue)?)))
     }
 
     /// What our files take on it.

@@ -81,6 +81,17 @@ impl Export {
         let _ = std::fs::remove_file(&self.path);
     }
 
+    /// As [`Self::put_on`], for a disk that other people fill as well; tells whether there was room for it.
+    ///
+    /// # Errors
+    /// What the disk says, but that it is full.
+    pub fn put_where_it_fits(&self, member: &Member, catalogue: &Catalogue) -> Result<bool> {
+        match self.put_on(member, catalogue) {
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => Ok(false),
+            other => other.map(|()| true),
+        }
+    }
+
     /// Puts the copy on a member and removes the older replicas there.
     ///
     /// # Crash safety
@@ -96,7 +107,13 @@ impl Export {
         let name = self.path.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
         let from = RelPath::new(name)
             .map_err(|e| Error::new(Kind::Internal, "replica.name", format!("the export's name: {e}")))?;
-        copy(&home, &from, &**disk, &new)?;
+        if let Err(error) = copy(&home, &from, &**disk, &new) {
+            // What there is of it would only take room.
+            if disk.stat(&new)?.is_some() {
+                disk.remove_file(&new)?;
+            }
+            return Err(error);
+        }
         durable::publish_over(&**disk, &new, &path_of(self.stamp))?;
         for old in before.into_iter().filter(|old| *old != self.stamp) {
             disk.remove_file(&path_of(old))?;

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use sieve_core::code::{Decoder, Encoder};
 use sieve_core::gf256::{Kernel, Start, mul_add};
+use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex, Slot};
@@ -14,6 +15,7 @@ use sieve_store::catalogue::Catalogue;
 use sieve_store::disk::{Disk, RealDisk};
 use sieve_store::machine::RealMachine;
 use sieve_store::parity::{ImageLimits, Part, PartPlace};
+use sieve_store::pieces::PieceNote;
 use sieve_store::{label, replica};
 use uuid::Uuid;
 
@@ -23,9 +25,10 @@ use crate::scratch;
 pub type Target = fn(&[u8]);
 
 /// All of them, with the names of their corpora.
-pub const TARGETS: [(&str, Target); 6] = [
+pub const TARGETS: [(&str, Target); 7] = [
     ("label", label_of_any_bytes),
     ("replica", replica_of_any_bytes),
+    ("piece", piece_of_any_bytes),
     ("segment-table", table_of_any_bytes),
     ("pool-file", pool_file_of_any_bytes),
     ("kernels", kernels_agree),
@@ -65,6 +68,24 @@ pub fn replica_of_any_bytes(bytes: &[u8]) {
     // Under another name it may be what it says it is.
     if let Ok(catalogue) = Catalogue::open(&copy, machine) {
         read_around(&catalogue);
+    }
+}
+
+/// A piece of a file is taken for one, or not; what is taken for one has a place in its file, and its path leads nowhere
+/// but into the volume.
+pub fn piece_of_any_bytes(bytes: &[u8]) {
+    let folder = scratch();
+    let disk = disk_with(folder.path(), "pieces/any", bytes);
+    match PieceNote::read(&*disk, &RelPath::fixed(".zinc-sieve/pieces/any")) {
+        Ok(Some(note)) => {
+            assert!(note.number < note.count && note.length > ByteLength::ZERO);
+            assert!(note.offset.plus(note.length) <= note.size);
+            assert!(note.length.exact() < bytes.len() as u64, "the description is behind the content");
+            assert!(!note.path.is_root() && !note.path.is_ours());
+            assert!(note.path.components().all(|name| name != b".." && name != b"." && !name.is_empty()));
+        }
+        Ok(None) => {}
+        Err(error) => assert!(error.message.contains("piece"), "{error}"),
     }
 }
 

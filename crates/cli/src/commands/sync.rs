@@ -150,6 +150,10 @@ fn show_report(plan: &SyncPlan, report: &SyncReport, disks: &[String]) {
         ("damaged; what parity has of it stays as it was", &report.damage),
         ("no room below the end of the parity disks", &report.no_room),
         (
+            "disk too full for a replica of the catalogue: what it has is of an earlier sync",
+            &report.no_replica,
+        ),
+        (
             "copies went separate ways; both stay: put the right one with --replace, or remove one",
             &report.conflicts,
         ),

@@ -22,6 +22,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior};
+use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
 use crate::error::{Error, Kind, Result};
@@ -137,6 +138,15 @@ impl Catalogue {
     /// Where it lies.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// How large it is.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn size(&self) -> Result<ByteLength> {
+        let number = |name: &str| self.database.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
+        Ok(ByteLength::new(unsigned(number("page_count")?).saturating_mul(unsigned(number("page_size")?))))
     }
 
     /// The connection, for reading.

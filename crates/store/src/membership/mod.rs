@@ -46,9 +46,13 @@ pub(crate) fn tell_all_members(pool: &mut Pool) -> Result<()> {
         first_checkpoint(t, &*pool.machine).map(|_| ())
     })?;
     let export = Export::take(&pool.catalogue)?;
+    let mut too_full = Vec::new();
     for member in pool.members.iter().filter(|m| m.state.is_usable()) {
-        export.put_on(member, &pool.catalogue)?;
+        if !export.put_where_it_fits(member, &pool.catalogue)? {
+            too_full.push(format!("{} is too full for a replica of the catalogue", member.row.name));
+        }
     }
+    pool.notes.extend(too_full);
     pool.refresh_rows()
 }
 

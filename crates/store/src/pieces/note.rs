@@ -118,7 +118,7 @@ impl PieceNote {
     ///
     /// # Errors
     /// When there is one that cannot be understood, contradicts itself or its file, or is of a newer format.
-    pub(crate) fn read(disk: &dyn Disk, path: &RelPath) -> Result<Option<Self>> {
+    pub fn read(disk: &dyn Disk, path: &RelPath) -> Result<Option<Self>> {
         let mut file = disk.open(path)?;
         let size = file.stat()?.size.exact();
         let Some(text) = read_text(&mut *file, size)? else { return Ok(None) };

@@ -210,7 +210,8 @@ pub fn plan(
     if volume.has_cache() {
         cache::plan(pool, volume, options, &mut plan)?;
     }
-    if is_tiered {
+    // Where the caches are emptied for good, the tiers end as well.
+    if is_tiered && !options.everything {
         tiers::plan(pool, volume, options, &mut plan)?;
     }
     let mut amounts = plan.read_bytes.clone();

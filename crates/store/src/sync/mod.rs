@@ -151,6 +151,8 @@ pub struct SyncReport {
     pub damage: Vec<String>,
     /// Cells of parity whose rows stayed as they were, because something in them can be neither read nor computed.
     pub rows_left: u64,
+    /// Disks that are too full for a replica of the catalogue: the one that is there knows an earlier state.
+    pub no_replica: Vec<String>,
     /// Files that find no room below the end of the parity drives.
     pub no_room: Vec<String>,
     /// It was asked to stop before its end, and did at a checkpoint.
@@ -171,6 +173,7 @@ impl SyncReport {
             && self.rows_left == 0
             && !self.stopped
             && self.no_room.is_empty()
+            && self.no_replica.is_empty()
     }
 }
 
@@ -349,7 +352,12 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
         let awake =
             |m: &&Member| is_needed(m) && (m.row.role == Role::Parity || options.includes(&m.row.name));
         for member in pool.members.iter().filter(awake) {
-            export.put_on(member, &pool.catalogue)?;
+            match member.row.role {
+                // Freed slots are not used again before these know it.
+                Role::Parity => export.put_on(member, &pool.catalogue)?,
+                Role::Data | Role::Cache if export.put_where_it_fits(member, &pool.catalogue)? => {}
+                Role::Data | Role::Cache => report.no_replica.push(member.row.name.clone()),
+            }
         }
     }
     if is_all && pool.catalogue.synced_at()?.is_none_or(|at| at < plan.begun_at) {
