@@ -493,5 +493,5 @@ fn a_data_disk_without_room_for_a_replica_is_guarded_all_the_same() {
     shelf.run(&["put", "pool.toml", "notes", "--yes"]).expect(&[0]);
     assert!(!shelf.path("alder/notes").exists(), "what is put goes to a disk with room for it");
     fs::remove_file(shelf.path("alder/meadow.wav")).unwrap();
-    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    shelf.run(&["sync", "--yes", "--accept", "alder"]).expect(&[0]);
 }

@@ -74,7 +74,8 @@ fn choose_copies(pool: &Pool, volume: &str, found: &mut [Found<'_>]) -> Result<(
     let apart = apart::all(pool.catalogue.reading(), volume)?;
     for one in found.iter_mut().filter(|one| one.is_file && !one.others.is_empty()) {
         let newest_wins = is_mirrored && !apart.contains(&one.path);
-        let mut on = copies(pool, newest_wins, has_copies, &one.path, one.on().collect())?.into_iter();
+        let on: Vec<&Member> = one.on().collect();
+        let mut on = copies(pool, newest_wins, has_copies, &one.path, &on)?.into_iter();
         one.best = on.next().unwrap_or(one.best);
         one.others = on.collect();
     }
@@ -90,10 +91,10 @@ fn copies<'a>(
     newest_wins: bool,
     has_copies: bool,
     path: &RelPath,
-    on: Vec<&'a Member>,
+    on: &[&'a Member],
 ) -> Result<Vec<&'a Member>> {
     let mut known = Vec::new();
-    for member in &on {
+    for member in on {
         known.push((*member, content_of(pool, member, path)?));
     }
     if has_copies {

@@ -99,7 +99,7 @@ impl Taking<'_> {
     fn best_copy(&mut self, found: &Found<'_>, to: &RelPath) -> Result<()> {
         let mut outcome = Ok(());
         for member in found.on() {
-            outcome = self.from_member(found, member, to);
+            outcome = self.take_from(found, member, to);
             if !outcome.as_ref().is_err_and(is_worth_another) {
                 break;
             }
@@ -107,7 +107,7 @@ impl Taking<'_> {
         outcome
     }
 
-    fn from_member(&mut self, found: &Found<'_>, member: &Member, to: &RelPath) -> Result<()> {
+    fn take_from(&mut self, found: &Found<'_>, member: &Member, to: &RelPath) -> Result<()> {
         let object = match found.is_file {
             true => objects::by_path(self.pool.catalogue.reading(), member.row.id, &found.path)?,
             false => None,
