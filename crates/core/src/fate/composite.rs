@@ -1,6 +1,6 @@
 //! Files that consist of several objects: pieces that are all needed, or copies of which one is enough.
 
-use super::exposure::{DiskSet, ExposureId, Exposures};
+use super::exposure::{DiskSet, ExposureId, Exposures, Parts, PartsKey};
 use super::guard::Guard;
 use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::verdict::Fate;
@@ -32,39 +32,6 @@ fn fate_of_pieces(model: &Model, pieces: &[u32], fates: &[Fate]) -> Option<Fate>
 /// Whether what lies on the disk is what parity encodes.
 fn is_as_synced(model: &Model, object: &ObjectState) -> bool {
     object.present().is_some_and(|version| model.versions[version as usize].is_complete())
-}
-
-/// Objects, as far as it matters for whether they are lost.
-type Parts = Vec<(DiskIndex, ExposureId)>;
-
-/// What decides over files of several objects: most of them share it.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(super) struct PartsKey {
-    pieces: Parts,
-    copies: Parts,
-}
-
-impl PartsKey {
-    pub(super) fn new(model: &Model, composite: &Composite, exposures: &Exposures) -> Self {
-        let part = |position: &u32| {
-            let object = &model.objects[*position as usize];
-            (object.disk, exposures.of(model, object))
-        };
-        Self {
-            pieces: composite.pieces.iter().map(part).collect(),
-            copies: composite.copies.iter().map(part).collect(),
-        }
-    }
-
-    /// Whether the file is lost with these disks: all of its copies, and one of its pieces.
-    pub(super) fn is_lost(&self, exposures: &Exposures, lost: &DiskSet) -> bool {
-        let part_is_lost = |(disk, exposure): &(DiskIndex, ExposureId)| {
-            (lost.contains(*disk) || exposures.missing().contains(*disk))
-                && exposures.is_lost(*exposure, lost)
-        };
-        self.copies.iter().all(part_is_lost)
-            && (self.pieces.is_empty() || self.pieces.iter().any(part_is_lost))
-    }
 }
 
 /// How many disks, whichever they are, may die without losing a file's present content.

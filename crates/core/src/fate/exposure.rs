@@ -3,7 +3,6 @@
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-use super::composite::PartsKey;
 use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::sets::Cost;
 use super::sweep::{Segment, sweep};
@@ -138,11 +137,6 @@ impl Exposures {
         self.lists[exposure.0 as usize].iter().any(|limit| limit.is_passed_by(lost))
     }
 
-    /// The disks that are missing in any case.
-    pub(super) const fn missing(&self) -> &DiskSet {
-        &self.missing
-    }
-
     /// The disks that count in any of these lists of limits.
     pub(super) fn disks_of(&self, exposures: impl Iterator<Item = ExposureId>) -> DiskSet {
         exposures.flat_map(|id| &self.lists[id.0 as usize]).flat_map(|limit| limit.within.iter()).collect()
@@ -214,6 +208,40 @@ impl Exposures {
             *sum = sum.plus(cost);
         }
         stakes.into_iter().collect()
+    }
+}
+
+/// Objects, as far as it matters for whether they are lost.
+pub(super) type Parts = Vec<(DiskIndex, ExposureId)>;
+
+/// What decides over files of several objects: most of them share it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct PartsKey {
+    /// All of these are needed, if there are any and no copy is left.
+    pub(super) pieces: Parts,
+    /// One of these is enough.
+    pub(super) copies: Parts,
+}
+
+impl PartsKey {
+    pub(super) fn new(model: &Model, composite: &Composite, exposures: &Exposures) -> Self {
+        let part = |position: &u32| {
+            let object = &model.objects[*position as usize];
+            (object.disk, exposures.of(model, object))
+        };
+        Self {
+            pieces: composite.pieces.iter().map(part).collect(),
+            copies: composite.copies.iter().map(part).collect(),
+        }
+    }
+
+    /// Whether the file is lost with these disks: all of its copies, and one of its pieces.
+    pub(super) fn is_lost(&self, exposures: &Exposures, lost: &DiskSet) -> bool {
+        let part_is_lost = |(disk, exposure): &(DiskIndex, ExposureId)| {
+            (lost.contains(*disk) || exposures.missing.contains(*disk)) && exposures.is_lost(*exposure, lost)
+        };
+        self.copies.iter().all(part_is_lost)
+            && (self.pieces.is_empty() || self.pieces.iter().any(part_is_lost))
     }
 }
 

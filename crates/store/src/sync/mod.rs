@@ -248,12 +248,15 @@ pub fn execute(
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     catch_up(pool)?;
-    for volume in pool.volumes().into_iter().filter(|_| !plan.computes_nothing()) {
+    for volume in pool.volumes() {
         if let Some(copies) = plan.mirrors.get(&volume.name) {
             mirror_copies(pool, &volume, copies, options, observer, &mut report)?;
             if report.stopped {
                 break;
             }
+        }
+        if plan.computes_nothing() {
+            continue; // what changed since the plan waits for the next sync
         }
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
         let streamed = streaming::run(pool, &volume, options, observer, &mut report)?;

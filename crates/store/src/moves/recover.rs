@@ -1,0 +1,91 @@
+//! What the next start does about moves that were interrupted.
+
+use sieve_core::checksum::ContentSum;
+use sieve_core::path::RelPath;
+
+use super::{Destination, Leaving, Move, Source, span, take_away};
+use crate::catalogue::intents;
+use crate::catalogue::objects;
+use crate::content;
+use crate::disk::{Disk, EntryKind, ReadFile};
+use crate::durable;
+use crate::error::Result;
+use crate::pool::Pool;
+
+/// Finishes moves that were interrupted: a source goes where its copies are whole.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(crate) fn recover(pool: &Pool, id: i64, moves: &[Move]) -> Result<()> {
+    let all_there = moves.iter().flat_map(|m| m.from.iter().map(|s| s.disk).chain(m.to.disks()));
+    if all_there.into_iter().any(|disk| pool.member(disk).is_ok_and(|m| m.writable().is_err())) {
+        return Ok(()); // kept for when the disks are back
+    }
+    for file in moves {
+        recover_one(pool, file)?;
+    }
+    pool.catalogue.transaction(|t| intents::remove(t, id))
+}
+
+fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
+    for source in &file.from {
+        let Some(object) = objects::get(pool.catalogue.reading(), source.object)? else { continue };
+        let names = objects::names(pool.catalogue.reading(), object.id)?;
+        let names: Vec<RelPath> = names.into_iter().filter(|name| !crate::scan::is_held(name)).collect();
+        let disk = pool.member(source.disk)?.writable()?;
+        let there: Vec<RelPath> = names.iter().filter(|name| is_file(&**disk, name)).cloned().collect();
+        if there.is_empty() {
+            forget(pool, source, &names)?;
+            continue;
+        }
+        let stat = disk.stat(&there[0])?;
+        if !stat.is_some_and(|stat| object.matches_but_for_ctime(&stat))
+            || !copies_are_whole(pool, file, source, &there)?
+        {
+            continue;
+        }
+        pool.catalogue.transaction(|t| {
+            stat.map_or(Ok(()), |stat| objects::set_stat(t, object.id, &stat, object.standing))?;
+            let lost = names.iter().filter(|name| !there.contains(name));
+            lost.into_iter().try_for_each(|name| objects::remove_name(t, source.disk, name))
+        })?;
+        take_away(pool, source.disk, source.leaving == Leaving::Hold, vec![(object.id, there)])?;
+    }
+    Ok(())
+}
+
+fn is_file(disk: &dyn Disk, path: &RelPath) -> bool {
+    disk.stat(path).is_ok_and(|stat| stat.is_some_and(|s| s.kind == EntryKind::File))
+}
+
+fn forget(pool: &Pool, source: &Source, names: &[RelPath]) -> Result<()> {
+    pool.catalogue.transaction(|t| {
+        names.iter().try_for_each(|name| objects::remove_name(t, source.disk, name))?;
+        objects::forget_if_nameless(t, source.object)
+    })
+}
+
+/// Whether every target has the file under all its names, durably, with the content of the source.
+fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]) -> Result<bool> {
+    let sum = |disk: &dyn Disk, path: &RelPath| -> Result<Option<ContentSum>> {
+        let mut file: Box<dyn ReadFile> = disk.open(path)?;
+        let size = file.stat()?.size;
+        content::checksum(&mut *file, size, |_| {})
+    };
+    let disk = pool.member(source.disk)?.writable()?;
+    let expected = sum(&**disk, &names[0])?;
+    let targets = match &file.to {
+        Destination::Whole(disks) => disks,
+        Destination::Pieces(_) => return span::is_whole(pool, file, &names[0], expected.as_ref()),
+    };
+    for to in targets {
+        let target = pool.member(*to)?.writable()?;
+        for name in names {
+            if !is_file(&**target, name) || sum(&**target, name)? != expected {
+                return Ok(false);
+            }
+        }
+        durable::sync_parents(&**target, names)?;
+    }
+    Ok(expected.is_some())
+}
