@@ -7,6 +7,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
+use crate::catalogue::intents::Intent;
 use crate::catalogue::{Catalogue, Identity, disks, intents, parity_state};
 use crate::disk::Disk;
 use crate::durable;
@@ -63,7 +64,7 @@ impl Pool {
             notes.extend(take_newest_replica(&machine, &*home, &path, &spec)?);
         }
         let catalogue = Catalogue::open(&path, Arc::clone(&machine))?;
-        if intents::all(catalogue.reading())?.iter().any(|(_, intent)| *intent == intents::Intent::Create) {
+        if intents::all(catalogue.reading())?.iter().any(|(_, intent)| *intent == Intent::Create) {
             let message = "the creation of this pool was interrupted";
             return Err(Error::new(Kind::Safety, "pool.half-created", message)
                 .remedy("run `zinc-sieve create` again: it goes on where it stopped"));
@@ -170,30 +171,35 @@ impl Pool {
         }
         let Some(_turn) = ShortWriter::try_begin(&*self.home)? else { return Ok(()) };
         let mut is_edited = false;
-        for (id, intent) in intents::all(self.catalogue.reading())? {
+        let is_hold = |intent: &Intent| matches!(intent, Intent::Hold { .. } | Intent::HoldAll { .. });
+        let (holds, others): (Vec<_>, Vec<_>) =
+            intents::all(self.catalogue.reading())?.into_iter().partition(|(_, intent)| is_hold(intent));
+        // What is held already must not look to the others as if somebody had taken it away.
+        for (id, intent) in holds {
+            held::recover(self, id, &intent)?;
+        }
+        for (id, intent) in others {
             match intent {
-                intents::Intent::Hold { .. } | intents::Intent::HoldAll { .. } => {
-                    held::recover(self, id, &intent)?;
+                Intent::Hold { .. } | Intent::HoldAll { .. } => {}
+                Intent::Relocate { moves } => crate::moves::recover(self, id, &moves)?,
+                Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
+                Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
+                Intent::EditPoolFile { .. } | Intent::Join { .. } | Intent::Leave { .. } => {
+                    is_edited |= membership::recover(self, id, &intent)?
                 }
-                intents::Intent::Relocate { moves } => crate::moves::recover(self, id, &moves)?,
-                intents::Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
-                intents::Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
-                intents::Intent::EditPoolFile { .. }
-                | intents::Intent::Join { .. }
-                | intents::Intent::Leave { .. } => is_edited |= membership::recover(self, id, &intent)?,
-                intents::Intent::Move { disk, onto, .. } => {
+                Intent::Move { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();
                     self.notes.push(format!(
                         "the move of {name} to {onto} was interrupted: the same command goes on with it (zinc-sieve replace {name} --onto {onto} …)"
                     ));
                 }
-                intents::Intent::Rebuild { disk, onto, .. } => {
+                Intent::Rebuild { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();
                     self.notes.push(format!(
                         "the rebuild of {name} onto {onto} was interrupted: `zinc-sieve rebuild {name} --onto {onto}` goes on with it"
                     ));
                 }
-                intents::Intent::Create => {}
+                Intent::Create => {}
             }
         }
         if is_edited { Err(membership::pool_file_changed()) } else { Ok(()) }
