@@ -153,6 +153,10 @@ impl Life {
         let disks: Vec<&str> =
             self.data.iter().copied().filter(|d| self.lab.disk(d).join(&path).is_file()).collect();
         let Some(disk) = disks.first() else { return };
+        if self.doubtful && (disks.len() > 1 || self.is_on_cache(&path)) {
+            // Copies that a kill left unread, and of which one is edited then, are in conflict: that is told, by design.
+            self.sync();
+        }
         self.log.push(format!("edit {disk}:{path}"));
         let bytes = self.chance.bytes(30_000);
         fs::write(self.lab.disk(disk).join(&path), &bytes).unwrap();
