@@ -185,7 +185,7 @@ impl Pool {
                 Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
                 Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
                 Intent::EditPoolFile { .. } | Intent::Join { .. } | Intent::Leave { .. } => {
-                    is_edited |= membership::recover(self, id, &intent)?
+                    is_edited |= membership::recover(self, id, &intent)?;
                 }
                 Intent::Move { disk, onto, .. } => {
                     let name = self.member(disk)?.row.name.clone();
