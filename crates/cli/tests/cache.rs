@@ -423,3 +423,12 @@ fn a_settle_in_pieces_that_is_killed_leaves_one_whole_file() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["verify"]).expect(&[0]);
 }
+
+/// How much longer a machine takes than a limit demands is its own affair.
+#[test]
+fn a_limit_holds_for_what_goes_in_pieces() {
+    let (lab, _) = before_a_span(ONE);
+    let begun = std::time::Instant::now();
+    lab.run(&["settle", "--limit", "11MB/s", "--yes"]).expect(&[0]);
+    assert!(begun.elapsed().as_secs_f64() >= 0.8, "{:?}", begun.elapsed());
+}

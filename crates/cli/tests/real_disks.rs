@@ -454,7 +454,7 @@ fn a_disk_that_fills_up_under_a_settle_loses_nothing() {
     shelf.run(&["put", "card/owl.flac", ".", "--yes"]).expect(&[0]);
     let plan = shelf.run(&["settle", "--dry-run", "--json"]).expect(&[0]).json();
     assert_eq!(plan["files"][0]["to"][0], "alder", "{plan}");
-    // The disk fills while the file is on its way: the pace leaves the time for it.
+    // The disk fills once the file is on its way: the pace leaves the time for it.
     let mut settling = Command::new(PROGRAM)
         .args(["settle", "--limit", "20MB/s", "--yes"])
         .current_dir(shelf.folder.path())
@@ -462,7 +462,14 @@ fn a_disk_that_fills_up_under_a_settle_loses_nothing() {
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(700));
+    let has_begun = || {
+        let unfinished = everything(&shelf.path("alder/.zinc-sieve/tmp"));
+        unfinished.values().any(|bytes| !bytes.is_empty())
+    };
+    while !has_begun() {
+        assert!(settling.try_wait().unwrap().is_none(), "it ended before the disk was full");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
     let filler = shelf.path("alder/filler.bin");
     fill_up(&filler);
     let ended = settling.wait().unwrap();

@@ -97,12 +97,11 @@ fn unescape(path: &str) -> String {
     plain
 }
 
-fn checksum(hex: &str) -> std::result::Result<[u8; 32], String> {
-    let wrong = || format!("`{hex}` is no BLAKE3 checksum of 64 hexadecimal digits");
-    let digits: Vec<u8> =
-        hex.chars().map(|c| c.to_digit(16).map(|d| d as u8)).collect::<Option<_>>().ok_or_else(wrong)?;
-    let bytes: Vec<u8> = digits.chunks(2).map(|pair| pair.iter().fold(0, |n, d| n << 4 | d)).collect();
-    if digits.len() == 64 { bytes.try_into().map_err(|_| wrong()) } else { Err(wrong()) }
+fn checksum(text: &str) -> std::result::Result<[u8; 32], String> {
+    let mut bytes = [0; 32];
+    hex::decode_to_slice(text, &mut bytes)
+        .map_err(|_| format!("`{text}` is no BLAKE3 checksum of 64 hexadecimal digits"))?;
+    Ok(bytes)
 }
 
 fn read_csv(

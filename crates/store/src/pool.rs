@@ -171,16 +171,12 @@ impl Pool {
         }
         let Some(_turn) = ShortWriter::try_begin(&*self.home)? else { return Ok(()) };
         let mut is_edited = false;
-        let is_hold = |intent: &Intent| matches!(intent, Intent::Hold { .. } | Intent::HoldAll { .. });
-        let (holds, others): (Vec<_>, Vec<_>) =
-            intents::all(self.catalogue.reading())?.into_iter().partition(|(_, intent)| is_hold(intent));
+        let mut by_order = intents::all(self.catalogue.reading())?;
         // What is held already must not look to the others as if somebody had taken it away.
-        for (id, intent) in holds {
-            held::recover(self, id, &intent)?;
-        }
-        for (id, intent) in others {
+        by_order.sort_by_key(|(_, intent)| !matches!(intent, Intent::Hold { .. } | Intent::HoldAll { .. }));
+        for (id, intent) in by_order {
             match intent {
-                Intent::Hold { .. } | Intent::HoldAll { .. } => {}
+                Intent::Hold { .. } | Intent::HoldAll { .. } => held::recover(self, id, &intent)?,
                 Intent::Relocate { moves } => crate::moves::recover(self, id, &moves)?,
                 Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
                 Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,

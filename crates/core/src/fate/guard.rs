@@ -111,7 +111,7 @@ pub fn own_trouble(model: &Model, object: &ObjectState) -> Option<Unguarded> {
         return Some(if recorded { Unguarded::NoReplica } else { Unguarded::New });
     }
     let is_on_lane = model.lanes.iter().any(|lane| lane.disk == object.disk);
-    if !is_on_lane && !model.lanes.is_empty() && object.catalogued.is_none() {
+    if !is_on_lane && !model.lanes.is_empty() {
         return Some(Unguarded::OnCache);
     }
     let came_or_changed = if object.older.is_some() { Unguarded::Changed } else { Unguarded::New };

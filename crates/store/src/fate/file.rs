@@ -46,9 +46,6 @@ pub struct FileFate<'a> {
 pub fn shown_path(path: &RelPath) -> (String, Option<String>) {
     match std::str::from_utf8(path.as_bytes()) {
         Ok(text) => (text.to_string(), None),
-        Err(_) => {
-            let hex = path.as_bytes().iter().map(|b| format!("{b:02x}")).collect();
-            (path.to_string(), Some(hex))
-        }
+        Err(_) => (path.to_string(), Some(hex::encode(path.as_bytes()))),
     }
 }

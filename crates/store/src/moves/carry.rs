@@ -16,7 +16,7 @@ use crate::disk::{Attributes, Disk, Stat};
 use crate::durable;
 use crate::error::{Error, Result};
 use crate::event::{Event, Observer};
-use crate::pipeline::Pace;
+use crate::pipeline::{Pace, Paced};
 
 /// So many files are under way at once: one is read while another waits for its folder.
 const AT_ONCE: usize = 2;
@@ -91,7 +91,7 @@ pub(super) fn all<T>(
     let work = |at_work: mpsc::Sender<()>| {
         let mut done = Vec::new();
         while let Some((position, task)) = take(&next, &is_over, tasks) {
-            let outcome = carry(task, &Counter { carried: &carried, pace });
+            let outcome = carry(task, &Paced { pace, observer: &Counter(&carried) });
             if matches!(outcome, Err(Stays::Failed(_))) {
                 is_over.store(true, Ordering::Relaxed);
             }
@@ -135,17 +135,13 @@ fn take<'t>(next: &AtomicUsize, is_over: &AtomicBool, tasks: &[&'t Task]) -> Opt
     tasks.get(position).map(|task| (position, *task))
 }
 
-/// Keeps to the pace, and counts.
-struct Counter<'a> {
-    carried: &'a AtomicU64,
-    pace: &'a Pace,
-}
+/// Adds up what was carried.
+struct Counter<'a>(&'a AtomicU64);
 
 impl Observer for Counter<'_> {
     fn event(&self, event: Event) {
         if let Event::Advanced { by } = event {
-            self.pace.pass(usize::try_from(by).unwrap_or(usize::MAX));
-            self.carried.fetch_add(by, Ordering::Relaxed);
+            self.0.fetch_add(by, Ordering::Relaxed);
         }
     }
 }

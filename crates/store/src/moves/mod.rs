@@ -22,7 +22,7 @@ use crate::event::{Event, Observer, Unit};
 use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::journal;
-use crate::pipeline::{Pace, Restraint};
+use crate::pipeline::{Pace, Paced, Restraint};
 use crate::pool::Pool;
 use crate::workspace::Workspaces;
 use carry::{Carried, Other, Stays, Target, Task};
@@ -395,9 +395,11 @@ impl Relocation<'_> {
         let Destination::Pieces(shares) = &file.to else { return Ok(()) };
         let intent = Intent::Relocate { moves: vec![file.clone()] };
         let intent = self.pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
-        match self.task(file)? {
+        let task = self.task(file)?;
+        let paced = Paced { pace: &self.pace, observer: self.observer };
+        match task {
             Err(why) => self.leave(file, why)?,
-            Ok(task) => match span::carry(self.pool, &task, shares, self.observer) {
+            Ok(task) => match span::carry(self.pool, &task, shares, &paced) {
                 Err(Stays::Because(why)) => self.leave(file, why)?,
                 Err(Stays::Failed(error)) => return Err(error),
                 Ok(()) => {

@@ -56,16 +56,6 @@ pub struct PieceNote {
     pub whole: [u8; 32],
 }
 
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-fn unhex(text: &str) -> Option<Vec<u8>> {
-    let digits: Vec<u8> = text.chars().map(|c| c.to_digit(16).map(|d| d as u8)).collect::<Option<_>>()?;
-    let pairs = digits.chunks_exact(2);
-    pairs.remainder().is_empty().then(|| digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]).collect())
-}
-
 impl PieceNote {
     /// Writes the description behind the content.
     ///
@@ -101,7 +91,7 @@ impl PieceNote {
             offset: self.offset.exact(),
             length: self.length.exact(),
             size: self.size.exact(),
-            blake3: hex(&self.whole),
+            blake3: hex::encode(self.whole),
         };
         let internal = |why: String| Error::new(Kind::Internal, "piece.write", why);
         let text = toml::to_string(&text).map_err(|e| internal(e.to_string()))?;
@@ -163,7 +153,7 @@ pub(crate) fn understand(text: &[u8]) -> std::result::Result<PieceNote, String> 
         return Err(format!("it has format {}, this program knows formats up to {FORMAT}", text.format));
     }
     let bytes = match &text.path_hex {
-        Some(hex) => unhex(hex).ok_or("its path is not hexadecimal")?,
+        Some(digits) => hex::decode(digits).map_err(|_| "its path is not hexadecimal")?,
         None => text.path.clone().into_bytes(),
     };
     let path = RelPath::new(bytes).map_err(|why| format!("its path leads astray: {why}"))?;
@@ -174,7 +164,8 @@ pub(crate) fn understand(text: &[u8]) -> std::result::Result<PieceNote, String> 
     if text.number >= text.pieces || end.is_none() || text.length == 0 {
         return Err("its place in the file is impossible".into());
     }
-    let whole = unhex(&text.blake3).and_then(|bytes| bytes.try_into().ok()).ok_or("its checksum is none")?;
+    let mut whole = [0; 32];
+    hex::decode_to_slice(&text.blake3, &mut whole).map_err(|_| "its checksum is none")?;
     Ok(PieceNote {
         file: text.file,
         path,

@@ -15,7 +15,7 @@ mod stream;
 
 pub(crate) use buffer::Buffer;
 pub(crate) use lane::{LaneStep, LaneTask, PieceTask};
-pub(crate) use pace::Pace;
+pub(crate) use pace::{Pace, Paced};
 pub(crate) use snapshot::{SnapshotFeed, known_source, lane_disks, parity_readers};
 pub(crate) use source::{Checks, Source, Trouble};
 pub(crate) use stream::{CellTask, Coder, Disks, Feeder, LaneDisk, Outcome, Output, stream};

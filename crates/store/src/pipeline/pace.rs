@@ -5,6 +5,8 @@ use std::time::{Duration, Instant};
 
 use sieve_core::units::Rate;
 
+use crate::event::{Event, Observer};
+
 /// Within this time a disk may run ahead of its limit.
 const BURST: Duration = Duration::from_millis(100);
 
@@ -33,6 +35,21 @@ impl Pace {
         if !wait.is_zero() {
             std::thread::sleep(wait);
         }
+    }
+}
+
+/// Who hears of bytes only once they may pass.
+pub(crate) struct Paced<'a, O: ?Sized> {
+    pub(crate) pace: &'a Pace,
+    pub(crate) observer: &'a O,
+}
+
+impl<O: Observer + ?Sized> Observer for Paced<'_, O> {
+    fn event(&self, event: Event) {
+        if let Event::Advanced { by } = &event {
+            self.pace.pass(usize::try_from(*by).unwrap_or(usize::MAX));
+        }
+        self.observer.event(event);
     }
 }
 

@@ -10,7 +10,7 @@ use crate::catalogue::objects;
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::fate::shown_path;
-use crate::pieces;
+use crate::pieces::{self, PiecedFile};
 use crate::pool::Pool;
 
 /// One line of a listing.
@@ -80,24 +80,30 @@ pub fn list(
             show(&path, "file", object.size, object.mtime)
         })?;
     }
-    for file in pieces::files(pool, volume)?.into_iter().filter(|file| file.path.is_within(folder)) {
-        let (path, path_hex) = shown_path(&file.path);
-        let mut disks = Vec::new();
-        for piece in &file.pieces {
-            disks.push(pool.member(piece.disk)?.row.name.clone());
-        }
-        let first = objects::by_path(pool.catalogue.reading(), file.pieces[0].disk, &file.pieces[0].path)?;
-        visit(Entry {
-            volume: volume.into(),
-            path,
-            path_hex,
-            kind: "file",
-            disk: disks.join("+"),
-            size_bytes: file.size,
-            modified: first.map_or(0, |object| object.mtime),
-        })?;
+    let pieced = pieces::files(pool, volume)?;
+    pieced
+        .iter()
+        .filter(|file| file.path.is_within(folder))
+        .try_for_each(|file| visit(of_pieces(pool, volume, file)?))
+}
+
+/// A file that lies in pieces.
+fn of_pieces(pool: &Pool, volume: &str, file: &PiecedFile) -> Result<Entry> {
+    let (path, path_hex) = shown_path(&file.path);
+    let mut disks = Vec::new();
+    for piece in &file.pieces {
+        disks.push(pool.member(piece.disk)?.row.name.clone());
     }
-    Ok(())
+    let first = objects::by_path(pool.catalogue.reading(), file.pieces[0].disk, &file.pieces[0].path)?;
+    Ok(Entry {
+        volume: volume.into(),
+        path,
+        path_hex,
+        kind: "file",
+        disk: disks.join("+"),
+        size_bytes: file.size,
+        modified: first.map_or(0, |object| object.mtime),
+    })
 }
 
 /// Whether a path may be on several disks of a volume without being in conflict.
