@@ -463,8 +463,9 @@ fn a_disk_that_fills_up_under_a_settle_loses_nothing() {
         .spawn()
         .unwrap();
     let has_begun = || {
-        let unfinished = everything(&shelf.path("alder/.zinc-sieve/tmp"));
-        unfinished.values().any(|bytes| !bytes.is_empty())
+        let entries = |folder: PathBuf| fs::read_dir(folder).into_iter().flatten().flatten();
+        let files = entries(shelf.path("alder/.zinc-sieve/tmp")).flat_map(|folder| entries(folder.path()));
+        files.into_iter().any(|file| file.metadata().is_ok_and(|metadata| metadata.len() > 1_000_000))
     };
     while !has_begun() {
         assert!(settling.try_wait().unwrap().is_none(), "it ended before the disk was full");
