@@ -239,3 +239,20 @@ fn nothing_of_ours_follows_a_symlink_out_of_the_disk() {
     let pool = open(folder.path()).unwrap();
     assert!(!pool.member_named("alder").unwrap().state.is_usable());
 }
+
+/// Open folders are kept at hand; one that somebody took away and made anew is another one.
+#[test]
+fn a_folder_that_was_made_anew_is_used_as_it_is_now() {
+    let (folder, disk) = disk_with("dawn/chorus", b"a song");
+    let (name, further) = (RelPath::new("dawn/chorus").unwrap(), RelPath::new("dawn/second").unwrap());
+    assert!(disk.stat(&name).unwrap().is_some());
+    fs::remove_dir_all(folder.path().join("dawn")).unwrap();
+    assert_eq!(disk.stat(&name).unwrap(), None);
+    assert!(disk.create(&further).is_err(), "a file was made in a folder that has no name");
+    fs::create_dir(folder.path().join("dawn")).unwrap();
+    fs::write(folder.path().join("dawn/chorus"), b"another song").unwrap();
+    assert_eq!(disk.stat(&name).unwrap().unwrap().size, ByteLength::new(12));
+    disk.create(&further).unwrap().write_at(b"new", 0).unwrap();
+    assert_eq!(fs::read(folder.path().join("dawn/second")).unwrap(), b"new");
+    assert_eq!(disk.list(&RelPath::new("dawn").unwrap()).unwrap().len(), 2);
+}

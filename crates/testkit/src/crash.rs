@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 
+use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_store::disk::{
     Attributes, Counters, Disk, Filesystem, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
@@ -341,15 +342,30 @@ impl CrashFile {
     }
 }
 
+impl ReadFile for CrashFile {
+    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
+        self.power.check()?;
+        self.file.read_at(buffer, offset)
+    }
+    fn stat(&self) -> Result<Stat> {
+        self.power.check()?;
+        self.file.stat()
+    }
+    fn data_ranges(&self) -> Result<Vec<Rows>> {
+        self.power.check()?;
+        self.file.data_ranges()
+    }
+}
+
 impl WriteFile for CrashFile {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
         self.power.check()?;
         self.remember();
         self.file.write_at(bytes, offset)
     }
-    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
+    fn set_attributes(&mut self, attributes: &Attributes) -> Result<()> {
         self.power.check()?;
-        self.file.read_at(buffer, offset)
+        self.file.set_attributes(attributes)
     }
     fn set_length(&mut self, length: u64) -> Result<()> {
         self.power.check()?;

@@ -248,7 +248,7 @@ struct FaultyFile<F: ?Sized> {
     file: Box<F>,
 }
 
-impl ReadFile for FaultyFile<dyn ReadFile> {
+impl<F: ReadFile + ?Sized> ReadFile for FaultyFile<F> {
     fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
         touch(&self.faults, &self.place)?;
         let length = self.file.read_at(buffer, offset)?;
@@ -281,15 +281,13 @@ impl WriteFile for FaultyFile<dyn WriteFile> {
         }
         self.file.write_at(bytes, offset)
     }
-    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
-        touch(&self.faults, &self.place)?;
-        let length = self.file.read_at(buffer, offset)?;
-        move_head(&self.faults, self.disk.counters(), &self.path, offset, length);
-        spoil(&self.faults, &self.path, &self.place, offset, &mut buffer[..length])
-    }
     fn set_length(&mut self, length: u64) -> Result<()> {
         alive(&self.faults, &self.place)?;
         self.file.set_length(length)
+    }
+    fn set_attributes(&mut self, attributes: &Attributes) -> Result<()> {
+        alive(&self.faults, &self.place)?;
+        self.file.set_attributes(attributes)
     }
     fn sync(&mut self) -> Result<()> {
         alive(&self.faults, &self.place)?;

@@ -129,23 +129,18 @@ pub trait ReadFile: Send {
     /// What the operating system says.
     fn data_ranges(&self) -> Result<Vec<Rows>>;
 
-    /// These bytes will not be read again soon: the system need not keep them in memory.
+    /// These bytes (with a length of 0 all from there on) will not be read again soon: what is durable of them the
+    /// system need not keep in memory.
     fn let_go(&self, _offset: u64, _length: u64) {}
 }
 
-/// A file opened for writing.
-pub trait WriteFile: Send {
+/// A file opened for reading and writing.
+pub trait WriteFile: ReadFile {
     /// Writes all of `bytes` at `offset`.
     ///
     /// # Errors
     /// What the operating system says.
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()>;
-
-    /// Reads into `buffer` from `offset` on; fewer bytes only at the end of the file.
-    ///
-    /// # Errors
-    /// What the operating system says.
-    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize>;
 
     /// Sets the length of the file.
     ///
@@ -153,14 +148,17 @@ pub trait WriteFile: Send {
     /// What the operating system says.
     fn set_length(&mut self, length: u64) -> Result<()>;
 
-    /// Makes the content and length durable.
+    /// Sets mode, owner, times and extended attributes, as far as the process may.
+    ///
+    /// # Errors
+    /// What the operating system says.
+    fn set_attributes(&mut self, attributes: &Attributes) -> Result<()>;
+
+    /// Makes the content, length and attributes durable.
     ///
     /// # Errors
     /// What the operating system says.
     fn sync(&mut self) -> Result<()>;
-
-    /// What is durable of the file will not be read soon: the system need not keep it in memory.
-    fn let_go(&self) {}
 }
 
 /// A lock that is held until it is dropped.

@@ -56,15 +56,21 @@ impl RealDisk {
         move |errno| Error::io(code, &path, errno.into())
     }
 
-    /// Opens a folder component by component, so that no symlink on the way leads out of the disk.
+    /// An open folder that is there.
     fn folder(&self, path: &RelPath) -> std::result::Result<Arc<OwnedFd>, Errno> {
-        let known = self.last_folders().iter().find(|(known, _)| known == path).map(|(_, fd)| Arc::clone(fd));
-        if let Some(fd) = known.filter(|_| !path.is_root())
-            // Our own folders are taken away by nobody else.
-            && (path.is_ours() || sys::fstat(&fd).is_ok_and(|s| s.st_nlink > 0))
-        {
-            return Ok(fd);
+        match self.folder_at_hand(path) {
+            Some(fd) if !is_taken_away(&fd) => Ok(fd),
+            _ => self.folder_anew(path),
         }
+    }
+
+    /// One that was opened before. It may have been taken away since: then nothing is found in it, nor made.
+    fn folder_at_hand(&self, path: &RelPath) -> Option<Arc<OwnedFd>> {
+        self.last_folders().iter().find(|(known, _)| known == path).map(|(_, fd)| Arc::clone(fd))
+    }
+
+    /// Opens a folder so that no symlink on the way leads out of the disk.
+    fn folder_anew(&self, path: &RelPath) -> std::result::Result<Arc<OwnedFd>, Errno> {
         let current = Arc::new(self.open_folder(path)?);
         let mut last = self.last_folders();
         last.retain(|(known, _)| known != path);
@@ -105,7 +111,7 @@ impl RealDisk {
         &self,
         code: &'static str,
         path: &RelPath,
-        call: impl FnOnce(&OwnedFd, &OsStr) -> std::result::Result<T, Errno>,
+        call: impl Fn(&OwnedFd, &OsStr) -> std::result::Result<T, Errno>,
     ) -> Result<T> {
         self.try_at(path, call).map_err(self.error(code, path))
     }
@@ -113,12 +119,17 @@ impl RealDisk {
     fn try_at<T>(
         &self,
         path: &RelPath,
-        call: impl FnOnce(&OwnedFd, &OsStr) -> std::result::Result<T, Errno>,
+        call: impl Fn(&OwnedFd, &OsStr) -> std::result::Result<T, Errno>,
     ) -> std::result::Result<T, Errno> {
-        match path.parent() {
-            None => call(&self.folder, OsStr::new(".")),
-            Some(parent) => call(&*self.folder(&parent)?, OsStr::from_bytes(path.file_name())),
+        let Some(parent) = path.parent() else { return call(&self.folder, OsStr::new(".")) };
+        let name = OsStr::from_bytes(path.file_name());
+        if let Some(folder) = self.folder_at_hand(&parent) {
+            match call(&folder, name) {
+                Err(Errno::NOENT) if is_taken_away(&folder) => {}
+                outcome => return outcome,
+            }
         }
+        call(&*self.folder_anew(&parent)?, name)
     }
 
     fn open_file(&self, path: &RelPath, flags: OFlags) -> Result<RealFile> {
@@ -138,6 +149,11 @@ impl RealDisk {
             counters: Arc::clone(&self.counters),
         })
     }
+}
+
+/// Whether a folder that is open has no name any more.
+fn is_taken_away(folder: &OwnedFd) -> bool {
+    sys::fstat(folder).map_or(true, |stat| stat.st_nlink == 0)
 }
 
 fn stat_of(raw: &sys::Stat) -> Stat {
@@ -161,6 +177,43 @@ fn stat_of(raw: &sys::Stat) -> Stat {
         links: raw.st_nlink,
         allocated: ByteLength::new(u64::try_from(raw.st_blocks).unwrap_or(0) * 512),
     }
+}
+
+fn times_of(attributes: &Attributes) -> Timestamps {
+    let time = |ns: i64| Timespec {
+        tv_sec: ns.div_euclid(1_000_000_000),
+        tv_nsec: ns.rem_euclid(1_000_000_000) as _,
+    };
+    let untouched = Timespec { tv_sec: 0, tv_nsec: sys::UTIME_OMIT };
+    Timestamps { last_access: untouched, last_modification: time(attributes.mtime) }
+}
+
+/// Makes the owner the one that is wanted, where the process may.
+fn give_to(
+    now: &sys::Stat,
+    attributes: &Attributes,
+    give: impl FnOnce(Uid, Gid) -> std::result::Result<(), Errno>,
+) -> std::result::Result<(), Errno> {
+    if (now.st_uid, now.st_gid) == (attributes.uid, attributes.gid) {
+        return Ok(());
+    }
+    match give(Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid)) {
+        Err(Errno::PERM) => Ok(()), // only the superuser gives files away
+        other => other,
+    }
+}
+
+/// Of an open file or folder. The times come last: everything else moves them.
+fn set_attributes(file: &impl AsFd, attributes: &Attributes) -> std::result::Result<(), Errno> {
+    give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
+    for (name, value) in &attributes.extended {
+        match sys::fsetxattr(file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
+            Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others
+            other => other?,
+        }
+    }
+    sys::fchmod(file, Mode::from_raw_mode(attributes.mode))?;
+    sys::futimens(file, &times_of(attributes))
 }
 
 impl Disk for RealDisk {
@@ -320,32 +373,13 @@ impl Disk for RealDisk {
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
         let set = |folder: &OwnedFd, name: &OsStr| {
             let now = sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?;
-            let kind = FileType::from_raw_mode(now.st_mode);
-            if (now.st_uid, now.st_gid) != (attributes.uid, attributes.gid) {
-                let (uid, gid) = (Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid));
-                match sys::chownat(folder, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW) {
-                    Err(Errno::PERM) => {} // only the superuser gives files away
-                    other => other?,
-                }
-            }
-            if kind != FileType::Symlink {
+            if FileType::from_raw_mode(now.st_mode) != FileType::Symlink {
                 let flags = OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
-                let file = sys::openat(folder, name, flags, Mode::empty())?;
-                for (name, value) in &attributes.extended {
-                    match sys::fsetxattr(&file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
-                        Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others
-                        other => other?,
-                    }
-                }
-                sys::fchmod(&file, Mode::from_raw_mode(attributes.mode))?;
+                return set_attributes(&sys::openat(folder, name, flags, Mode::empty())?, attributes);
             }
-            let time = |ns: i64| Timespec {
-                tv_sec: ns.div_euclid(1_000_000_000),
-                tv_nsec: ns.rem_euclid(1_000_000_000) as _,
-            };
-            let untouched = Timespec { tv_sec: 0, tv_nsec: sys::UTIME_OMIT };
-            let times = Timestamps { last_access: untouched, last_modification: time(attributes.mtime) };
-            sys::utimensat(folder, name, &times, AtFlags::SYMLINK_NOFOLLOW)
+            let flags = AtFlags::SYMLINK_NOFOLLOW;
+            give_to(&now, attributes, |uid, gid| sys::chownat(folder, name, Some(uid), Some(gid), flags))?;
+            sys::utimensat(folder, name, &times_of(attributes), flags)
         };
         self.at("attributes.set", path, set)
     }
@@ -394,11 +428,6 @@ impl RealFile {
         self.counters.add_read(filled, begun);
         Ok(filled)
     }
-
-    /// An advice: where the system does not take it, nothing is wrong.
-    fn not_needed(&self, offset: u64, length: u64) {
-        let _ = sys::fadvise(&self.file, offset, std::num::NonZeroU64::new(length), sys::Advice::DontNeed);
-    }
 }
 
 impl ReadFile for RealFile {
@@ -433,8 +462,9 @@ impl ReadFile for RealFile {
         Ok(whole_granules(ranges.into_iter()))
     }
 
+    /// An advice: where the system does not take it, nothing is wrong.
     fn let_go(&self, offset: u64, length: u64) {
-        self.not_needed(offset, length);
+        let _ = sys::fadvise(&self.file, offset, std::num::NonZeroU64::new(length), sys::Advice::DontNeed);
     }
 }
 
@@ -446,12 +476,12 @@ impl WriteFile for RealFile {
         Ok(())
     }
 
-    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
-        self.fill(buffer, offset)
-    }
-
     fn set_length(&mut self, length: u64) -> Result<()> {
         self.file.set_len(length).map_err(self.error("file.write"))
+    }
+
+    fn set_attributes(&mut self, attributes: &Attributes) -> Result<()> {
+        set_attributes(&self.file, attributes).map_err(|errno| self.error("attributes.set")(errno.into()))
     }
 
     fn sync(&mut self) -> Result<()> {
@@ -459,9 +489,5 @@ impl WriteFile for RealFile {
         let synced = sys::fsync(self.file.as_fd());
         self.counters.add_written(0, begun);
         synced.map_err(|errno| self.error("file.sync")(errno.into()))
-    }
-
-    fn let_go(&self) {
-        self.not_needed(0, 0);
     }
 }

@@ -12,7 +12,7 @@ use sieve_core::units::DiskId;
 use crate::catalogue::objects::ObjectRow;
 use crate::content;
 use crate::copying::copy_verified;
-use crate::disk::{Attributes, Disk, Stat};
+use crate::disk::{Attributes, Disk, ReadFile, Stat};
 use crate::durable;
 use crate::error::{Error, Result};
 use crate::event::{Event, Observer};
@@ -148,10 +148,6 @@ impl Observer for Counter<'_> {
 
 /// Copies one file to where it goes, and gives the copies their names.
 fn carry(task: &Task, observer: &dyn Observer) -> Outcome {
-    let first = &task.names[0];
-    if task.disk.stat(first)?.is_none_or(|stat| !task.object.matches(&stat)) {
-        return Err(Stays::Because("it has changed since it was looked at".into()));
-    }
     let copied = copy(task, observer).and_then(|(sum, data)| {
         check_before_naming(task, &sum.whole)?;
         Ok((sum, data))
@@ -163,12 +159,26 @@ fn carry(task: &Task, observer: &dyn Observer) -> Outcome {
     carried
 }
 
+/// A source that is what the catalogue has.
+pub(super) fn open_source(task: &Task) -> std::result::Result<Box<dyn ReadFile>, Stays> {
+    let first = &task.names[0];
+    let opened = task.disk.open(first);
+    let looks = match &opened {
+        Ok(file) => Some(file.stat()?),
+        Err(_) => task.disk.stat(first)?,
+    };
+    if looks.is_none_or(|stat| !task.object.matches(&stat)) {
+        return Err(Stays::Because("it has changed since it was looked at".into()));
+    }
+    Ok(opened?)
+}
+
 fn copy(task: &Task, observer: &dyn Observer) -> std::result::Result<(ContentSum, Vec<Vec<Rows>>), Stays> {
     let is_written = || Stays::Because("it is being written".into());
     let mut sum: Option<ContentSum> = None;
     let mut ranges = Vec::new();
     for target in &task.targets {
-        let mut input = task.disk.open(&task.names[0])?;
+        let mut input = open_source(task)?;
         let (size, disk) = (task.object.size, &*target.disk);
         let copied = copy_verified(&mut *input, size, disk, &target.temporary, &task.attributes, observer);
         let (found, data) = match copied {

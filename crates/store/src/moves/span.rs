@@ -5,7 +5,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 
 use super::Move;
-use super::carry::{Stays, Task, check_before_naming};
+use super::carry::{Stays, Task, check_before_naming, open_source};
 use crate::error::Result;
 use crate::event::Observer;
 use crate::pieces::{self, Plot};
@@ -24,9 +24,7 @@ pub(super) fn carry(
     let [name] = task.names.as_slice() else {
         return Err(Stays::Because("it has several names, and no disk has room for all of it".into()));
     };
-    if task.disk.stat(name)?.is_none_or(|stat| !task.object.matches(&stat)) {
-        return Err(Stays::Because("it has changed since it was looked at".into()));
-    }
+    let mut input = open_source(task)?;
     let plot = |(target, share): (&super::Target, &(DiskId, ByteLength))| Plot {
         member: target.id,
         disk: target.disk.clone(),
@@ -34,7 +32,6 @@ pub(super) fn carry(
         length: share.1,
     };
     let plots: Vec<Plot> = task.targets.iter().zip(shares).map(plot).collect();
-    let mut input = task.disk.open(name)?;
     let written = match pieces::write(&mut *input, &task.attributes, name, &plots, observer) {
         Err(error) if error.code == "put.changed" => {
             return Err(Stays::Because("it is being written".into()));

@@ -336,7 +336,7 @@ impl Part {
     fn sync_segments(&mut self) -> Result<()> {
         for file in self.segments.values_mut() {
             file.sync()?;
-            file.let_go();
+            file.let_go(0, 0);
         }
         Ok(())
     }

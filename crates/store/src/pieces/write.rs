@@ -57,7 +57,7 @@ pub(crate) fn write<'a>(
             PieceNote { file, path: path.clone(), number, count, offset, length: plot.length, size, whole };
         let mut output = plot.disk.modify(&plot.temporary)?;
         note.write(&mut *output)?;
-        plot.disk.set_attributes(&plot.temporary, attributes)?;
+        output.set_attributes(attributes)?;
         output.sync()?;
         offset = offset.plus(plot.length);
         notes.push(note);

@@ -223,9 +223,8 @@ impl Run<'_> {
             );
             return Ok(Some(what));
         }
+        output.set_attributes(&row.attributes)?;
         output.sync()?;
-        disk.set_attributes(unfinished, &row.attributes)?;
-        disk.modify(unfinished)?.sync()?;
         Ok(None)
     }
 
