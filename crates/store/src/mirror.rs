@@ -12,7 +12,8 @@ use sieve_core::placement::{Placement, Placer};
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::{ByteLength, DiskId};
 
-use crate::catalogue::objects::{self, NodeRow, ObjectRow};
+use crate::catalogue::nodes::{self, NodeRow};
+use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{apart, gone, mark_changed, versions};
 use crate::content;
 use crate::copying::copy_verified;
@@ -453,7 +454,7 @@ fn nodes(pool: &Pool, volume: &VolumeSpec) -> Result<()> {
     let copies = volume.copies.min(members.len());
     let mut found: BTreeMap<RelPath, Vec<(usize, EntryKind)>> = BTreeMap::new();
     for (disk, member) in members.iter().enumerate() {
-        objects::for_each_node(pool.catalogue.reading(), member.row.id, |path, node| {
+        nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
             if node.kind != EntryKind::Special {
                 found.entry(path).or_default().push((disk, node.kind));
             }
@@ -502,5 +503,5 @@ fn make_node(pool: &Pool, source: &dyn Disk, member: &Member, path: &RelPath, ki
     durable::sync_parents(target, [path])?;
     let Some(made) = target.stat(path)? else { return Ok(()) };
     let node = NodeRow { kind, attributes, ctime: made.ctime, target: Some(goes_to), recorded: false };
-    pool.catalogue.transaction(|t| objects::set_node(t, member.row.id, path, &node))
+    pool.catalogue.transaction(|t| nodes::set(t, member.row.id, path, &node))
 }

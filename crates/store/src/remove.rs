@@ -5,6 +5,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
 use crate::catalogue;
+use crate::catalogue::nodes;
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -63,7 +64,7 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
             }
             Ok(())
         })?;
-        objects::for_each_node(pool.catalogue.reading(), member.row.id, |path, node| {
+        nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
             if let Some(position) = paths.iter().position(|p| path.is_within(p)) {
                 let is_folder = node.kind == crate::disk::EntryKind::Folder;
                 if is_folder && !recursive {
@@ -201,7 +202,7 @@ fn remove_nodes(pool: &Pool, plan: &RemovePlan) -> Result<()> {
         durable::sync_parents(&**disk, [path])?;
         pool.catalogue.transaction(|t| {
             catalogue::mark_changed(t)?;
-            objects::remove_node(t, *disk_id, path)
+            nodes::remove(t, *disk_id, path)
         })?;
     }
     Ok(())

@@ -90,14 +90,14 @@ pub fn piece_of_any_bytes(bytes: &[u8]) {
 }
 
 fn read_around(catalogue: &Catalogue) {
-    use sieve_store::catalogue::{disks, intents, objects, parity_state};
+    use sieve_store::catalogue::{disks, intents, nodes, parity_state};
     let reading = catalogue.reading();
     // Errors are answers too; panics are not.
     let members = disks::all(reading).unwrap_or_default();
     let _ = intents::all(reading);
     for row in members {
         let _ = parity_state::lane(reading, row.id);
-        let _ = objects::for_each_node(reading, row.id, |_, _| Ok(()));
+        let _ = nodes::for_each(reading, row.id, |_, _| Ok(()));
         let _ = parity_state::parity_cells(reading, &row.volume);
         let _ = disks::geometry(reading, &row.volume);
     }

@@ -1,8 +1,9 @@
 //! `design`: the ways to lay a volume over a set of disks, compared.
 
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use clap::Args;
 use serde::Serialize;
 use sieve_core::design::{
     DesignDisk, Figures, Recommendation, Want, figures, parse_disk_table, parse_disks, plans, recommend,
@@ -16,10 +17,42 @@ use sieve_store::pool::home_folder;
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
-use crate::args::DesignArguments;
+use crate::args::Wish;
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
 use crate::{chart, json, load};
+
+/// What `design` compares.
+#[derive(Args)]
+pub(crate) struct DesignArguments {
+    /// Hard disks, such as "12TB,10TB,2x6TB,4TB"; without any of these the disks of the pool file
+    #[arg(long, value_name = "SIZES")]
+    pub(crate) disks: Option<String>,
+    /// SSDs beside them, such as "2x1TB"
+    #[arg(long, value_name = "SIZES")]
+    pub(crate) ssd: Option<String>,
+    /// A table of disks, JSON or CSV: name, size, media, price
+    #[arg(long, value_name = "FILE")]
+    pub(crate) list: Option<PathBuf>,
+    /// The network that clients copy over
+    #[arg(long, value_name = "RATE", default_value = "117 MB/s")]
+    pub(crate) network: String,
+    /// What one more disk of this size would bring
+    #[arg(long, value_name = "SIZE", value_delimiter = ',')]
+    pub(crate) add: Vec<String>,
+    /// What matters most
+    #[arg(long, value_name = "WISH")]
+    pub(crate) want: Option<Wish>,
+    /// How many disks must be allowed to die with nothing lost
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) survive: usize,
+    /// Draw usable space and losses side by side, as SVG or PNG
+    #[arg(long, value_name = "FILE")]
+    pub(crate) chart: Option<PathBuf>,
+    /// Write the recommended plan as a new pool file, on paper
+    #[arg(long, value_name = "FILE")]
+    pub(crate) write: Option<PathBuf>,
+}
 
 #[derive(Serialize)]
 struct Answer<'a> {

@@ -1,16 +1,39 @@
 //! `grow`: one more disk.
 
+use std::path::PathBuf;
+
+use clap::Args;
 use sieve_store::Result;
 use sieve_store::label::Role;
 use sieve_store::membership::grow::{self, GrowPlan, GrowReport, GrowRequest};
 
 use super::Context;
 use super::sync::{show_bytes, show_forecast};
-use crate::args::GrowArguments;
+use crate::args::{Consent, RestraintArguments, RoleWord, VolumeChoice};
 use crate::exit::Outcome;
 use crate::human::{size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load};
+
+/// A disk that joins.
+#[derive(Args)]
+pub(crate) struct GrowArguments {
+    /// The disk; a new name comes into the pool file
+    #[arg(value_name = "NAME")]
+    pub(crate) name: String,
+    /// What it is to do
+    #[arg(long = "as", value_name = "ROLE")]
+    pub(crate) role: RoleWord,
+    /// Where it is mounted, if the pool file does not say so
+    #[arg(long, value_name = "DIR")]
+    pub(crate) at: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome> {
     let GrowArguments { name, role, at, volume, restraint, consent } = arguments;

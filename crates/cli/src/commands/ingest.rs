@@ -1,5 +1,8 @@
 //! `ingest`: how fast copies will go in, and how large the cache must be.
 
+use std::path::PathBuf;
+
+use clap::Args;
 use serde::Serialize;
 use sieve_core::ingest::{
     Copy, Day, DayError, Landing, Network, copy, fill_through_a_day, parse_arrivals, parse_settles, wired,
@@ -10,10 +13,54 @@ use sieve_store::measure::{self, Ground};
 use sieve_store::{Error, Kind, Result, settle};
 
 use super::Context;
-use crate::args::IngestArguments;
+
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
 use crate::{chart, json, load};
+
+/// What `ingest` works out.
+#[derive(Args)]
+pub(crate) struct IngestArguments {
+    /// The stated rate of the link
+    #[arg(long, value_name = "RATE", default_value = "1 Gbit/s")]
+    pub(crate) link: String,
+    /// The link is wireless
+    #[arg(long)]
+    pub(crate) wireless: bool,
+    /// How fast the source gives its files
+    #[arg(long, value_name = "RATE")]
+    pub(crate) source: Option<String>,
+    /// How much is copied
+    #[arg(long, value_name = "SIZE", default_value = "100 GB")]
+    pub(crate) amount: String,
+    /// How large a file is on average
+    #[arg(long, value_name = "SIZE", default_value = "50 MB")]
+    pub(crate) file_size: String,
+    /// The size of the cache; what does not fit goes on to the disks
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) cache: Option<String>,
+    /// The rate of the cache at first
+    #[arg(long, value_name = "RATE")]
+    pub(crate) cache_rate: Option<String>,
+    /// How much the cache takes before its fast area is full
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) fast_area: Option<String>,
+    /// The rate of the cache after that
+    #[arg(long, value_name = "RATE")]
+    pub(crate) sustained: Option<String>,
+    /// The rate of the disks
+    #[arg(long, value_name = "RATE")]
+    pub(crate) disk_rate: Option<String>,
+    /// What arrives every day: "22:00-02:00 200GB, 07:00-07:30 20GB"
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) arrivals: Option<String>,
+    /// When the cache is settled: "every 2h" or "03:00, 15:00"
+    #[arg(long, value_name = "TIMES", default_value = "03:00")]
+    pub(crate) settle: String,
+    /// Draw the cache through the day, as SVG or PNG
+    #[arg(long, value_name = "FILE")]
+    pub(crate) chart: Option<PathBuf>,
+}
 
 #[derive(Serialize)]
 struct Answer<'a> {

@@ -1,16 +1,40 @@
 //! `rebuild`: lost disks back onto new ones.
 
+use std::path::PathBuf;
+
+use clap::Args;
 use sieve_core::fate::Fate;
 use sieve_store::fate::Totals;
 use sieve_store::rebuild::{self, Options, RebuildPlan, RebuildReport, Request};
 use sieve_store::{Error, Kind, Result};
 
 use super::{Context, volume_path};
-use crate::args::RebuildArguments;
+use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Watch;
 use crate::{confirm, json, load};
+
+/// What is rebuilt, and where.
+#[derive(Args)]
+pub(crate) struct RebuildArguments {
+    /// The lost disks
+    #[arg(required = true, value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+    /// The folder of the new disk, one for each name
+    #[arg(long, required = true, value_name = "DIR")]
+    pub(crate) onto: Vec<PathBuf>,
+    /// Bring these folders or files back before all others
+    #[arg(long, value_name = "PATH")]
+    pub(crate) first: Vec<String>,
+    /// Keep what comes back in pieces beside its name, with zeros for what is missing
+    #[arg(long)]
+    pub(crate) salvage: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
     let RebuildArguments { names, onto, first, salvage, restraint, consent } = arguments;

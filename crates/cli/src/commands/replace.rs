@@ -1,15 +1,40 @@
 //! `replace`: a parity image moves to another disk.
 
+use std::path::PathBuf;
+
+use clap::Args;
+use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::membership::replace::{self, ReplacePlan, ReplaceReport, ReplaceRequest};
 
 use super::Context;
 use super::sync::show_forecast;
-use crate::args::ReplaceArguments;
+use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{count, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load};
+
+/// A parity disk that gives its place to another.
+#[derive(Args)]
+pub(crate) struct ReplaceArguments {
+    /// The parity disk
+    #[arg(value_name = "NAME")]
+    pub(crate) name: String,
+    /// The folder of the new disk
+    #[arg(long, value_name = "DIR")]
+    pub(crate) onto: PathBuf,
+    /// How much of the new disk may be used, where the pool file limits the old one
+    #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
+    pub(crate) capacity: Option<ByteLength>,
+    /// The disk of the pool file that takes what the new one has no room for: the image lies on both
+    #[arg(long, value_name = "NAME")]
+    pub(crate) rest: Option<String>,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
     let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;

@@ -1,15 +1,36 @@
 //! `restore`: files as the last sync has them, or as they were when they were removed.
 
+use std::path::PathBuf;
+
+use clap::Args;
 use sieve_core::units::ByteLength;
 use sieve_store::restore::{self, Candidate, Recoverable, RestoreReport, Target, What};
 use sieve_store::{Error, Kind, Result, scan};
 
 use super::{Context, volume_path};
-use crate::args::RestoreArguments;
+use crate::args::{Consent, VolumeChoice};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Bars;
 use crate::{confirm, json, load};
+
+/// What is brought back.
+#[derive(Args)]
+pub(crate) struct RestoreArguments {
+    /// Files or folders, as they were called in the volume
+    #[arg(required_unless_present = "list", value_name = "PATH")]
+    pub(crate) paths: Vec<String>,
+    /// Show what could be had back, and stop
+    #[arg(long)]
+    pub(crate) list: bool,
+    /// Into this folder outside of the pool, instead of where they were
+    #[arg(long, value_name = "DIR")]
+    pub(crate) to: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
     let paths = arguments.paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use anstyle::Style;
+use clap::Args;
 use serde::Serialize;
 use sieve_core::health::{About, Verdict, judge};
 use sieve_core::risk::{Action, Advice, Cause, Comparison, RateSource, Simulated};
@@ -12,11 +13,29 @@ use sieve_store::risk::{DiskRisk, IntervalSource, Request, VolumeRisk, risk};
 use sieve_store::{Error, Kind, Result, journal, paper};
 
 use super::Context;
-use crate::args::RiskArguments;
+use crate::args::{Documents, PaperArguments};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time};
 use crate::shelf::Shelf;
 use crate::{json, load};
+
+/// How the risk is worked out.
+#[derive(Args)]
+pub(crate) struct RiskArguments {
+    /// Work out the few actions that would help most
+    #[arg(long)]
+    pub(crate) advise: bool,
+    /// Play so many years by chance, and hold the result against the computed one
+    #[arg(long, value_name = "YEARS")]
+    pub(crate) simulate: Option<f64>,
+    /// The seed of the play: the same seed plays the same years
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) seed: u64,
+    #[command(flatten)]
+    pub(crate) from: Documents,
+    #[command(flatten)]
+    pub(crate) paper: PaperArguments,
+}
 
 /// So many past syncs tell how often there is one.
 const SYNCS: usize = 10;

@@ -2,17 +2,42 @@
 
 use std::collections::BTreeMap;
 
+use clap::Args;
+use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
 use sieve_store::{Error, Kind, sync};
 
 use super::sync::{show_bytes, show_forecast};
 use super::{Context, volume_path};
-use crate::args::SettleArguments;
+use crate::args::{Consent, RestraintArguments, VolumeChoice};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load};
+
+/// What settles.
+#[derive(Args)]
+pub(crate) struct SettleArguments {
+    /// Only what lies in this folder
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Option<String>,
+    /// Only what has been waiting for so long, "12 hours"
+    #[arg(long, value_name = "TIME")]
+    pub(crate) older_than: Option<String>,
+    /// No more than it takes for so much to be free on the cache
+    #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
+    pub(crate) until: Option<ByteLength>,
+    /// Guard what has settled with a sync at once
+    #[arg(long)]
+    pub(crate) then_sync: bool,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 /// So many files are shown by name.
 const SHOWN: usize = 12;

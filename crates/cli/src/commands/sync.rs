@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use clap::Args;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
@@ -9,11 +10,29 @@ use sieve_store::mirror::MirrorPlan;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
 
 use super::Context;
-use crate::args::SyncArguments;
+use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load};
+
+/// What a sync does.
+#[derive(Args)]
+pub(crate) struct SyncArguments {
+    /// What is on this disk now is right, also if it looks suspicious
+    #[arg(long, value_name = "DISK", value_delimiter = ',')]
+    pub(crate) accept: Vec<String>,
+    /// Look only at these disks, and let the others sleep
+    #[arg(long, value_name = "DISK", value_delimiter = ',')]
+    pub(crate) disks: Vec<String>,
+    /// Let as many disks sleep as can be, also if it takes longer
+    #[arg(long)]
+    pub(crate) quiet: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;

@@ -1,14 +1,36 @@
 //! `verify`: everything read and compared, and mended on request.
 
+use clap::Args;
 use sieve_store::Result;
 use sieve_store::verify::{self, MendReport, Scope, VerifyReport};
 
 use super::{Context, volume_path};
-use crate::args::VerifyArguments;
+use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{count, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load, restraint};
+
+/// What a verify looks at, and what it does about damage.
+#[derive(Args)]
+pub(crate) struct VerifyArguments {
+    /// Only this share of the rows, those not checked for the longest, as "5 %": for every night
+    #[arg(long, value_name = "SHARE", conflicts_with_all = ["disks", "folder"])]
+    pub(crate) share: Option<String>,
+    /// Only what lies on these disks
+    #[arg(long, value_name = "DISK", value_delimiter = ',', conflicts_with = "folder")]
+    pub(crate) disks: Vec<String>,
+    /// Only this folder or file of the volumes
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Option<String>,
+    /// Mend what is damaged from parity, and keep the bytes that are replaced
+    #[arg(long)]
+    pub(crate) mend: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
 
 pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
     let scope = scope(arguments)?;

@@ -9,6 +9,7 @@ pub mod heat;
 pub mod held_files;
 pub mod intents;
 pub mod looks;
+pub mod nodes;
 pub mod objects;
 pub mod parity_state;
 pub mod pieces;

@@ -1,4 +1,4 @@
-//! Objects (files as they lie on a disk), their names, and what else lies there: folders, symlinks.
+//! Objects (files as they lie on a disk) and their names.
 
 use rusqlite::{Connection, OptionalExtension, Row};
 use sieve_core::fate::Standing;
@@ -7,7 +7,7 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
 use super::folders::{self, InFolder};
 use super::{corrupt, signed, unsigned};
-use crate::disk::{Attributes, EntryKind, Stamp, Stat};
+use crate::disk::{Attributes, Stamp, Stat};
 use crate::error::Result;
 
 /// A file as it lies on one disk.
@@ -384,7 +384,7 @@ pub fn attributes(c: &Connection, id: ObjectId) -> Result<Attributes> {
     Ok(statement.query_row([id.get()], |row| read_attributes(row, 0))?)
 }
 
-fn read_attributes(row: &Row<'_>, at: usize) -> rusqlite::Result<Attributes> {
+pub(super) fn read_attributes(row: &Row<'_>, at: usize) -> rusqlite::Result<Attributes> {
     let extended: Option<Vec<u8>> = row.get(at + 4)?;
     Ok(Attributes {
         mode: row.get(at)?,
@@ -439,154 +439,6 @@ pub fn forget_if_nameless(c: &Connection, object: ObjectId) -> Result<()> {
         "DELETE FROM object WHERE id = ?1 AND NOT EXISTS (SELECT 1 FROM name WHERE object = ?1)",
     )?
     .execute([object.get()])?;
-    Ok(())
-}
-
-/// A folder, symlink or special file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct NodeRow {
-    /// What it is.
-    pub kind: EntryKind,
-    /// Its attributes.
-    pub attributes: Attributes,
-    /// Its change time.
-    pub ctime: i64,
-    /// Where a symlink points.
-    pub target: Option<Vec<u8>>,
-    /// A replica of the catalogue knows it as it is.
-    pub recorded: bool,
-}
-
-const fn kind_code(kind: EntryKind) -> i64 {
-    match kind {
-        EntryKind::File => 0,
-        EntryKind::Folder => 1,
-        EntryKind::Symlink => 2,
-        EntryKind::Special => 3,
-    }
-}
-
-const fn kind_of(code: i64) -> EntryKind {
-    match code {
-        1 => EntryKind::Folder,
-        2 => EntryKind::Symlink,
-        _ => EntryKind::Special,
-    }
-}
-
-/// Calls `visit` with each folder, symlink and special file of a disk in tree order.
-///
-/// # Errors
-/// Those of `visit`; a path in the catalogue that leads out of the disk.
-pub fn for_each_node(
-    c: &Connection,
-    disk: DiskId,
-    mut visit: impl FnMut(RelPath, NodeRow) -> Result<()>,
-) -> Result<()> {
-    let mut statement = c.prepare_cached(
-        "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
-         FROM node WHERE disk = ?1 ORDER BY path",
-    )?;
-    let mut rows = statement.query([disk.get()])?;
-    while let Some(row) = rows.next()? {
-        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read_node(row)?)?;
-    }
-    Ok(())
-}
-
-/// Calls `visit` with each folder, symlink and special file in a folder, in the order of their names, and once with the name
-/// of each folder in it that has some below it.
-///
-/// # Errors
-/// Those of `visit`, and of the database.
-pub(crate) fn for_each_node_in(
-    c: &Connection,
-    disk: DiskId,
-    folder: &RelPath,
-    mut visit: impl FnMut(&[u8], InFolder<&NodeRow>) -> Result<()>,
-) -> Result<()> {
-    let mut statement = c.prepare_cached(
-        "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
-         FROM node WHERE disk = ?1 AND path >= ?2 AND path < ?3 ORDER BY path",
-    )?;
-    folders::for_each_in(&mut statement, disk, folder, |name, found| match found {
-        InFolder::Entry(row) => visit(name, InFolder::Entry(&read_node(row)?)),
-        InFolder::Below => visit(name, InFolder::Below),
-    })
-}
-
-/// Calls `visit` with the path of each folder, symlink and special file below a folder.
-///
-/// # Errors
-/// Those of `visit`; a path in the catalogue that leads out of the disk.
-pub(crate) fn for_each_node_below(
-    c: &Connection,
-    disk: DiskId,
-    folder: &RelPath,
-    mut visit: impl FnMut(RelPath) -> Result<()>,
-) -> Result<()> {
-    let (from, to) = folders::below(folder);
-    let mut statement =
-        c.prepare_cached("SELECT path FROM node WHERE disk = ?1 AND path >= ?2 AND path < ?3")?;
-    let mut rows = statement.query((disk.get(), from, to))?;
-    while let Some(row) = rows.next()? {
-        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?)?;
-    }
-    Ok(())
-}
-
-fn read_node(row: &Row<'_>) -> rusqlite::Result<NodeRow> {
-    Ok(NodeRow {
-        kind: kind_of(row.get(6)?),
-        attributes: read_attributes(row, 1)?,
-        ctime: row.get(7)?,
-        target: row.get(8)?,
-        recorded: row.get(9)?,
-    })
-}
-
-/// The folder, symlink or special file of that name.
-///
-/// # Errors
-/// What the database says.
-pub fn node(c: &Connection, disk: DiskId, path: &RelPath) -> Result<Option<NodeRow>> {
-    Ok(c.prepare_cached(
-        "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
-         FROM node WHERE disk = ?1 AND path = ?2",
-    )?
-    .query_row((disk.get(), path.tree_key()), read_node)
-    .optional()?)
-}
-
-/// Sets what is known of a folder, symlink or special file.
-///
-/// # Errors
-/// What the database says.
-pub fn set_node(c: &Connection, disk: DiskId, path: &RelPath, node: &NodeRow) -> Result<()> {
-    c.prepare_cached("INSERT OR REPLACE INTO node VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)")?
-        .execute((
-            disk.get(),
-            path.tree_key(),
-            kind_code(node.kind),
-            node.attributes.mode,
-            node.attributes.uid,
-            node.attributes.gid,
-            node.attributes.mtime,
-            node.ctime,
-            &node.target,
-            node.attributes.pack_extended(),
-            node.recorded,
-        ))?;
-    Ok(())
-}
-
-/// Forgets a folder, symlink or special file.
-///
-/// # Errors
-/// What the database says.
-pub fn remove_node(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
-    c.prepare_cached("DELETE FROM node WHERE disk = ?1 AND path = ?2")?
-        .execute((disk.get(), path.tree_key()))?;
     Ok(())
 }
 

@@ -9,7 +9,7 @@ use sieve_core::pool::VolumeKind;
 use sieve_core::units::{DiskId, ObjectId};
 
 use super::VolumeModel;
-use crate::catalogue::{held_files, objects, versions};
+use crate::catalogue::{held_files, nodes, objects, versions};
 use crate::content;
 use crate::disk::EntryKind;
 use crate::error::Result;
@@ -177,7 +177,7 @@ impl VolumeModel {
         for disk in data {
             let first = self.first_symlink.get(disk).copied().unwrap_or(usize::MAX);
             let mut position = u32::try_from(first).unwrap_or(u32::MAX);
-            objects::for_each_node(pool.catalogue.reading(), *disk, |path, node| {
+            nodes::for_each(pool.catalogue.reading(), *disk, |path, node| {
                 if node.kind == EntryKind::Symlink {
                     groups.entry((path.tree_key(), node.target)).or_default().push(position);
                     position = position.saturating_add(1);

@@ -13,7 +13,7 @@ use sieve_core::lane::{Piece, Rows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
 use super::VolumeModel;
-use crate::catalogue::{self, disks, objects, parity_state, versions};
+use crate::catalogue::{self, disks, nodes, objects, parity_state, versions};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::images::{cells_on, open_images};
@@ -266,7 +266,7 @@ impl VolumeModel {
         for disk in data {
             self.first_symlink.insert(*disk, self.model.objects.len());
             let index = self.sure_index(*disk);
-            objects::for_each_node(pool.catalogue.reading(), *disk, |_, node| {
+            nodes::for_each(pool.catalogue.reading(), *disk, |_, node| {
                 if node.kind == EntryKind::Symlink {
                     self.model.objects.push(ObjectState {
                         disk: index,

@@ -12,7 +12,7 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
 use super::reason::Traces;
 use super::{FileFate, Reason, shown_path};
-use crate::catalogue::{held_files, objects};
+use crate::catalogue::{held_files, nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::pieces::{PiecedFile, is_piece};
@@ -283,7 +283,7 @@ impl VolumeModel {
                 }
             })?;
             let mut position = self.first_symlink.get(&member.row.id).copied().unwrap_or(usize::MAX);
-            objects::for_each_node(pool.catalogue.reading(), member.row.id, |path, node| {
+            nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
                 if node.kind == EntryKind::Symlink && position < evaluation.fates.len() {
                     position += 1;
                     return show(&path, ByteLength::ZERO, position - 1);

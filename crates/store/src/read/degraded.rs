@@ -5,6 +5,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
 use super::{Taking, below, is_worth_another};
+use crate::catalogue::nodes;
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::pieces::PieceRow;
 use crate::catalogue::versions;
@@ -88,7 +89,7 @@ impl Taking<'_> {
         let reading = self.pool.catalogue.reading();
         self.make_parent(to)?;
         let Some(object) = object else {
-            return match objects::node(reading, member.row.id, path)?.map(|node| (node.kind, node.target)) {
+            return match nodes::get(reading, member.row.id, path)?.map(|node| (node.kind, node.target)) {
                 Some((EntryKind::Symlink, Some(target))) => self.out.make_symlink(&target, to),
                 _ => self.out.make_folder(to).map(|_| ()),
             };

@@ -5,7 +5,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::VersionId;
 
-use crate::catalogue::{apart, objects, versions};
+use crate::catalogue::{apart, nodes, objects, versions};
 use crate::content;
 use crate::disk::EntryKind;
 use crate::error::{Error, Kind, Result};
@@ -44,7 +44,7 @@ pub(super) fn find<'a>(
             }
             Ok(())
         };
-        objects::for_each_node(reading, best.row.id, |path, node| match node.kind {
+        nodes::for_each(reading, best.row.id, |path, node| match node.kind {
             EntryKind::Special => Ok(()),
             _ => add(path, false),
         })?;

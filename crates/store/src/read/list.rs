@@ -6,7 +6,7 @@ use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
-use crate::catalogue::objects;
+use crate::catalogue::{nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::fate::shown_path;
@@ -62,7 +62,7 @@ pub fn list(
             })
         };
         let reading = pool.catalogue.reading();
-        objects::for_each_node(reading, member.row.id, |path, node| {
+        nodes::for_each(reading, member.row.id, |path, node| {
             let kind = match node.kind {
                 EntryKind::Folder => "folder",
                 EntryKind::Symlink => "symlink",

@@ -12,7 +12,7 @@ use super::jobs::{self, Assembly, Job};
 use super::run::DataTarget;
 use super::{RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{self, disks, held_files, objects, parity_state, versions};
+use crate::catalogue::{self, disks, held_files, nodes, objects, parity_state, versions};
 use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
@@ -83,7 +83,7 @@ fn content_of(
 pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut RebuildReport) -> Result<()> {
     let mut folders = Vec::new();
     let mut symlinks = Vec::new();
-    objects::for_each_node(pool.catalogue.reading(), target.disk_id, |path, node| {
+    nodes::for_each(pool.catalogue.reading(), target.disk_id, |path, node| {
         match node.kind {
             EntryKind::Folder => folders.push((path, node)),
             EntryKind::Symlink => symlinks.push((path, node)),
@@ -289,7 +289,7 @@ fn adopt_object(
 }
 
 /// Whether another disk of a mirrored volume has the same symlink.
-fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &objects::NodeRow) -> Result<bool> {
+fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &nodes::NodeRow) -> Result<bool> {
     let row = &pool.member(target.disk_id)?.row;
     if pool.volume(Some(&row.volume))?.kind != VolumeKind::Mirrored {
         return Ok(false);
@@ -306,14 +306,14 @@ fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &objects
 
 fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
     let mut lost = Vec::new();
-    objects::for_each_node(t, target.disk_id, |path, node| {
+    nodes::for_each(t, target.disk_id, |path, node| {
         let is_back = target.disk.stat(&path)?.is_some_and(|stat| stat.kind == EntryKind::Symlink);
         if node.kind != EntryKind::Folder && !is_back {
             lost.push(path);
         }
         Ok(())
     })?;
-    lost.iter().try_for_each(|path| objects::remove_node(t, target.disk_id, path))
+    lost.iter().try_for_each(|path| nodes::remove(t, target.disk_id, path))
 }
 
 pub(super) fn new_path(target: &Target) -> Edit {

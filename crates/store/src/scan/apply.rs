@@ -10,7 +10,8 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 use super::ScanReport;
 use super::compare::{DiskChanges, SeenFile};
 use crate::catalogue::gone::{self, GoneRow};
-use crate::catalogue::objects::{self, NodeRow, ObjectRow};
+use crate::catalogue::nodes::{self, NodeRow};
+use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{disks, folders};
 use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::error::Result;
@@ -227,7 +228,7 @@ impl Applier<'_> {
     fn nodes(&mut self, nodes: Vec<(RelPath, Stat)>, vanished: &[RelPath]) -> Result<()> {
         for path in vanished {
             if self.disk.stat(path)?.is_none_or(|s| s.kind == EntryKind::File) {
-                objects::remove_node(self.transaction, self.disk_id, path)?;
+                nodes::remove(self.transaction, self.disk_id, path)?;
             }
         }
         for (path, stat) in nodes {
@@ -243,7 +244,7 @@ impl Applier<'_> {
                 _ => Attributes::of(&stat, Vec::new()),
             };
             let node = NodeRow { kind: stat.kind, attributes, ctime: stat.ctime, target, recorded: false };
-            objects::set_node(self.transaction, self.disk_id, &path, &node)?;
+            nodes::set(self.transaction, self.disk_id, &path, &node)?;
         }
         Ok(())
     }

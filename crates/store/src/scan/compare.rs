@@ -7,7 +7,8 @@ use sieve_core::units::DiskId;
 
 use super::walk::{Entry, Listing, Walk};
 use crate::catalogue::folders::{self, FolderRow, InFolder};
-use crate::catalogue::objects::{self, NodeRow, ObjectRow};
+use crate::catalogue::nodes::{self, NodeRow};
+use crate::catalogue::objects::{self, ObjectRow};
 use crate::disk::{Disk, EntryKind, Stat};
 use crate::error::Result;
 
@@ -159,7 +160,7 @@ impl Comparing<'_> {
         let (c, disk) = (self.c, self.disk);
         let changes = &mut self.changes;
         let mut found = listing.entries.iter().filter(|entry| entry.stat.kind != EntryKind::File).peekable();
-        objects::for_each_node_in(c, disk, &listing.path, |name, node| {
+        nodes::for_each_in_folder(c, disk, &listing.path, |name, node| {
             let InFolder::Entry(node) = node else {
                 return changes.vanished_nodes_below(c, disk, listing, name);
             };
@@ -221,7 +222,7 @@ impl DiskChanges {
         if is_walked(listing, name) {
             return Ok(());
         }
-        objects::for_each_node_below(c, disk, &in_folder(&listing.path, name)?, |path| {
+        nodes::for_each_below(c, disk, &in_folder(&listing.path, name)?, |path| {
             self.unlike.push(path.clone());
             self.vanished_nodes.push(path);
             Ok(())

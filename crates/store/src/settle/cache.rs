@@ -11,7 +11,7 @@ use super::{
     CacheSpace, CachedFile, NANOSECONDS_A_DAY, Options, PlannedMove, SettlePlan, Why, add_to, cached_files,
     caches_of, why_in_use,
 };
-use crate::catalogue::{held_files, objects};
+use crate::catalogue::{held_files, nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::grounds::Grounds;
@@ -83,7 +83,7 @@ fn others(pool: &Pool, volume: &VolumeSpec, options: &Options) -> Result<u64> {
         return Ok(0);
     }
     for member in caches_of(pool, volume) {
-        objects::for_each_node(pool.catalogue.reading(), member.row.id, |path, node| {
+        nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
             let is_wanted = (options.everything || volume.landing_of(&path) != Landing::Stay)
                 && options.folder.as_ref().is_none_or(|folder| path.is_within(folder));
             count += u64::from(is_wanted && node.kind == EntryKind::Symlink);

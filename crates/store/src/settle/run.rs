@@ -9,7 +9,7 @@ use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
 use super::{NANOSECONDS_A_DAY, Options, SettlePlan, caches_of, settled_key};
-use crate::catalogue::objects::{self, NodeRow};
+use crate::catalogue::nodes::{self, NodeRow};
 use crate::curves::learn;
 use crate::disk::{Disk, EntryKind};
 use crate::durable;
@@ -122,7 +122,7 @@ impl<'a> Folders<'a> {
     fn look(pool: &Pool, volume: &'a VolumeSpec, options: &Options) -> Result<Self> {
         let mut nodes = Vec::new();
         for member in caches_of(pool, volume) {
-            objects::for_each_node(pool.catalogue.reading(), member.row.id, |path, node| {
+            nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
                 let is_asked = options
                     .folder
                     .as_ref()
@@ -254,5 +254,5 @@ impl<'a> Folders<'a> {
 }
 
 fn forget_node(pool: &Pool, disk: DiskId, path: &RelPath) -> Result<()> {
-    pool.catalogue.transaction(|t| objects::remove_node(t, disk, path))
+    pool.catalogue.transaction(|t| nodes::remove(t, disk, path))
 }

@@ -9,16 +9,62 @@ mod map;
 mod show;
 mod summary;
 
+use std::path::PathBuf;
+
+use clap::Args;
 use sieve_store::fate::{Missing, Outlook, PoolOutlook, Step, disks_of_group};
 use sieve_store::{Error, Kind, Result, paper};
 
 use super::Context;
-use crate::args::FateArguments;
+use crate::args::{Breakdown, FateWord, PaperArguments};
 use crate::exit::Outcome;
 use crate::human::style;
 use crate::{json, load};
 use backup::Comparison;
 use summary::{Summary, summarise};
+
+/// What is to be foretold, and how it is to be shown.
+#[derive(Args)]
+pub(crate) struct FateArguments {
+    /// The disks that are lost; what is missing now counts as lost anyway
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lose: Vec<String>,
+    /// Lose all disks of a group of the pool file: a group, a link, a batch, a case, or a row of it (tower:2)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) group: Vec<String>,
+    /// Work out every set of so many disks, and rank them by what their loss costs
+    #[arg(long, value_name = "N", conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder"])]
+    pub(crate) any: Option<usize>,
+    /// Draw what each pair of disks costs: in the terminal, or into an .svg or .png file
+    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["any", "lose", "group", "list", "explain", "backup", "folder", "csv"])]
+    pub(crate) map: Option<Option<PathBuf>>,
+    /// Take it that this was done first: sync, settle, "add parity", "rm PATH" or "replace DISK with SIZE"
+    #[arg(long, value_name = "STEP")]
+    pub(crate) after: Vec<String>,
+    /// Look at the files of this folder only
+    #[arg(long, value_name = "PATH")]
+    pub(crate) folder: Option<String>,
+    /// Break the answer down by folder, disk or file type
+    #[arg(long, value_name = "WHAT", default_value = "folder")]
+    pub(crate) by: Breakdown,
+    /// How many files, or sets, to list
+    #[arg(long, value_name = "N")]
+    pub(crate) top: Option<usize>,
+    /// List every file of this fate: untouched, rebuilt, older, torn or gone
+    #[arg(long, value_name = "FATE")]
+    pub(crate) list: Option<FateWord>,
+    /// Tell the story of one file
+    #[arg(long, value_name = "PATH", conflicts_with_all = ["list", "backup", "folder", "csv"])]
+    pub(crate) explain: Option<String>,
+    /// Look for what would be lost in the listing, b3sum list or catalogue of another machine
+    #[arg(long, value_name = "LISTING")]
+    pub(crate) backup: Option<PathBuf>,
+    /// Print the files, or the sets, as CSV
+    #[arg(long, conflicts_with = "json")]
+    pub(crate) csv: bool,
+    #[command(flatten)]
+    pub(crate) paper: PaperArguments,
+}
 
 pub(super) fn run(context: &Context, asked: &FateArguments) -> Result<Outcome> {
     let files = asked.paper.files.as_deref();

@@ -1,9 +1,24 @@
-//! The arguments, as they are typed.
+//! The arguments, as they are typed; those of a command with many are in its own file.
+
+mod words;
 
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use sieve_core::units::{ByteLength, Rate};
+
+use crate::commands::design::DesignArguments;
+use crate::commands::fate::FateArguments;
+use crate::commands::grow::GrowArguments;
+use crate::commands::ingest::IngestArguments;
+use crate::commands::rebuild::RebuildArguments;
+use crate::commands::replace::ReplaceArguments;
+use crate::commands::restore::RestoreArguments;
+use crate::commands::risk::RiskArguments;
+use crate::commands::settle::SettleArguments;
+use crate::commands::sync::SyncArguments;
+use crate::commands::verify::VerifyArguments;
+pub(crate) use words::{Breakdown, FateWord, FilesystemWord, RoleWord, Wish};
 
 const GROUPS: &str = "\
 Commands, in the order of the work:
@@ -35,148 +50,6 @@ pub(crate) struct Arguments {
     pub(crate) binary: bool,
     #[command(subcommand)]
     pub(crate) command: Command,
-}
-
-/// What a sync does.
-#[derive(Args)]
-pub(crate) struct SyncArguments {
-    /// What is on this disk now is right, also if it looks suspicious
-    #[arg(long, value_name = "DISK", value_delimiter = ',')]
-    pub(crate) accept: Vec<String>,
-    /// Look only at these disks, and let the others sleep
-    #[arg(long, value_name = "DISK", value_delimiter = ',')]
-    pub(crate) disks: Vec<String>,
-    /// Let as many disks sleep as can be, also if it takes longer
-    #[arg(long)]
-    pub(crate) quiet: bool,
-    #[command(flatten)]
-    pub(crate) restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
-
-/// What is rebuilt, and where.
-#[derive(Args)]
-pub(crate) struct RebuildArguments {
-    /// The lost disks
-    #[arg(required = true, value_name = "NAME")]
-    pub(crate) names: Vec<String>,
-    /// The folder of the new disk, one for each name
-    #[arg(long, required = true, value_name = "DIR")]
-    pub(crate) onto: Vec<PathBuf>,
-    /// Bring these folders or files back before all others
-    #[arg(long, value_name = "PATH")]
-    pub(crate) first: Vec<String>,
-    /// Keep what comes back in pieces beside its name, with zeros for what is missing
-    #[arg(long)]
-    pub(crate) salvage: bool,
-    #[command(flatten)]
-    pub(crate) restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
-
-/// What settles.
-#[derive(Args)]
-pub(crate) struct SettleArguments {
-    /// Only what lies in this folder
-    #[arg(long, value_name = "PATH")]
-    pub(crate) folder: Option<String>,
-    /// Only what has been waiting for so long, "12 hours"
-    #[arg(long, value_name = "TIME")]
-    pub(crate) older_than: Option<String>,
-    /// No more than it takes for so much to be free on the cache
-    #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
-    pub(crate) until: Option<ByteLength>,
-    /// Guard what has settled with a sync at once
-    #[arg(long)]
-    pub(crate) then_sync: bool,
-    #[command(flatten)]
-    pub(crate) volume: VolumeChoice,
-    #[command(flatten)]
-    pub(crate) restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
-
-/// A disk that joins.
-#[derive(Args)]
-pub(crate) struct GrowArguments {
-    /// The disk; a new name comes into the pool file
-    #[arg(value_name = "NAME")]
-    pub(crate) name: String,
-    /// What it is to do
-    #[arg(long = "as", value_name = "ROLE")]
-    pub(crate) role: RoleWord,
-    /// Where it is mounted, if the pool file does not say so
-    #[arg(long, value_name = "DIR")]
-    pub(crate) at: Option<PathBuf>,
-    #[command(flatten)]
-    pub(crate) volume: VolumeChoice,
-    #[command(flatten)]
-    pub(crate) restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
-
-/// A parity disk that gives its place to another.
-#[derive(Args)]
-pub(crate) struct ReplaceArguments {
-    /// The parity disk
-    #[arg(value_name = "NAME")]
-    pub(crate) name: String,
-    /// The folder of the new disk
-    #[arg(long, value_name = "DIR")]
-    pub(crate) onto: PathBuf,
-    /// How much of the new disk may be used, where the pool file limits the old one
-    #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
-    pub(crate) capacity: Option<ByteLength>,
-    /// The disk of the pool file that takes what the new one has no room for: the image lies on both
-    #[arg(long, value_name = "NAME")]
-    pub(crate) rest: Option<String>,
-    #[command(flatten)]
-    pub(crate) restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
-
-/// What is brought back.
-#[derive(Args)]
-pub(crate) struct RestoreArguments {
-    /// Files or folders, as they were called in the volume
-    #[arg(required_unless_present = "list", value_name = "PATH")]
-    pub(crate) paths: Vec<String>,
-    /// Show what could be had back, and stop
-    #[arg(long)]
-    pub(crate) list: bool,
-    /// Into this folder outside of the pool, instead of where they were
-    #[arg(long, value_name = "DIR")]
-    pub(crate) to: Option<PathBuf>,
-    #[command(flatten)]
-    pub(crate) volume: VolumeChoice,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
-
-/// What a verify looks at, and what it does about damage.
-#[derive(Args)]
-pub(crate) struct VerifyArguments {
-    /// Only this share of the rows, those not checked for the longest, as "5 %": for every night
-    #[arg(long, value_name = "SHARE", conflicts_with_all = ["disks", "folder"])]
-    pub(crate) share: Option<String>,
-    /// Only what lies on these disks
-    #[arg(long, value_name = "DISK", value_delimiter = ',', conflicts_with = "folder")]
-    pub(crate) disks: Vec<String>,
-    /// Only this folder or file of the volumes
-    #[arg(long, value_name = "PATH")]
-    pub(crate) folder: Option<String>,
-    /// Mend what is damaged from parity, and keep the bytes that are replaced
-    #[arg(long)]
-    pub(crate) mend: bool,
-    #[command(flatten)]
-    pub(crate) restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
 }
 
 /// Consent for commands that write.
@@ -214,102 +87,6 @@ pub(crate) struct VolumeChoice {
     pub(crate) volume: Option<String>,
 }
 
-/// What `design` compares.
-#[derive(Args)]
-pub(crate) struct DesignArguments {
-    /// Hard disks, such as "12TB,10TB,2x6TB,4TB"; without any of these the disks of the pool file
-    #[arg(long, value_name = "SIZES")]
-    pub(crate) disks: Option<String>,
-    /// SSDs beside them, such as "2x1TB"
-    #[arg(long, value_name = "SIZES")]
-    pub(crate) ssd: Option<String>,
-    /// A table of disks, JSON or CSV: name, size, media, price
-    #[arg(long, value_name = "FILE")]
-    pub(crate) list: Option<PathBuf>,
-    /// The network that clients copy over
-    #[arg(long, value_name = "RATE", default_value = "117 MB/s")]
-    pub(crate) network: String,
-    /// What one more disk of this size would bring
-    #[arg(long, value_name = "SIZE", value_delimiter = ',')]
-    pub(crate) add: Vec<String>,
-    /// What matters most
-    #[arg(long, value_name = "WISH")]
-    pub(crate) want: Option<Wish>,
-    /// How many disks must be allowed to die with nothing lost
-    #[arg(long, value_name = "N", default_value_t = 1)]
-    pub(crate) survive: usize,
-    /// Draw usable space and losses side by side, as SVG or PNG
-    #[arg(long, value_name = "FILE")]
-    pub(crate) chart: Option<PathBuf>,
-    /// Write the recommended plan as a new pool file, on paper
-    #[arg(long, value_name = "FILE")]
-    pub(crate) write: Option<PathBuf>,
-}
-
-/// What `ingest` works out.
-#[derive(Args)]
-pub(crate) struct IngestArguments {
-    /// The stated rate of the link
-    #[arg(long, value_name = "RATE", default_value = "1 Gbit/s")]
-    pub(crate) link: String,
-    /// The link is wireless
-    #[arg(long)]
-    pub(crate) wireless: bool,
-    /// How fast the source gives its files
-    #[arg(long, value_name = "RATE")]
-    pub(crate) source: Option<String>,
-    /// How much is copied
-    #[arg(long, value_name = "SIZE", default_value = "100 GB")]
-    pub(crate) amount: String,
-    /// How large a file is on average
-    #[arg(long, value_name = "SIZE", default_value = "50 MB")]
-    pub(crate) file_size: String,
-    /// The size of the cache; what does not fit goes on to the disks
-    #[arg(long, value_name = "SIZE")]
-    pub(crate) cache: Option<String>,
-    /// The rate of the cache at first
-    #[arg(long, value_name = "RATE")]
-    pub(crate) cache_rate: Option<String>,
-    /// How much the cache takes before its fast area is full
-    #[arg(long, value_name = "SIZE")]
-    pub(crate) fast_area: Option<String>,
-    /// The rate of the cache after that
-    #[arg(long, value_name = "RATE")]
-    pub(crate) sustained: Option<String>,
-    /// The rate of the disks
-    #[arg(long, value_name = "RATE")]
-    pub(crate) disk_rate: Option<String>,
-    /// What arrives every day: "22:00-02:00 200GB, 07:00-07:30 20GB"
-    #[arg(long, value_name = "PATTERN")]
-    pub(crate) arrivals: Option<String>,
-    /// When the cache is settled: "every 2h" or "03:00, 15:00"
-    #[arg(long, value_name = "TIMES", default_value = "03:00")]
-    pub(crate) settle: String,
-    /// Draw the cache through the day, as SVG or PNG
-    #[arg(long, value_name = "FILE")]
-    pub(crate) chart: Option<PathBuf>,
-}
-
-/// A wish, as it is typed.
-#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum Wish {
-    Space,
-    Safety,
-    Speed,
-    Cheap,
-}
-
-impl From<Wish> for sieve_core::design::Want {
-    fn from(wish: Wish) -> Self {
-        match wish {
-            Wish::Space => Self::Space,
-            Wish::Safety => Self::Safety,
-            Wish::Speed => Self::Speed,
-            Wish::Cheap => Self::Cheap,
-        }
-    }
-}
-
 /// Where the documents about the machine come from.
 #[derive(Args)]
 pub(crate) struct Documents {
@@ -326,75 +103,6 @@ pub(crate) struct PaperArguments {
     pub(crate) files: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) volume: VolumeChoice,
-}
-
-/// What is to be foretold, and how it is to be shown.
-#[derive(Args)]
-pub(crate) struct FateArguments {
-    /// The disks that are lost; what is missing now counts as lost anyway
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
-    pub(crate) lose: Vec<String>,
-    /// Lose all disks of a group of the pool file: a group, a link, a batch, a case, or a row of it (tower:2)
-    #[arg(long, value_name = "NAME")]
-    pub(crate) group: Vec<String>,
-    /// Work out every set of so many disks, and rank them by what their loss costs
-    #[arg(long, value_name = "N", conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder"])]
-    pub(crate) any: Option<usize>,
-    /// Draw what each pair of disks costs: in the terminal, or into an .svg or .png file
-    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["any", "lose", "group", "list", "explain", "backup", "folder", "csv"])]
-    pub(crate) map: Option<Option<PathBuf>>,
-    /// Take it that this was done first: sync, settle, "add parity", "rm PATH" or "replace DISK with SIZE"
-    #[arg(long, value_name = "STEP")]
-    pub(crate) after: Vec<String>,
-    /// Look at the files of this folder only
-    #[arg(long, value_name = "PATH")]
-    pub(crate) folder: Option<String>,
-    /// Break the answer down by folder, disk or file type
-    #[arg(long, value_name = "WHAT", default_value = "folder")]
-    pub(crate) by: Breakdown,
-    /// How many files, or sets, to list
-    #[arg(long, value_name = "N")]
-    pub(crate) top: Option<usize>,
-    /// List every file of this fate: untouched, rebuilt, older, torn or gone
-    #[arg(long, value_name = "FATE")]
-    pub(crate) list: Option<FateWord>,
-    /// Tell the story of one file
-    #[arg(long, value_name = "PATH", conflicts_with_all = ["list", "backup", "folder", "csv"])]
-    pub(crate) explain: Option<String>,
-    /// Look for what would be lost in the listing, b3sum list or catalogue of another machine
-    #[arg(long, value_name = "LISTING")]
-    pub(crate) backup: Option<PathBuf>,
-    /// Print the files, or the sets, as CSV
-    #[arg(long, conflicts_with = "json")]
-    pub(crate) csv: bool,
-    #[command(flatten)]
-    pub(crate) paper: PaperArguments,
-}
-
-/// How the risk is worked out.
-#[derive(Args)]
-pub(crate) struct RiskArguments {
-    /// Work out the few actions that would help most
-    #[arg(long)]
-    pub(crate) advise: bool,
-    /// Play so many years by chance, and hold the result against the computed one
-    #[arg(long, value_name = "YEARS")]
-    pub(crate) simulate: Option<f64>,
-    /// The seed of the play: the same seed plays the same years
-    #[arg(long, value_name = "N", default_value_t = 1)]
-    pub(crate) seed: u64,
-    #[command(flatten)]
-    pub(crate) from: Documents,
-    #[command(flatten)]
-    pub(crate) paper: PaperArguments,
-}
-
-/// By what an answer is broken down.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum Breakdown {
-    Folder,
-    Disk,
-    Type,
 }
 
 #[derive(Subcommand)]
@@ -672,60 +380,4 @@ pub(crate) enum Command {
         #[arg(long, requires = "dir", conflicts_with = "set_up_only")]
         paper: bool,
     },
-}
-
-/// A filesystem, as it is typed.
-#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum FilesystemWord {
-    Ext4,
-    Xfs,
-}
-
-impl From<FilesystemWord> for sieve_core::prepare::NewFilesystem {
-    fn from(word: FilesystemWord) -> Self {
-        match word {
-            FilesystemWord::Ext4 => Self::Ext4,
-            FilesystemWord::Xfs => Self::Xfs,
-        }
-    }
-}
-
-/// A fate, as it is typed.
-#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum FateWord {
-    Untouched,
-    Rebuilt,
-    Older,
-    Torn,
-    Gone,
-}
-
-impl From<FateWord> for sieve_core::fate::Fate {
-    fn from(word: FateWord) -> Self {
-        match word {
-            FateWord::Untouched => Self::Untouched,
-            FateWord::Rebuilt => Self::Rebuilt,
-            FateWord::Older => Self::Older,
-            FateWord::Torn => Self::Torn,
-            FateWord::Gone => Self::Gone,
-        }
-    }
-}
-
-/// What a disk does, as it is typed.
-#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub(crate) enum RoleWord {
-    Data,
-    Parity,
-    Cache,
-}
-
-impl From<RoleWord> for sieve_store::label::Role {
-    fn from(word: RoleWord) -> Self {
-        match word {
-            RoleWord::Data => Self::Data,
-            RoleWord::Parity => Self::Parity,
-            RoleWord::Cache => Self::Cache,
-        }
-    }
 }

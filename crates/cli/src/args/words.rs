@@ -1,0 +1,85 @@
+//! Words that are chosen from, as they are typed.
+
+/// A wish, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Wish {
+    Space,
+    Safety,
+    Speed,
+    Cheap,
+}
+
+impl From<Wish> for sieve_core::design::Want {
+    fn from(wish: Wish) -> Self {
+        match wish {
+            Wish::Space => Self::Space,
+            Wish::Safety => Self::Safety,
+            Wish::Speed => Self::Speed,
+            Wish::Cheap => Self::Cheap,
+        }
+    }
+}
+
+/// A filesystem, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum FilesystemWord {
+    Ext4,
+    Xfs,
+}
+
+impl From<FilesystemWord> for sieve_core::prepare::NewFilesystem {
+    fn from(word: FilesystemWord) -> Self {
+        match word {
+            FilesystemWord::Ext4 => Self::Ext4,
+            FilesystemWord::Xfs => Self::Xfs,
+        }
+    }
+}
+
+/// A fate, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum FateWord {
+    Untouched,
+    Rebuilt,
+    Older,
+    Torn,
+    Gone,
+}
+
+impl From<FateWord> for sieve_core::fate::Fate {
+    fn from(word: FateWord) -> Self {
+        match word {
+            FateWord::Untouched => Self::Untouched,
+            FateWord::Rebuilt => Self::Rebuilt,
+            FateWord::Older => Self::Older,
+            FateWord::Torn => Self::Torn,
+            FateWord::Gone => Self::Gone,
+        }
+    }
+}
+
+/// What a disk does, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum RoleWord {
+    Data,
+    Parity,
+    Cache,
+}
+
+impl From<RoleWord> for sieve_store::label::Role {
+    fn from(word: RoleWord) -> Self {
+        match word {
+            RoleWord::Data => Self::Data,
+            RoleWord::Parity => Self::Parity,
+            RoleWord::Cache => Self::Cache,
+        }
+    }
+}
+
+/// By what an answer is broken down.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Breakdown {
+    Folder,
+    Disk,
+    Type,
+}
