@@ -432,3 +432,35 @@ fn a_limit_holds_for_what_goes_in_pieces() {
     lab.run(&["settle", "--limit", "11MB/s", "--yes"]).expect(&[0]);
     assert!(begun.elapsed().as_secs_f64() >= 0.8, "{:?}", begun.elapsed());
 }
+
+/// What a command says at its end is held against what `status` counts.
+#[rstest]
+#[case::one_cache(ONE, 5, &["is on one disk alone", "on the disks is unguarded until"], 3)]
+#[case::mirrored(MIRRORED, 5, &["is on 2 disks until it settles", "on the disks is unguarded until"], 0)]
+fn put_and_sync_promise_no_more_than_is_so(
+    #[case] caches: &str,
+    #[case] count: usize,
+    #[case] said: &[&str],
+    #[case] alone: u64,
+) {
+    let lab = lab(caches);
+    let mut chance = Chance::new(3);
+    for number in 0..count {
+        let folder = if number < 3 { "card/nest" } else { "card/scans" };
+        write(&lab.root().join(folder).join(format!("clip-{number}.mkv")), &chance.bytes(70_000));
+    }
+    let put = lab.run(&["put", "card/nest", "card/scans", "/", "--yes"]).expect(&[0]);
+    for words in said {
+        assert!(put.stdout.contains(words), "{words}: {}", put.stdout);
+    }
+    let sync = lab.run(&["sync", "--yes"]).expect(&[0]);
+    assert_eq!(sync.stdout.contains("Everything there is, is guarded now."), alone == 0, "{}", sync.stdout);
+    assert_eq!(sync.stdout.contains("3 files, 210 kB: on the cache alone"), alone > 0, "{}", sync.stdout);
+    let (status, sync) = (json(&lab, &["status", "--json"]), json(&lab, &["sync", "--yes", "--json"]));
+    assert_eq!(status["unguarded"], sync["unguarded"]);
+    assert_eq!(sync["unguarded"]["on-cache"]["files"].as_u64().unwrap_or(0), alone, "{sync}");
+    let settled = lab.run(&["settle", "--then-sync", "--yes"]).expect(&[0]);
+    assert!(settled.stdout.contains("what has settled is guarded now"), "{}", settled.stdout);
+    let sync = json(&lab, &["sync", "--yes", "--json"]);
+    assert_eq!(sync["unguarded"], serde_json::json!({}), "{sync}");
+}

@@ -228,7 +228,8 @@ fn a_member_that_was_away_is_brought_up_to_date_by_difference() {
     let lab = mirrored("data = [\"alder\", \"beech\"]");
     fs::rename(lab.disk("beech"), lab.root().join("away")).unwrap();
     write(&lab.root().join("more/owl.flac"), b"came while beech was away");
-    lab.run(&["put", "more", "/", "--yes"]).expect(&[0]);
+    let put = lab.run(&["put", "more", "/", "--yes"]).expect(&[0]);
+    assert!(put.stdout.contains("They are on one disk alone"), "{}", put.stdout);
     write(&lab.disk("alder").join("card/take-3.flac"), b"edited while beech was away");
     lab.run(&["status"]).expect(&[1]);
     fs::rename(lab.root().join("away"), lab.disk("beech")).unwrap();
@@ -238,6 +239,9 @@ fn a_member_that_was_away_is_brought_up_to_date_by_difference() {
     assert_eq!(fs::read(lab.disk("beech").join("more/owl.flac")).unwrap(), b"came while beech was away");
     assert_eq!(fs::read(lab.disk("beech").join("card/take-3.flac")).unwrap(), b"edited while beech was away");
     assert_eq!(json(&lab, &["status", "--json"])["guard"][0]["files"], 0);
+    write(&lab.root().join("last/wren.flac"), b"came when both were there");
+    let put = lab.run(&["put", "last", "/", "--yes"]).expect(&[0]);
+    assert!(put.stdout.contains("Each on the disks is on 2 of them."), "{}", put.stdout);
 }
 
 #[test]

@@ -216,21 +216,41 @@ fn limits(pool: &Pool) -> Result<Vec<Limited>> {
     Ok(limits)
 }
 
-fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
-    let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
+/// What is unguarded and why, as the disks were last scanned.
+///
+/// # Errors
+/// What a disk or the database says.
+pub fn unguarded(pool: &Pool) -> Result<BTreeMap<Unguarded, Count>> {
+    let mut found = BTreeMap::new();
+    count_guards(pool, |_, _| (), &mut found).map(|_| found)
+}
+
+/// Shows the level of each file to `visit`, adds up what is unguarded, and returns the models of the volumes.
+fn count_guards(
+    pool: &Pool,
+    mut visit: impl FnMut(u8, ByteLength),
+    unguarded: &mut BTreeMap<Unguarded, Count>,
+) -> Result<Vec<VolumeModel>> {
     let mut models = Vec::new();
     for volume in pool.volumes() {
         let model = fate::load(pool, &volume.name)?;
         let evaluation = model.evaluate(&[]);
         model.for_each_file(pool, &evaluation, |file| {
-            levels.entry(file.guard).or_default().add(file.size_bytes);
+            visit(file.guard, file.size_bytes);
             if let Some(reason) = file.unguarded {
-                status.unguarded.entry(reason).or_default().add(file.size_bytes);
+                unguarded.entry(reason).or_default().add(file.size_bytes);
             }
             Ok(())
         })?;
         models.push(model);
     }
+    Ok(models)
+}
+
+fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
+    let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
+    let count = |level, bytes| levels.entry(level).or_default().add(bytes);
+    let models = count_guards(pool, count, &mut status.unguarded)?;
     if status.a_sync_helps() {
         status.sync_would_guard = Some(guarded_by_a_sync(pool, models, &status.unguarded)?);
     }

@@ -2,8 +2,11 @@
 
 use std::path::PathBuf;
 
+use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_store::Result;
 use sieve_store::fate::Count;
+use sieve_store::label::Role;
+use sieve_store::pool::Pool;
 use sieve_store::put::{self, PutReport};
 
 use super::{Context, volume_path};
@@ -23,10 +26,13 @@ pub(super) fn run(
 ) -> Result<Outcome> {
     let folder = volume_path(folder)?;
     let pool = load::pool(&context.pool)?;
-    let volume = pool.volume(volume)?.name;
-    let plan = put::plan(&pool, &volume, sources, &folder, replace)?;
+    let volume = pool.volume(volume)?;
+    let plan = put::plan(&pool, &volume.name, sources, &folder, replace)?;
     if !context.json {
-        anstream::println!("Copies to {volume}:/{folder}, each file verified before it gets its name:\n");
+        anstream::println!(
+            "Copies to {}:/{folder}, each file verified before it gets its name:\n",
+            volume.name
+        );
         show_by_disk(&plan.by_disk);
         if plan.replaced > 0 {
             anstream::println!(
@@ -52,12 +58,49 @@ pub(super) fn run(
     if context.json {
         json::print(&report)?;
     } else {
-        anstream::println!(
-            "\n{} They are unguarded until the next sync.",
-            style::paint(style::WELL, "Copied and verified.")
-        );
+        let done = style::paint(style::WELL, "Copied and verified.");
+        anstream::println!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
     }
     Ok(Outcome::Fine)
+}
+
+/// What guards the new files until something else is done, in words.
+fn what_guards(pool: &Pool, volume: &VolumeSpec, by_disk: &[(String, Count)]) -> Result<String> {
+    let (mut on_cache, mut on_disks) = (false, false);
+    for (name, _) in by_disk.iter().filter(|(_, amount)| amount.files > 0) {
+        let is_cache = pool.member_named(name)?.row.role == Role::Cache;
+        on_cache |= is_cache;
+        on_disks |= !is_cache;
+    }
+    // Disks that are away get no copy.
+    let there = |role| pool.members_of(&volume.name, role).filter(|member| member.writable().is_ok()).count();
+    let is_mirrored = volume.kind == VolumeKind::Mirrored;
+    let has_parity = !volume.parity.is_empty();
+    let mut words = Vec::new();
+    if on_cache {
+        words.push(match volume.cache.copies.min(there(Role::Cache)) {
+            ..2 if has_parity || is_mirrored => {
+                "What is on the cache is on one disk alone: settle --then-sync guards it.".to_string()
+            }
+            ..2 => "What is on the cache is on one disk alone.".to_string(),
+            copies => format!("What is on the cache is on {copies} disks until it settles."),
+        });
+    }
+    if on_disks {
+        let they_are = if on_cache { "What is on the disks is" } else { "They are" };
+        words.push(match (has_parity, volume.copies.min(there(Role::Data))) {
+            (true, ..2) => format!("{they_are} unguarded until the next sync."),
+            (false, ..2) if is_mirrored => {
+                format!(
+                    "{they_are} on one disk alone: a sync makes the other copies when their disks are back."
+                )
+            }
+            (false, ..2) => format!("{they_are} guarded by nothing: {} has no parity.", volume.name),
+            (true, copies) => format!("Each on the disks is on {copies} of them; a sync adds parity."),
+            (false, copies) => format!("Each on the disks is on {copies} of them."),
+        });
+    }
+    Ok(words.join(" "))
 }
 
 /// A table of files and bytes by disk.

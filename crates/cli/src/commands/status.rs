@@ -1,7 +1,6 @@
 //! `status`: one glance.
 
 use anstyle::Style;
-use sieve_core::fate::Unguarded;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::fate::Count;
@@ -13,7 +12,7 @@ use sieve_store::status::{DiskStatus, Status, status};
 use super::Context;
 use crate::args::PaperArguments;
 use crate::exit::Outcome;
-use crate::human::{Table, count, size, style, time, units};
+use crate::human::{Table, count, reason, size, style, time, units};
 use crate::{json, load};
 
 pub(super) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcome> {
@@ -199,27 +198,5 @@ fn show_guard(status: &Status) {
         ]);
     }
     table.print();
-    for (reason, amount) in &status.unguarded {
-        let files = units::files(amount.files);
-        anstream::println!(
-            "    {} {files}, {}: {}",
-            style::paint(style::BAD, "↳"),
-            size(amount.bytes),
-            why(*reason)
-        );
-    }
-}
-
-const fn why(reason: Unguarded) -> &'static str {
-    match reason {
-        Unguarded::New => "came after the last sync",
-        Unguarded::OnCache => "on the cache alone",
-        Unguarded::Changed => "changed after the last sync",
-        Unguarded::Doubtful => "times or place moved since the last sync; to be read again",
-        Unguarded::Suspect => "damaged, or changed with the times put back",
-        Unguarded::NoParity => "no valid parity in their rows",
-        Unguarded::StaleNeighbours => "other files in their rows changed: parity is needed for those",
-        Unguarded::DiskMissing => "a disk is missing: parity is needed for that one",
-        Unguarded::NoReplica => "no other disk has a current catalogue",
-    }
+    reason::show_unguarded(&status.unguarded);
 }

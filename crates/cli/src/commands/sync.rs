@@ -3,16 +3,19 @@
 use std::collections::BTreeMap;
 
 use clap::Args;
+use serde::Serialize;
+use sieve_core::fate::Unguarded;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
+use sieve_store::fate::Count;
 use sieve_store::mirror::MirrorPlan;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
+use sieve_store::{Result, status};
 
 use super::Context;
 use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
-use crate::human::{Table, count, size, style, units};
+use crate::human::{Table, count, reason, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load};
 
@@ -34,6 +37,14 @@ pub(crate) struct SyncArguments {
     pub(crate) consent: Consent,
 }
 
+/// What a sync did, and what is unguarded all the same.
+#[derive(Serialize)]
+struct Synced<'a> {
+    #[serde(flatten)]
+    report: &'a SyncReport,
+    unguarded: &'a BTreeMap<Unguarded, Count>,
+}
+
 pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
@@ -50,10 +61,12 @@ pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
         return Ok(Outcome::Fine);
     }
     let report = sync::execute(&mut pool, &plan, &options, &Watch::new(&restraint))?;
+    let is_shown = context.json || asks || !report.is_clean();
+    let unguarded = if is_shown { status::unguarded(&pool)? } else { BTreeMap::new() };
     if context.json {
-        json::print(&report)?;
-    } else if asks || !report.is_clean() {
-        show_report(&plan, &report, &options.disks);
+        json::print(&Synced { report: &report, unguarded: &unguarded })?;
+    } else if is_shown {
+        show_report(&plan, &report, &options.disks, &unguarded);
     }
     Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
 }
@@ -156,7 +169,12 @@ pub(super) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap
     table.print();
 }
 
-fn show_report(plan: &SyncPlan, report: &SyncReport, disks: &[String]) {
+fn show_report(
+    plan: &SyncPlan,
+    report: &SyncReport,
+    disks: &[String],
+    unguarded: &BTreeMap<Unguarded, Count>,
+) {
     style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
     show_bytes(&report.read_bytes, &report.written_bytes);
     let lists = [
@@ -203,11 +221,15 @@ fn show_report(plan: &SyncPlan, report: &SyncReport, disks: &[String]) {
     }
     if report.is_clean() {
         let what = match disks {
-            [] => "Everything there is, is guarded now.".to_string(),
+            [] if unguarded.is_empty() => "Everything there is, is guarded now.".to_string(),
+            [] => "What a sync can guard is guarded now; what it cannot:".to_string(),
             named => {
                 format!("What is on {} is guarded now; the other disks were not looked at.", named.join(", "))
             }
         };
         anstream::println!("\n{}", style::paint(style::WELL, what));
+        if disks.is_empty() {
+            reason::show_unguarded(unguarded);
+        }
     }
 }

@@ -1,9 +1,12 @@
 //! Why a file does not come back, in words.
 
-use sieve_core::fate::Unguarded;
-use sieve_store::fate::{Reason, RowsShort, StaleLane};
+use std::collections::BTreeMap;
 
-use super::units::count;
+use sieve_core::fate::Unguarded;
+use sieve_store::fate::{Count, Reason, RowsShort, StaleLane};
+
+use super::units::{self, count};
+use super::{size, style};
 
 /// A sentence without a full stop, about a file at a path.
 pub(crate) fn sentence(reason: &Reason, path: &str) -> String {
@@ -28,6 +31,33 @@ pub(crate) const fn own_words(own: Unguarded) -> &'static str {
         Unguarded::NoParity => "its rows have no valid parity",
         Unguarded::StaleNeighbours => "other files in its rows changed after the last sync",
         Unguarded::DiskMissing => "a disk is missing, and parity is needed for that one",
+        Unguarded::NoReplica => "no other disk has a current catalogue",
+    }
+}
+
+/// A line for each reason why files are unguarded.
+pub(crate) fn show_unguarded(unguarded: &BTreeMap<Unguarded, Count>) {
+    for (reason, amount) in unguarded {
+        let files = units::files(amount.files);
+        anstream::println!(
+            "    {} {files}, {}: {}",
+            style::paint(style::BAD, "↳"),
+            size(amount.bytes),
+            why(*reason)
+        );
+    }
+}
+
+const fn why(reason: Unguarded) -> &'static str {
+    match reason {
+        Unguarded::New => "came after the last sync",
+        Unguarded::OnCache => "on the cache alone",
+        Unguarded::Changed => "changed after the last sync",
+        Unguarded::Doubtful => "times or place moved since the last sync; to be read again",
+        Unguarded::Suspect => "damaged, or changed with the times put back",
+        Unguarded::NoParity => "no valid parity in their rows",
+        Unguarded::StaleNeighbours => "other files in their rows changed: parity is needed for those",
+        Unguarded::DiskMissing => "a disk is missing: parity is needed for that one",
         Unguarded::NoReplica => "no other disk has a current catalogue",
     }
 }

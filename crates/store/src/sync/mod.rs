@@ -162,7 +162,7 @@ pub struct SyncReport {
 }
 
 impl SyncReport {
-    /// Whether everything there is, is guarded now.
+    /// Whether everything that a sync can guard is guarded now.
     pub fn is_clean(&self) -> bool {
         self.left_for_next.is_empty()
             && self.conflicts.is_empty()

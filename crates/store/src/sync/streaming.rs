@@ -76,7 +76,7 @@ pub(super) fn run(
         )?,
         report,
         contents: Recorded::default(),
-        begun: begun(&sync),
+        begun: std::mem::take(&mut sync.begun),
         streamed: Streamed::default(),
     };
     pass.batches(&mut sync, &mut images, &work.windows)?;
@@ -158,12 +158,6 @@ fn amounts(
     let parities = pool.members_of(volume, Role::Parity);
     amounts.extend(parities.map(|member| (member.row.name.clone(), parity)));
     Ok(amounts)
-}
-
-/// What an earlier sync had read of contents.
-fn begun(sync: &VolumeSync) -> HashMap<VersionId, Vec<Subtree>> {
-    let begun = sync.fresh.iter().filter(|(_, fresh)| !fresh.subtrees.is_empty());
-    begun.map(|(version, fresh)| (*version, fresh.subtrees.clone())).collect()
 }
 
 fn no_room(pool: &Pool, sync: &VolumeSync) -> Result<Vec<String>> {

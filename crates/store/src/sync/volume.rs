@@ -39,6 +39,8 @@ pub(super) struct VolumeSync {
     /// Contents whose checksums are not known yet, under provisional negative numbers (or their own, where an earlier
     /// sync had read a part).
     pub(super) fresh: HashMap<VersionId, Fresh>,
+    /// What an earlier sync had read of some of them: their cells so far.
+    pub(super) begun: HashMap<VersionId, Vec<Subtree>>,
     facts: Facts,
 }
 
@@ -51,8 +53,6 @@ pub(super) struct Fresh {
     pub(super) path: RelPath,
     pub(super) stamp: Stamp,
     pub(super) data: Data,
-    /// The cells that were read already.
-    pub(super) subtrees: Vec<Subtree>,
 }
 
 /// Which contents that are not read yet take part.
@@ -180,6 +180,7 @@ pub(super) fn load(
         target: Vec::new(),
         no_room: Vec::new(),
         fresh: HashMap::new(),
+        begun: HashMap::new(),
         facts: Facts::default(),
     };
     let curves = Curves::read(&*pool.home)?;
@@ -211,6 +212,8 @@ pub(super) fn load(
         sync.no_room.extend(target.no_room);
     }
     sync.facts.readable.sort_unstable();
+    sync.begun = unfinished;
+    sync.begun.retain(|version, _| sync.fresh.contains_key(version));
     Ok(sync)
 }
 
@@ -349,7 +352,6 @@ impl Contents<'_> {
                 Data::new(&ranges.unwrap_or_default())
             }
         };
-        let subtrees = begun.and_then(|begun| self.unfinished.get(&begun).cloned()).unwrap_or_default();
         let stamp = Stamp {
             inode: row.get::<_, i64>(8)?.cast_unsigned(),
             size,
@@ -357,7 +359,7 @@ impl Contents<'_> {
             ctime: row.get(10)?,
         };
         self.sync.wanted.push(Wanted { version: number, data: data.clone() });
-        self.sync.fresh.insert(number, Fresh { object, lane: self.lane, path, stamp, data, subtrees });
+        self.sync.fresh.insert(number, Fresh { object, lane: self.lane, path, stamp, data });
         Ok(())
     }
 }
