@@ -464,3 +464,21 @@ fn put_and_sync_promise_no_more_than_is_so(
     let sync = json(&lab, &["sync", "--yes", "--json"]);
     assert_eq!(sync["unguarded"], serde_json::json!({}), "{sync}");
 }
+
+#[test]
+fn a_cache_before_disks_that_nothing_guards_promises_nothing() {
+    let disks = [("alder", 60), ("flint", 20)];
+    let lab = Lab::of(PROGRAM, &disks, "data = [\"alder\"]\ncache = [\"flint\"]\nreserve = \"4 MB\"");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    write(&lab.root().join("nest/clip.mkv"), b"a clip");
+    let put = lab.run(&["put", "nest", "/", "--yes"]).expect(&[0]).stdout;
+    assert!(put.contains("is on one disk alone.") && !put.contains("guards"), "{put}");
+    let settled = lab.run(&["settle", "--then-sync", "--yes"]).expect(&[0]).stdout;
+    assert!(settled.contains("Nothing guards it: recordings has no parity."), "{settled}");
+    assert!(!settled.contains("a sync guards") && !settled.contains("is guarded"), "{settled}");
+    write(&lab.root().join("large/clip.mkv"), &[7; 18_000_000]);
+    let put = lab.run(&["put", "large", "/", "--yes"]).expect(&[0]).stdout;
+    assert!(put.contains("They are guarded by nothing: recordings has no parity."), "{put}");
+    let sync = lab.run(&["sync", "--yes"]).expect(&[0]).stdout;
+    assert!(sync.contains("2 files") && sync.contains("no valid parity"), "{sync}");
+}

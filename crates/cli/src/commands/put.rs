@@ -79,7 +79,7 @@ fn what_guards(pool: &Pool, volume: &VolumeSpec, by_disk: &[(String, Count)]) ->
     let mut words = Vec::new();
     if on_cache {
         words.push(match volume.cache.copies.min(there(Role::Cache)) {
-            ..2 if has_parity || is_mirrored => {
+            ..2 if volume.has_guard() => {
                 "What is on the cache is on one disk alone: settle --then-sync guards it.".to_string()
             }
             ..2 => "What is on the cache is on one disk alone.".to_string(),

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use clap::Args;
+use sieve_core::pool::VolumeSpec;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
@@ -57,7 +58,7 @@ pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
         }
         return Ok(Outcome::Fine);
     }
-    if !context.json && arguments.then_sync {
+    if !context.json && arguments.then_sync && volume.has_guard() {
         anstream::println!("\nThen a sync guards what has settled.");
     }
     if !confirm::go_on(arguments.consent, "Settle?")? {
@@ -78,7 +79,8 @@ pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
     if context.json {
         json::print(&serde_json::json!({ "settle": report, "sync": synced }))?;
     } else {
-        show_report(&report, &plan, synced.as_ref());
+        show_report(&report, &plan);
+        show_guard(&volume, &report, synced.as_ref());
     }
     Ok(Outcome::well(is_well))
 }
@@ -220,7 +222,7 @@ fn percent(share: f64) -> String {
     format!("{:.0} %", share * 100.0)
 }
 
-fn show_report(report: &SettleReport, plan: &SettlePlan, synced: Option<&sync::SyncReport>) {
+fn show_report(report: &SettleReport, plan: &SettlePlan) {
     let files: u64 = report.moved.by_disk.values().map(|count| count.files).sum();
     style::heading(&format!("Moved and verified: {}.", units::files(files)));
     let mut table = Table::new(&["disk", ">files", ">size"]);
@@ -234,7 +236,16 @@ fn show_report(report: &SettleReport, plan: &SettlePlan, synced: Option<&sync::S
     if report.moved.stopped {
         anstream::println!("\n{}", style::paint(style::WATCH, "Stopped: run settle again for the rest."));
     }
+}
+
+/// What guards what has moved.
+fn show_guard(volume: &VolumeSpec, report: &SettleReport, synced: Option<&sync::SyncReport>) {
+    let has_moved = !report.moved.by_disk.is_empty();
     match synced {
+        _ if has_moved && !volume.has_guard() => {
+            let words = format!("Nothing guards it: {} has no parity.", volume.name);
+            anstream::println!("\n{}", style::paint(style::WATCH, words));
+        }
         Some(sync) if sync.is_clean() => {
             anstream::println!("\n{}", style::paint(style::WELL, "Synced: what has settled is guarded now."));
         }
@@ -242,7 +253,7 @@ fn show_report(report: &SettleReport, plan: &SettlePlan, synced: Option<&sync::S
             "\n{}",
             style::paint(style::WATCH, "The sync did not guard everything: zinc-sieve sync says why.")
         ),
-        None if files > 0 => anstream::println!("\nThe next sync guards what has settled."),
+        None if has_moved => anstream::println!("\nThe next sync guards what has settled."),
         None => {}
     }
 }

@@ -76,7 +76,7 @@ fn show(status: &Status) {
     for conflict in status.conflicts.iter().take(5) {
         let disks = conflict.disks.join(" and ");
         anstream::println!(
-            "\n{} {} lies on {disks}: both are guarded, one should be renamed",
+            "\n{} {} lies on {disks}: both stay, one should be renamed",
             style::paint(style::WATCH, "conflict:"),
             conflict.path
         );

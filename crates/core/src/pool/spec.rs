@@ -390,6 +390,11 @@ impl VolumeSpec {
         !self.cache.disks.is_empty()
     }
 
+    /// Whether a sync guards what is on its disks, by parity or by copies.
+    pub fn has_guard(&self) -> bool {
+        !self.parity.is_empty() || self.kind == VolumeKind::Mirrored
+    }
+
     /// The tier of a data disk.
     pub fn tier_of(&self, disk: &str) -> Tier {
         if self.fast.iter().any(|name| name == disk) { Tier::Fast } else { Tier::Slow }
