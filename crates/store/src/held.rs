@@ -94,7 +94,8 @@ impl Holding<'_> {
             for (item, held, before) in &self.items {
                 let stat = disk.stat(held)?.ok_or_else(|| vanished(disk, held))?;
                 // Our own rename moves the change time; that alone raises no doubt.
-                let trusted = before.is_some_and(|b| item.object.matches(&b));
+                let trusted = before.is_some_and(|before| item.object.matches(&before))
+                    && item.object.matches_but_for_ctime(&stat);
                 let standing =
                     if trusted { item.object.standing } else { item.object.standing.max(Standing::Doubtful) };
                 let row = HeldRow {
@@ -133,8 +134,7 @@ fn move_in_catalogue(
     stat: &Stat,
     standing: Standing,
 ) -> Result<()> {
-    objects::remove_name(t, disk, &row.original)?;
-    objects::set_name(t, disk, &row.path, object.id)?;
+    objects::rename(t, disk, &row.original, &row.path, object.id)?;
     objects::set_stat(t, object.id, stat, standing)?;
     held_files::insert(t, disk, row)
 }

@@ -408,6 +408,17 @@ pub fn set_name(c: &Connection, disk: DiskId, path: &RelPath, object: ObjectId) 
     Ok(())
 }
 
+/// Gives an object another name in place of one that it has.
+///
+/// # Errors
+/// What the database says.
+pub fn rename(c: &Connection, disk: DiskId, from: &RelPath, to: &RelPath, object: ObjectId) -> Result<()> {
+    let renamed = c
+        .prepare_cached("UPDATE name SET path = ?3, object = ?4 WHERE disk = ?1 AND path = ?2")?
+        .execute((disk.get(), from.tree_key(), to.tree_key(), object.get()))?;
+    if renamed == 0 { set_name(c, disk, to, object) } else { Ok(()) }
+}
+
 /// Takes a name away.
 ///
 /// # Errors

@@ -13,7 +13,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::objects;
+use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{mark_changed, versions};
 use crate::disk::{Attributes, Disk, EntryKind};
 use crate::durable;
@@ -419,18 +419,23 @@ impl Relocation<'_> {
     fn let_go(&mut self, file: &Move, names: &[RelPath]) -> Result<()> {
         for source in &file.from {
             let holds = source.leaving == Leaving::Hold;
-            self.moved.held +=
-                take_away(self.pool, source.disk, holds, vec![(source.object, names.to_vec())])?;
+            let object = objects::get(self.pool.catalogue.reading(), source.object)?;
+            let files = object.into_iter().map(|object| (object, names.to_vec())).collect();
+            self.moved.held += take_away(self.pool, source.disk, holds, files)?;
         }
         Ok(())
     }
 
     fn take_sources_away(&mut self, brought: Vec<Brought<'_>>) -> Result<()> {
         let mut leaving: BTreeMap<(DiskId, bool), Vec<Named>> = BTreeMap::new();
-        for file in brought {
-            for source in &file.of.from {
+        for Brought { of, task, .. } in brought {
+            for source in &of.from {
+                let object = match source.object == task.object.id {
+                    true => Some(task.object.clone()),
+                    false => objects::get(self.pool.catalogue.reading(), source.object)?,
+                };
                 let group = leaving.entry((source.disk, source.leaving == Leaving::Hold)).or_default();
-                group.push((source.object, file.task.names.clone()));
+                group.extend(object.map(|object| (object, task.names.clone())));
             }
         }
         for ((disk, holds), files) in leaving {
@@ -441,7 +446,7 @@ impl Relocation<'_> {
 }
 
 /// An object with its names.
-type Named = (ObjectId, Vec<RelPath>);
+type Named = (ObjectRow, Vec<RelPath>);
 
 /// A line of the journal.
 #[derive(Serialize)]
@@ -457,9 +462,7 @@ fn take_away(pool: &Pool, disk: DiskId, holds: bool, files: Vec<Named>) -> Resul
     let member = pool.member(disk)?;
     let real = member.writable()?;
     let (mut gone, mut to_hold) = (Vec::new(), Vec::new());
-    let reading = pool.catalogue.reading().unchecked_transaction()?;
-    for (id, names) in files {
-        let Some(mut object) = objects::get(&reading, id)? else { continue };
+    for (mut object, names) in files {
         let Some(first) = names.first() else { continue };
         if real.stat(first)?.is_none_or(|stat| !object.matches(&stat)) {
             continue; // changed in the last moment: both stay, and the next scan reports them
@@ -468,7 +471,7 @@ fn take_away(pool: &Pool, disk: DiskId, holds: bool, files: Vec<Named>) -> Resul
         for name in &names[kept..] {
             real.remove_file(name)?;
         }
-        gone.extend(names[kept..].iter().cloned().map(|name| (id, name)));
+        gone.extend(names[kept..].iter().cloned().map(|name| (object.id, name)));
         if holds {
             if names.len() > 1 {
                 // Giving up its other names moved its change time.
@@ -477,7 +480,6 @@ fn take_away(pool: &Pool, disk: DiskId, holds: bool, files: Vec<Named>) -> Resul
             to_hold.push(ToHold { path: first.clone(), object });
         }
     }
-    drop(reading);
     durable::sync_parents(&**real, gone.iter().map(|(_, name)| name))?;
     if !gone.is_empty() {
         pool.catalogue.transaction(|t| {

@@ -49,7 +49,9 @@ fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
             let lost = names.iter().filter(|name| !there.contains(name));
             lost.into_iter().try_for_each(|name| objects::remove_name(t, source.disk, name))
         })?;
-        take_away(pool, source.disk, source.leaving == Leaving::Hold, vec![(object.id, there)])?;
+        let object = objects::get(pool.catalogue.reading(), source.object)?;
+        let files = object.into_iter().map(|object| (object, there.clone())).collect();
+        take_away(pool, source.disk, source.leaving == Leaving::Hold, files)?;
     }
     Ok(())
 }
