@@ -2,6 +2,7 @@
 
 mod args;
 mod chart;
+mod command_line;
 mod commands;
 mod confirm;
 mod demo;
@@ -19,7 +20,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
-    let arguments = args::Arguments::parse();
+    let arguments = command_line::Arguments::parse();
     human::units::choose(arguments.binary);
     let json = arguments.json;
     match commands::run(arguments) {

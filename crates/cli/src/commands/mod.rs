@@ -36,7 +36,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::Share;
 use sieve_store::{Error, Kind, Result};
 
-use crate::args::{Arguments, Command};
+use crate::command_line::{Arguments, Command};
 use crate::exit::Outcome;
 
 /// What every command needs.

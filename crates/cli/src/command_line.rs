@@ -1,0 +1,328 @@
+//! The command line: all commands, with their help.
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand};
+use sieve_core::units::ByteLength;
+
+use crate::args::{Consent, Documents, FilesystemWord, PaperArguments, VolumeChoice};
+use crate::commands::design::DesignArguments;
+use crate::commands::fate::FateArguments;
+use crate::commands::grow::GrowArguments;
+use crate::commands::ingest::IngestArguments;
+use crate::commands::rebuild::RebuildArguments;
+use crate::commands::replace::ReplaceArguments;
+use crate::commands::restore::RestoreArguments;
+use crate::commands::risk::RiskArguments;
+use crate::commands::settle::SettleArguments;
+use crate::commands::sync::SyncArguments;
+use crate::commands::verify::VerifyArguments;
+
+const GROUPS: &str = "\
+Commands, in the order of the work:
+  look              disks, bays, health, burn-in
+  design            design, ingest, check
+  build             prepare, create, grow, adopt
+  use               put, get, ls, rm, restore, settle
+  protect           sync, verify
+  foresee           fate, drill, risk
+  repair, change    rebuild, replace, vacate, dissolve
+  watch             status, measure, bench
+  learn             demo
+
+Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
+3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost.";
+
+/// Pool mixed disks, guard them with parity drives, and know file by file what survives when disks die
+#[derive(Parser)]
+#[command(version, after_help = GROUPS, max_term_width = 100)]
+pub(crate) struct Arguments {
+    /// The pool file; without it ./pool.toml, and where there is none, the file that $ZINC_SIEVE_POOL names
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) pool: Option<PathBuf>,
+    /// Print the result as JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Show sizes in binary units (KiB, MiB, GiB)
+    #[arg(long, global = true)]
+    pub(crate) binary: bool,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// List the disks of the machine and the pool: which is which
+    #[command(
+        after_help = "Example:\n  zinc-sieve disks\n  zinc-sieve disks alder\n  zinc-sieve disks --from machine"
+    )]
+    Disks {
+        /// Show everything about this disk: its name, its serial number or the kernel's name
+        name: Option<String>,
+        #[command(flatten)]
+        from: Documents,
+    },
+    /// Draw the case with its bays, or show the one to pull
+    #[command(after_help = "Example:\n  zinc-sieve bays\n  zinc-sieve bays --find cedar")]
+    Bays {
+        /// Show where this disk is
+        #[arg(long, value_name = "NAME")]
+        find: Option<String>,
+        #[command(flatten)]
+        from: Documents,
+    },
+    /// Judge every disk by what it reports about itself: fine, watch, replace soon, do not use
+    #[command(after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine")]
+    Health {
+        #[command(flatten)]
+        from: Documents,
+    },
+    /// Write a pattern to all free space and read it back, before a disk holds anything
+    #[command(
+        after_help = "Example:\n  zinc-sieve burn-in /mnt/new\n  zinc-sieve burn-in /mnt/new --amount 50GB --yes\n  zinc-sieve burn-in /dev/sdx --overwrite sdx    # destroys what is on it"
+    )]
+    BurnIn {
+        /// A folder, whose free space is filled; or an image or a device, which is overwritten
+        path: PathBuf,
+        /// At most so much
+        #[arg(long, value_name = "SIZE")]
+        amount: Option<String>,
+        /// The name of the image or device, typed out: everything on it is destroyed
+        #[arg(long, value_name = "NAME")]
+        overwrite: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Compare the ways to lay a volume over a set of disks, bought or not
+    #[command(
+        after_help = "Example:\n  zinc-sieve design --disks \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB --want space --survive 2"
+    )]
+    Design(DesignArguments),
+    /// Work out how fast copies will go in, and how large a cache must be
+    #[command(
+        after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\" --settle 09:00 --chart day.svg"
+    )]
+    Ingest(IngestArguments),
+    /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
+    #[command(after_help = "Example:\n  zinc-sieve check")]
+    Check,
+    /// Print a script that takes new disks to mounted members: partition, filesystem, mount point, fstab
+    #[command(
+        after_help = "Example:\n  zinc-sieve prepare elm=sde > prepare.sh\n  zinc-sieve prepare elm=TW12-8BQ4K7 --erase TW12-8BQ4K7 --filesystem xfs\n\nNothing is run: read the script, then run it as root."
+    )]
+    Prepare {
+        /// The disks, each with its new name: NAME=DISK, where DISK is a serial number, a stable or the kernel's name
+        #[arg(required = true, value_name = "NAME=DISK")]
+        disks: Vec<String>,
+        /// What is on this disk may be erased
+        #[arg(long, value_name = "DISK", value_delimiter = ',')]
+        erase: Vec<String>,
+        /// The filesystem
+        #[arg(long, value_name = "KIND", default_value = "ext4")]
+        filesystem: FilesystemWord,
+        /// The folder that the mount points are made in
+        #[arg(long, value_name = "DIR", default_value = "/mnt")]
+        mount_root: String,
+        #[command(flatten)]
+        from: Documents,
+    },
+    /// Make the pool: label its disks; files that are on them stay and become part of the volume
+    #[command(after_help = "Example:\n  zinc-sieve create --dry-run\n  zinc-sieve create")]
+    Create(Consent),
+    /// Add a disk to a volume: its files stay and become part of it, or parity is computed onto it
+    #[command(
+        after_help = "Example:\n  zinc-sieve grow elm --as data --at /mnt/elm\n  zinc-sieve grow spruce --as parity --at /mnt/spruce --limit \"80 MB/s\""
+    )]
+    Grow(GrowArguments),
+    /// Take up a pool that comes from elsewhere, from its disks alone
+    #[command(
+        after_help = "Example:\n  zinc-sieve adopt /mnt/* --dry-run\n  zinc-sieve --pool ~/fernhollow/pool.toml adopt /media/alder /media/oak"
+    )]
+    Adopt {
+        /// Where its disks are mounted; those that are missing are told
+        #[arg(required = true, value_name = "DIR")]
+        folders: Vec<PathBuf>,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Copy files and folders into a folder of a volume, verified
+    #[command(after_help = "Example:\n  zinc-sieve put ~/card/2031-05-04 dawn-chorus")]
+    Put {
+        /// Files and folders to copy
+        #[arg(required = true, value_name = "SOURCE")]
+        sources: Vec<PathBuf>,
+        /// The folder of the volume that they go to (`.` for its root)
+        folder: String,
+        /// Replace files that are there; what they were is held until the next sync
+        #[arg(long)]
+        replace: bool,
+        #[command(flatten)]
+        volume: VolumeChoice,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Copy files and folders out of a volume, checked against their checksums
+    #[command(after_help = "Example:\n  zinc-sieve get dawn-chorus/2031-05-04 ~/restored")]
+    Get {
+        /// Paths in the volume
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+        /// The folder to copy to
+        target: PathBuf,
+        /// Take them from this disk, where two hold the same path
+        #[arg(long, value_name = "NAME")]
+        disk: Option<String>,
+        #[command(flatten)]
+        volume: VolumeChoice,
+    },
+    /// List what is in a volume
+    #[command(after_help = "Example:\n  zinc-sieve ls nest-cams")]
+    Ls {
+        /// A folder of the volume
+        #[arg(default_value = ".")]
+        folder: String,
+        #[command(flatten)]
+        volume: VolumeChoice,
+    },
+    /// Remove files; they are held, out of sight, until the next sync has passed them
+    #[command(
+        after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029"
+    )]
+    Rm {
+        /// Paths in the volume
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+        /// Remove folders with everything in them
+        #[arg(long)]
+        recursive: bool,
+        #[command(flatten)]
+        volume: VolumeChoice,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Bring back files that were removed or overwritten since the last sync
+    #[command(
+        after_help = "Example:\n  zinc-sieve restore --list\n  zinc-sieve restore nest-cams/box7.mkv\n  zinc-sieve restore dawn --to /tmp/dawn-as-it-was"
+    )]
+    Restore(RestoreArguments),
+    /// Move what waits on the cache to its place on the disks, verified
+    #[command(
+        after_help = "Example:\n  zinc-sieve settle --dry-run\n  zinc-sieve settle --then-sync\n  zinc-sieve settle --until \"200 GB\" --idle"
+    )]
+    Settle(SettleArguments),
+    /// Bring parity up to the present
+    #[command(
+        after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --quiet\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"
+    )]
+    Sync(SyncArguments),
+    /// Read everything and compare it with the checksums and the parity; mend what is damaged
+    #[command(
+        after_help = "Example:\n  zinc-sieve verify\n  zinc-sieve verify --share \"5 %\" --idle\n  zinc-sieve verify --disks cedar\n  zinc-sieve verify --folder nest-cams\n  zinc-sieve verify --mend"
+    )]
+    Verify(VerifyArguments),
+    /// Tell what becomes of every file when disks are lost
+    #[command(
+        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2\n  zinc-sieve fate --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
+    )]
+    Fate(FateArguments),
+    /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
+    #[command(
+        after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\"\n  zinc-sieve drill --practice /tmp/practice"
+    )]
+    Drill {
+        /// The disks that are taken to be lost
+        #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',')]
+        lose: Vec<String>,
+        /// Make a small pool like yours in this new folder, with made-up files, to rehearse the failure on
+        #[arg(long, value_name = "DIR", conflicts_with = "sample")]
+        practice: Option<PathBuf>,
+        /// Look at this share of the files only: quick, and no proof
+        #[arg(long, value_name = "SHARE")]
+        sample: Option<String>,
+    },
+    /// Tell how much to worry: what a year may cost, from what, and what would help
+    #[command(
+        after_help = "Example:\n  zinc-sieve risk --advise\n  zinc-sieve risk --simulate 100000\n  zinc-sieve risk --from machine    # with what the disks report of themselves"
+    )]
+    Risk(RiskArguments),
+    /// Bring lost disks back onto new, empty ones
+    #[command(
+        after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2\n  zinc-sieve rebuild cedar --onto /mnt/new --first nest-cams --salvage"
+    )]
+    Rebuild(RebuildArguments),
+    /// Move the image of a parity disk to another disk, or to two; it is copied, not computed
+    #[command(
+        after_help = "Example:\n  zinc-sieve replace oak --onto /mnt/larger\n  zinc-sieve replace oak --onto /mnt/ash --rest elm    # two smaller disks: elm is in the pool file"
+    )]
+    Replace(ReplaceArguments),
+    /// Take parity disks out of the pool; they are left without a trace of it
+    #[command(after_help = "Example:\n  zinc-sieve vacate spruce --dry-run\n  zinc-sieve vacate spruce")]
+    Vacate {
+        /// The parity disks
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// End a volume: its disks are left with the files that they hold, and no trace of the pool
+    #[command(
+        after_help = "Example:\n  zinc-sieve dissolve recordings --dry-run\n  zinc-sieve dissolve recordings"
+    )]
+    Dissolve {
+        /// The volume
+        #[arg(value_name = "VOLUME")]
+        volume: String,
+        #[command(flatten)]
+        consent: Consent,
+    },
+    /// Time real copies into each landing of a volume and back
+    #[command(after_help = "Example:\n  zinc-sieve measure --amount \"2 GB\"")]
+    Measure {
+        /// How much is copied
+        #[arg(long, value_name = "SIZE", default_value = "1 GB", value_parser = ByteLength::parse)]
+        amount: ByteLength,
+        #[command(flatten)]
+        volume: VolumeChoice,
+    },
+    /// Show at one glance how the pool is
+    #[command(
+        after_help = "Example:\n  zinc-sieve status\n  zinc-sieve status --files listing.csv    # a pool on paper"
+    )]
+    Status {
+        #[command(flatten)]
+        paper: PaperArguments,
+    },
+    /// Measure what this machine's processor and memory allow, or how fast the disks of the pool are read
+    #[command(
+        after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --disks --amount \"1 GB\""
+    )]
+    Bench {
+        /// Measure the disks of the pool, one at a time and all at once; they are only read
+        #[arg(long, conflicts_with = "kernel")]
+        disks: bool,
+        /// How much is read of each disk
+        #[arg(long, value_name = "SIZE", default_value = "256 MB", requires = "disks", value_parser = ByteLength::parse)]
+        amount: ByteLength,
+        /// Only this set of instructions
+        #[arg(long, value_name = "NAME")]
+        kernel: Option<String>,
+        /// Measure for a moment only: to see that it works
+        #[arg(long, hide = true)]
+        quick: bool,
+    },
+    /// Play the whole story on made-up files in a temporary folder
+    #[command(
+        after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
+    )]
+    Demo {
+        /// Play it in this new folder, and leave everything there
+        #[arg(long, value_name = "DIR")]
+        dir: Option<PathBuf>,
+        /// Only make the disks, the pool file and a card full of files, to try the commands on
+        #[arg(long, requires = "dir")]
+        set_up_only: bool,
+        /// Only make a pool on paper, of realistic size, with a listing of its files
+        #[arg(long, requires = "dir", conflicts_with = "set_up_only")]
+        paper: bool,
+    },
+}
