@@ -220,16 +220,16 @@ fn show_report(
         anstream::println!("\n{} stayed as before.", units::parity_cells(report.rows_left));
     }
     if report.is_clean() {
-        let what = match disks {
-            [] if unguarded.is_empty() => "Everything there is, is guarded now.".to_string(),
-            [] => "What a sync can guard is guarded now; what it cannot:".to_string(),
-            named => {
-                format!("What is on {} is guarded now; the other disks were not looked at.", named.join(", "))
+        let named = disks.join(", ");
+        let what = match (unguarded.is_empty(), disks) {
+            (true, []) => "Everything there is, is guarded now.".to_string(),
+            (true, _) => format!("What is on {named} is guarded now; the other disks were not looked at."),
+            (false, []) => "What a sync can guard is guarded now; what it cannot:".to_string(),
+            (false, _) => {
+                format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
             }
         };
         anstream::println!("\n{}", style::paint(style::WELL, what));
-        if disks.is_empty() {
-            reason::show_unguarded(unguarded);
-        }
+        reason::show_unguarded(unguarded);
     }
 }

@@ -235,7 +235,7 @@ impl Relocation<'_> {
     fn finish(&mut self, batch: Batch<'_>) -> Result<()> {
         self.make_durable(&batch.files)?;
         self.record(&batch.files)?;
-        self.take_sources_away(batch.files)?;
+        self.take_sources_away(batch.files.iter().map(|file| (file.of, &file.task)))?;
         // After a failure the next start looks at what was left half done.
         match batch.failure {
             Some(error) => Err(error),
@@ -408,27 +408,16 @@ impl Relocation<'_> {
                         let name = self.pool.member(*disk)?.row.name.clone();
                         self.moved.by_disk.entry(name).or_default().add(*length);
                     }
-                    self.let_go(file, &task.names)?;
+                    self.take_sources_away(std::iter::once((file, &task)))?;
                 }
             },
         }
         self.pool.catalogue.transaction(|t| intents::remove(t, intent))
     }
 
-    /// The sources of a single file.
-    fn let_go(&mut self, file: &Move, names: &[RelPath]) -> Result<()> {
-        for source in &file.from {
-            let holds = source.leaving == Leaving::Hold;
-            let object = objects::get(self.pool.catalogue.reading(), source.object)?;
-            let files = object.into_iter().map(|object| (object, names.to_vec())).collect();
-            self.moved.held += take_away(self.pool, source.disk, holds, files)?;
-        }
-        Ok(())
-    }
-
-    fn take_sources_away(&mut self, brought: Vec<Brought<'_>>) -> Result<()> {
+    fn take_sources_away<'m>(&mut self, moved: impl Iterator<Item = (&'m Move, &'m Task)>) -> Result<()> {
         let mut leaving: BTreeMap<(DiskId, bool), Vec<Named>> = BTreeMap::new();
-        for Brought { of, task, .. } in brought {
+        for (of, task) in moved {
             for source in &of.from {
                 let object = match source.object == task.object.id {
                     true => Some(task.object.clone()),

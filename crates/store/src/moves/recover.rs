@@ -29,7 +29,7 @@ pub(crate) fn recover(pool: &Pool, id: i64, moves: &[Move]) -> Result<()> {
 
 fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
     for source in &file.from {
-        let Some(object) = objects::get(pool.catalogue.reading(), source.object)? else { continue };
+        let Some(mut object) = objects::get(pool.catalogue.reading(), source.object)? else { continue };
         let names = objects::names(pool.catalogue.reading(), object.id)?;
         let names: Vec<RelPath> = names.into_iter().filter(|name| !crate::scan::is_held(name)).collect();
         let disk = pool.member(source.disk)?.writable()?;
@@ -38,20 +38,18 @@ fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
             forget(pool, source, &names)?;
             continue;
         }
-        let stat = disk.stat(&there[0])?;
-        if !stat.is_some_and(|stat| object.matches_but_for_ctime(&stat))
-            || !copies_are_whole(pool, file, source, &there)?
-        {
+        let stat = disk.stat(&there[0])?.filter(|stat| object.matches_but_for_ctime(stat));
+        let Some(stat) = stat else { continue };
+        if !copies_are_whole(pool, file, source, &there)? {
             continue;
         }
         pool.catalogue.transaction(|t| {
-            stat.map_or(Ok(()), |stat| objects::set_stat(t, object.id, &stat, object.standing))?;
+            objects::set_stat(t, object.id, &stat, object.standing)?;
             let lost = names.iter().filter(|name| !there.contains(name));
             lost.into_iter().try_for_each(|name| objects::remove_name(t, source.disk, name))
         })?;
-        let object = objects::get(pool.catalogue.reading(), source.object)?;
-        let files = object.into_iter().map(|object| (object, there.clone())).collect();
-        take_away(pool, source.disk, source.leaving == Leaving::Hold, files)?;
+        object.ctime = stat.ctime;
+        take_away(pool, source.disk, source.leaving == Leaving::Hold, vec![(object, there)])?;
     }
     Ok(())
 }
