@@ -86,11 +86,13 @@ fn parity_of_a_mirror(volume: &VolumeSpec) -> Option<Finding> {
     let (parities, copies) = (volume.parity.len(), volume.copies);
     let message = match parities {
         0 => return None,
-        few if few < copies => format!(
-            "parity is pointless on volume {}: with {copies} copies any {} disks may die anyway, and {few} parity adds nothing to that",
-            volume.name,
-            copies - 1
-        ),
+        few if few < copies => {
+            let any = if copies == 2 { "any disk".to_string() } else { format!("any {} disks", copies - 1) };
+            format!(
+                "parity is pointless on volume {}: with {copies} copies {any} may die anyway, and {few} parity adds nothing to that",
+                volume.name
+            )
+        }
         _ => format!(
             "copies are pointless on volume {}: its {parities} parities alone let any {parities} disks die",
             volume.name

@@ -71,7 +71,7 @@ fn show_plan(plan: &GrowPlan) {
                 plan.slot
             );
             anstream::println!(
-                "{} on it ({}) stay as they are and become part of the volume; the next sync guards them.",
+                "What is on it stays as it is and becomes part of the volume: {} ({}).",
                 units::files(plan.kept_files),
                 size(plan.kept_bytes)
             );
@@ -79,7 +79,7 @@ fn show_plan(plan: &GrowPlan) {
         Role::Cache => {
             anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as a cache.");
             anstream::println!(
-                "{} on it ({}) stay as they are and wait for the next settle.",
+                "What is on it stays as it is and waits for the next settle: {} ({}).",
                 units::files(plan.kept_files),
                 size(plan.kept_bytes)
             );
@@ -101,7 +101,7 @@ fn show_report(report: &GrowReport) {
     let GrowReport { disk, volume, .. } = report;
     match report.role {
         Role::Data => anstream::println!(
-            "\n{disk} is a data disk of {volume} now, with {} on it: zinc-sieve sync guards them.",
+            "\n{disk} is a data disk of {volume} now, with {} on it. Next: zinc-sieve sync",
             units::files(report.files)
         ),
         Role::Cache => anstream::println!(

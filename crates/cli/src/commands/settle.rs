@@ -6,6 +6,7 @@ use clap::Args;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
+use sieve_store::fate::Count;
 use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
 use sieve_store::{Error, Kind, sync};
 
@@ -223,19 +224,29 @@ fn percent(share: f64) -> String {
 }
 
 fn show_report(report: &SettleReport, plan: &SettlePlan) {
-    let files: u64 = report.moved.by_disk.values().map(|count| count.files).sum();
-    style::heading(&format!("Moved and verified: {}.", units::files(files)));
-    let mut table = Table::new(&["disk", ">files", ">size"]);
-    for (disk, amount) in &report.moved.by_disk {
-        table.row([disk.clone(), count(amount.files), size(amount.bytes)]);
+    show_moved(&report.moved.by_disk);
+    if report.given_up > 0 {
+        anstream::println!("\nGiven up for their space: {}.", units::files(report.given_up));
     }
-    table.print();
     let planned: Vec<&str> = plan.left_alone.iter().map(|left| left.path.as_str()).collect();
     let unplanned = report.moved.left_alone.iter().filter(|left| !planned.contains(&left.path.as_str()));
     show_left_alone(unplanned);
     if report.moved.stopped {
         anstream::println!("\n{}", style::paint(style::WATCH, "Stopped: run settle again for the rest."));
     }
+}
+
+fn show_moved(by_disk: &BTreeMap<String, Count>) {
+    if by_disk.is_empty() {
+        return;
+    }
+    let files = by_disk.values().map(|count| count.files).sum();
+    style::heading(&format!("Moved and verified: {}.", units::files(files)));
+    let mut table = Table::new(&["disk", ">files", ">size"]);
+    for (disk, amount) in by_disk {
+        table.row([disk.clone(), count(amount.files), size(amount.bytes)]);
+    }
+    table.print();
 }
 
 /// What guards what has moved.
