@@ -48,16 +48,22 @@ const fn code(kind: Kind) -> u8 {
 /// Says what went wrong and what to do next.
 pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
     let red = Style::new().fg_color(Some(AnsiColor::Red.into())).bold();
-    anstream::eprintln!("{red}error{red:#}: {error}");
+    crate::say_aside!("{red}error{red:#}: {error}");
     if let Some(remedy) = error.remedy.as_ref().filter(|r| !r.is_empty()) {
         let bold = Style::new().bold();
-        anstream::eprintln!("  {bold}next{bold:#}: {remedy}");
+        crate::say_aside!("  {bold}next{bold:#}: {remedy}");
     }
     if json {
         let value = serde_json::json!({
             "error": { "code": error.code, "message": error.message, "remedy": error.remedy }
         });
-        println!("{value}");
+        crate::output::document(&format!("{value}\n"));
     }
     ExitCode::from(code(error.kind))
+}
+
+/// Says that the result could not be written. What was to be done is done.
+pub(crate) fn unwritten(why: &str) -> ExitCode {
+    crate::say_aside!("error: the result could not be written: {why}; what it tells of is done all the same");
+    ExitCode::from(3)
 }

@@ -6,13 +6,11 @@ use sieve_store::{Error, Kind, Result};
 /// Prints a value.
 ///
 /// # Errors
-/// When stdout is closed.
+/// When it cannot be written as JSON. Output that is closed, or full, is told at the end.
 pub(crate) fn print<T: Serialize>(value: &T) -> Result<()> {
-    let mut out = std::io::stdout().lock();
-    serde_json::to_writer_pretty(&mut out, value).map_err(|e| failed(&e.to_string()))?;
-    std::io::Write::write_all(&mut out, b"\n").map_err(|e| failed(&e.to_string()))
-}
-
-fn failed(why: &str) -> Error {
-    Error::new(Kind::Io, "json.write", format!("the result cannot be printed: {why}"))
+    let text = serde_json::to_string_pretty(value).map_err(|e| {
+        Error::new(Kind::Internal, "json.write", format!("the result cannot be written as JSON: {e}"))
+    })?;
+    crate::output::document(&format!("{text}\n"));
+    Ok(())
 }

@@ -75,7 +75,7 @@ pub(crate) fn show_mistakes(path: &Path, text: &str, mistakes: &[Mistake]) {
         if let Some(advice) = &mistake.advice {
             report.push(Group::with_title(Level::HELP.secondary_title(advice.as_str())));
         }
-        anstream::eprintln!("{}\n", renderer.render(&report));
+        crate::say_aside!("{}\n", renderer.render(&report));
     }
 }
 
@@ -103,7 +103,7 @@ pub(crate) fn pool(path: &Path) -> Result<Pool> {
     let machine = crate::machine::real();
     let pool = Pool::open(machine, path, spec(path)?)?;
     for note in &pool.notes {
-        anstream::eprintln!("note: {note}");
+        crate::say_aside!("note: {note}");
     }
     Ok(pool)
 }

@@ -11,6 +11,7 @@ mod human;
 mod json;
 mod load;
 mod machine;
+mod output;
 mod progress;
 mod restraint;
 mod shelf;
@@ -23,8 +24,12 @@ fn main() -> ExitCode {
     let arguments = command_line::Arguments::parse();
     human::units::choose(arguments.binary);
     let json = arguments.json;
-    match commands::run(arguments) {
+    let end = match commands::run(arguments) {
         Ok(outcome) => outcome.into(),
         Err(failure) => exit::report(&failure, json),
+    };
+    match output::failure() {
+        None => end,
+        Some(why) => exit::unwritten(&why),
     }
 }

@@ -109,7 +109,7 @@ impl Observer for Watch {
             // Who does not read any more loses nothing but the lines.
             Self::Lines => {
                 if let Ok(line) = serde_json::to_string(&event) {
-                    anstream::eprintln!("{line}");
+                    crate::say_aside!("{line}");
                 }
             }
         }

@@ -15,7 +15,7 @@ use crate::args::RestraintArguments;
 pub(crate) fn begin(arguments: &RestraintArguments) -> Result<Restraint> {
     let stop = stop_on_signals()?;
     if arguments.idle && !sieve_store::disk::become_idle() {
-        anstream::eprintln!("note: the system does not lower the priority of disk accesses here");
+        crate::say_aside!("note: the system does not lower the priority of disk accesses here");
     }
     Ok(Restraint { memory: arguments.memory, rate: arguments.limit, stop })
 }

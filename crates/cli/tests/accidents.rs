@@ -152,7 +152,7 @@ fn an_older_catalogue_is_noticed_and_the_newest_replica_taken() {
     }
     fs::remove_file(&home).unwrap();
     let run = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[0]);
-    assert!(run.stderr.contains("took the newest replica"), "{}", run.stderr);
+    assert!(run.stderr.contains("this is the newest replica"), "{}", run.stderr);
     assert_eq!(run.json()["totals"]["rebuilt"]["files"], 5);
 }
 

@@ -163,17 +163,29 @@ impl RelPath {
     }
 }
 
-impl fmt::Display for RelPath {
-    /// What is not UTF-8 or would disturb a terminal is shown escaped.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut shown = String::with_capacity(self.0.len());
-        for chunk in self.0.utf8_chunks() {
-            for c in chunk.valid().chars() {
-                if c.is_control() { shown.extend(c.escape_default()) } else { shown.push(c) }
-            }
-            chunk.invalid().iter().for_each(|b| shown.push_str(&format!("\\x{b:02x}")));
+/// Whether a character does more to a terminal, or to the order in which text is read, than to be seen: control characters,
+/// line and paragraph separators, and those that turn the direction of writing.
+pub fn disturbs(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+/// The bytes of a path as they are shown: what is not UTF-8, or would disturb, is escaped.
+pub fn shown(bytes: &[u8]) -> String {
+    let mut shown = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            if disturbs(c) { shown.extend(c.escape_default()) } else { shown.push(c) }
         }
-        f.pad(&shown)
+        chunk.invalid().iter().for_each(|b| shown.push_str(&format!("\\x{b:02x}")));
+    }
+    shown
+}
+
+impl fmt::Display for RelPath {
+    /// As [`shown`].
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&shown(&self.0))
     }
 }
 

@@ -48,7 +48,7 @@ fn make_pool(folder: &Path) -> Pool {
     let spec = parse(&text).spec.expect("the pool file is right");
     let machine: Arc<dyn Machine> = Arc::new(RealMachine { fixed_now: None });
     let plan = create::plan(&*machine, &file, &spec).expect("the pool can be planned");
-    create::execute(&machine, &file, &spec, &plan, &Silent).expect("the pool can be made")
+    create::execute(&machine, &file, &spec, &plan, &Silent).expect("the pool can be made").0
 }
 
 fn fill(cache: &Path, count: usize, size: usize) {

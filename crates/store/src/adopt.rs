@@ -17,10 +17,11 @@ use crate::event::Observer;
 use crate::journal;
 use crate::label::{self, Label, Role, our_folder};
 use crate::machine::Machine;
-use crate::pool::{Pool, catalogue_path, home_folder, remove_passing};
+use crate::pool::{Pool, catalogue_path, home_folder, put_in_place};
 use crate::pool_file::{self, Edit};
 use crate::replica::{self, Stamp};
 use crate::scan::{self, ScanReport};
+use crate::writer::LongWriter;
 
 /// A member, and where it is now.
 #[derive(Clone, Debug, Serialize)]
@@ -95,7 +96,7 @@ pub struct Prepared {
     /// What will be done.
     pub plan: AdoptPlan,
     text: String,
-    take: Option<(Arc<dyn Disk>, Stamp)>,
+    take: Option<Catalogue>,
 }
 
 /// A folder with a label.
@@ -120,12 +121,9 @@ pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Res
         return Err(Error::new(Kind::Corrupt, "adopt.no-catalogue", message)
             .remedy("name the other disks of the pool as well"));
     };
-    let copy = std::env::temp_dir().join(format!("zinc-sieve-adopt-{}.sqlite", std::process::id()));
-    let probed = Probe { path: copy };
-    let catalogue = replica::fetch(&*newest.disk, stamp, &probed.path, Arc::clone(machine))?;
-    refuse_two_histories(&catalogue, newest, &found)?;
-    let home = home_catalogue(machine, file, &catalogue, newest)?;
-    let take = (!matches!(home, Home::Ahead(_))).then(|| (Arc::clone(&newest.disk), stamp));
+    let replica = replica::fetch_private(&*newest.disk, stamp, Arc::clone(machine))?;
+    refuse_two_histories(&replica, newest, &found)?;
+    let home = home_catalogue(machine, file, &replica, newest)?;
     let source = match &home {
         Home::Ahead(_) => CatalogueSource::Home,
         Home::None | Home::Older => CatalogueSource::Replica {
@@ -134,7 +132,10 @@ pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Res
         },
     };
     // Who belongs to the pool is what the catalogue says that is used.
-    let catalogue = if let Home::Ahead(here) = home { *here } else { catalogue };
+    let (catalogue, is_taken) = match home {
+        Home::Ahead(here) => (*here, false),
+        Home::None | Home::Older => (replica, true),
+    };
     let rows = disks::all(catalogue.reading())?;
     let members = members(&rows, &found)?;
     let (text, pool_file) = text(file, &catalogue, &rows, &members)?;
@@ -145,18 +146,7 @@ pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Res
         catalogue: source,
         pool_file,
     };
-    Ok(Prepared { plan, text, take })
-}
-
-/// A copy of a catalogue that goes when it is no longer needed.
-struct Probe {
-    path: PathBuf,
-}
-
-impl Drop for Probe {
-    fn drop(&mut self) {
-        remove_passing(&self.path);
-    }
+    Ok(Prepared { plan, text, take: is_taken.then_some(catalogue) })
 }
 
 fn open(machine: &dyn Machine, folder: &Path) -> Result<Labelled> {
@@ -260,7 +250,7 @@ fn home_catalogue(
     if !path.exists() {
         return Ok(Home::None);
     }
-    let here = Catalogue::open(&path, Arc::clone(machine))?;
+    let here = Catalogue::open_to_read(&path, Arc::clone(machine))?;
     if here.identity()?.pool != on.label.pool {
         let message = format!("{} belongs to another pool, `{}`", file.display(), here.identity()?.name);
         return Err(Error::new(Kind::Safety, "adopt.other-pool", message)
@@ -436,37 +426,30 @@ pub fn execute(
 ) -> Result<AdoptReport> {
     let Prepared { plan, text, take } = prepared;
     let home = machine.open_disk(home_folder(file))?;
-    if let Some((disk, stamp)) = take {
-        take_catalogue(machine, &*home, file, &*disk, stamp)?;
+    let lock = LongWriter::begin(&*home, "adopt")?;
+    if let Some(replica) = take {
+        take_catalogue(machine, &*home, file, &replica)?;
     }
     pool_file::write(&*home, file, &text)?;
+    drop(lock);
     let spec = parse(&text).spec.ok_or_else(|| {
         Error::new(Kind::Internal, "pool-file.mistakes", "the pool file was without mistakes a moment ago")
     })?;
-    let pool = Pool::open(Arc::clone(machine), file, spec)?;
+    let mut pool = Pool::open(Arc::clone(machine), file, spec)?;
+    pool.begin_long("adopt")?;
     let scans = scan::scan_all(&pool, |_| true, observer)?;
     let report = AdoptReport { plan, scans };
     journal::append(&*pool.home, machine.now(), "adopt", &report)?;
     Ok(report)
 }
 
-fn take_catalogue(
-    machine: &Arc<dyn Machine>,
-    home: &dyn Disk,
-    file: &Path,
-    disk: &dyn Disk,
-    stamp: Stamp,
-) -> Result<()> {
-    durable::make_folders(home, &our_folder())?;
+fn take_catalogue(machine: &Arc<dyn Machine>, home: &dyn Disk, file: &Path, replica: &Catalogue) -> Result<()> {
+    durable::make_own_folder(home, &our_folder())?;
     let path = catalogue_path(file);
-    let taken = path.with_extension("taken");
-    remove_passing(&taken);
-    drop(replica::fetch(disk, stamp, &taken, Arc::clone(machine))?);
     if path.exists() {
         keep_older(machine, home, &path)?;
     }
-    let from = RelPath::fixed(".zinc-sieve/catalogue.taken");
-    durable::publish_over(home, &from, &RelPath::fixed(".zinc-sieve/catalogue.sqlite"))
+    put_in_place(home, &path, replica)
 }
 
 /// The older catalogue gets another name, with all that was in its log.

@@ -6,9 +6,12 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, GRANULE};
 
 use crate::content::{self, step_for};
-use crate::disk::{Attributes, Disk, ReadFile, WriteFile};
+use crate::disk::{Attributes, Disk, ReadFile, Stat, WriteFile};
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer};
+
+/// The code of the error for a source that does not hold still.
+pub(crate) const CHANGED: &str = "put.changed";
 
 /// Copies a file to an unfinished one, holes as holes, and reads it back.
 ///
@@ -22,12 +25,14 @@ pub(crate) fn copy_verified(
     attributes: &Attributes,
     observer: &dyn Observer,
 ) -> Result<(ContentSum, Vec<Rows>)> {
+    let before = input.stat()?;
     let data = input.data_ranges()?;
     let mut output = disk.create(target)?;
     if data.last().is_none_or(|last| last.end() < size.granules()) {
         output.set_length(size.exact())?;
     }
     let sum = copy(input, &mut *output, size, &data, observer)?;
+    refuse_changed(&before, &input.stat()?)?;
     output.set_attributes(attributes)?;
     output.sync()?;
     if content::checksum(&mut *output, size, |_| {})?.as_ref() != Some(&sum) {
@@ -64,8 +69,15 @@ fn copy(
         observer.event(Event::Advanced { by: count as u64 });
     }
     let is_as_long = input.stat()?.size == size;
-    hasher.finish().filter(|_| is_as_long).ok_or_else(|| {
-        Error::new(Kind::Conflict, "put.changed", "a source file changed while it was copied")
-            .remedy("put it again")
-    })
+    hasher.finish().filter(|_| is_as_long).ok_or_else(changed)
+}
+
+/// Half of one state and half of another is no copy of anything: whatever moved the times of a source refuses it.
+pub(crate) fn refuse_changed(before: &Stat, after: &Stat) -> Result<()> {
+    let stamp = |stat: &Stat| (stat.inode, stat.size, stat.mtime, stat.ctime);
+    if stamp(before) == stamp(after) { Ok(()) } else { Err(changed()) }
+}
+
+pub(crate) fn changed() -> Error {
+    Error::new(Kind::Conflict, CHANGED, "a source file changed while it was copied").remedy("put it again")
 }

@@ -18,15 +18,16 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::journal;
-use crate::label::{self, Role, our_folder};
+use crate::label::{self, Role};
 use crate::machine::Machine;
 use crate::member::usable_bytes;
 use crate::membership::refuse_unlabelled;
 use crate::parity::ImageLimits;
-use crate::pool::{Pool, catalogue_path, home_folder};
+use crate::pool::{Hold, Pool, catalogue_path, home_folder};
 use crate::replica::Export;
 use crate::scan;
 use crate::sync;
+use crate::writer::LongWriter;
 
 /// What creating will do to one disk.
 #[derive(Clone, Debug, Serialize)]
@@ -120,7 +121,7 @@ fn begun_creation(file: &Path) -> Result<Option<Uuid>> {
         return Ok(None);
     }
     let machine = Arc::new(crate::machine::RealMachine { fixed_now: None });
-    let catalogue = Catalogue::open(&path, machine)?;
+    let catalogue = Catalogue::open_to_read(&path, machine)?;
     let pending = intents::all(catalogue.reading())?.into_iter().any(|(_, intent)| intent == Intent::Create);
     if pending {
         return Ok(Some(catalogue.identity()?.pool));
@@ -146,12 +147,7 @@ fn step(
     })?;
     if let Some(label) = label::read(&*disk)? {
         if begun != Some(&label.pool) {
-            let message = format!(
-                "disk {name} ({path}) is a member already: disk {} of pool `{}`",
-                label.disk_name, label.pool_name
-            );
-            return Err(Error::new(Kind::Safety, "label.member", message)
-                .remedy("use another disk, or dissolve that pool first"));
+            return Err(taken(name, path, &label));
         }
     } else if begun.is_none() {
         refuse_unlabelled(&*disk, &format!("disk {name} ({path})"))?;
@@ -211,14 +207,20 @@ pub fn execute(
     spec: &PoolSpec,
     plan: &CreatePlan,
     observer: &dyn Observer,
-) -> Result<Pool> {
+) -> Result<(Pool, CreatePlan)> {
     let home = machine.open_disk(home_folder(file))?;
-    durable::make_folders(&*home, &our_folder())?;
+    let lock = LongWriter::begin(&*home, "create")?;
+    let shown = plan;
+    let plan = &plan_again(machine, file, spec, shown)?;
     let catalogue = begin(machine, file, spec, plan)?;
     let identity = catalogue.identity()?;
     for row in disks::all(catalogue.reading())? {
         let Some(step) = plan.disks.iter().find(|s| s.name == row.name) else { continue };
         let disk = machine.open_disk(Path::new(&step.path))?;
+        // The last look: what somebody mounted there since keeps its label.
+        if let Some(label) = label::read(&*disk)?.filter(|label| label.pool != identity.pool) {
+            return Err(taken(&step.name, &step.path, &label));
+        }
         label::write(&*disk, &row.label(&identity, row.filesystem.clone()))?;
     }
     let pool = Pool::assemble(Arc::clone(machine), file, spec.clone(), home, catalogue)?;
@@ -237,8 +239,34 @@ pub fn execute(
     }
     journal::append(&*pool.home, machine.now(), "create", plan)?;
     let mut pool = pool;
+    pool.hold = Hold::Long(lock);
     pool.refresh_rows()?;
-    Ok(pool)
+    Ok((pool, plan.clone()))
+}
+
+/// Under the lock everything is looked at again: what was agreed to is what is done, or nothing is (L2).
+fn plan_again(
+    machine: &Arc<dyn Machine>,
+    file: &Path,
+    spec: &PoolSpec,
+    shown: &CreatePlan,
+) -> Result<CreatePlan> {
+    let now = plan(&**machine, file, spec)?;
+    let what = |plan: &CreatePlan| -> Vec<_> {
+        let step = |s: &DiskStep| (s.name.clone(), s.path.clone(), s.kept_files, s.kept_bytes, s.slot);
+        plan.disks.iter().map(step).collect()
+    };
+    if what(&now) == what(shown) {
+        return Ok(now);
+    }
+    let message = "something on these disks changed after the plan was shown; nothing was done";
+    Err(Error::new(Kind::Safety, "create.changed", message).remedy("look at the plan again"))
+}
+
+fn taken(name: &str, path: &str, label: &label::Label) -> Error {
+    let message =
+        format!("disk {name} ({path}) is a member already: disk {} of pool `{}`", label.disk_name, label.pool_name);
+    Error::new(Kind::Safety, "label.member", message).remedy("use another disk, or dissolve that pool first")
 }
 
 /// Begins the catalogue, with the intent and every member in it; or takes the one that was begun.

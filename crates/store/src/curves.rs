@@ -97,7 +97,7 @@ impl Curves {
     }
 
     fn write(mut self, home: &dyn Disk) -> Result<()> {
-        durable::make_folders(home, &our_folder())?;
+        durable::make_own_folder(home, &our_folder())?;
         self.format = FORMAT;
         let text = serde_json::to_vec_pretty(&self)
             .map_err(|e| Error::new(Kind::Internal, "curves.write", format!("the curves: {e}")))?;

@@ -48,7 +48,8 @@ impl Error {
 
     /// An error of the operating system at `path`.
     pub fn io(code: &'static str, path: &Path, source: std::io::Error) -> Self {
-        let message = format!("{}: {}", path.display(), words_of(&source));
+        use std::os::unix::ffi::OsStrExt;
+        let message = format!("{}: {}", sieve_core::path::shown(path.as_os_str().as_bytes()), words_of(&source));
         Self { kind: Kind::Io, code, message, remedy: None, source: Some(source) }
     }
 
@@ -85,11 +86,13 @@ impl std::error::Error for Error {
 
 impl From<rusqlite::Error> for Error {
     fn from(error: rusqlite::Error) -> Self {
-        let kind = match error.sqlite_error_code() {
-            Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase) => Kind::Corrupt,
-            Some(rusqlite::ErrorCode::DatabaseBusy) => Kind::Conflict,
-            _ => Kind::Io,
+        use rusqlite::ErrorCode::{CannotOpen, DatabaseBusy, DatabaseCorrupt, NotADatabase, PermissionDenied, ReadOnly};
+        let (kind, code) = match error.sqlite_error_code() {
+            Some(DatabaseCorrupt | NotADatabase) => (Kind::Corrupt, "catalogue.database"),
+            Some(DatabaseBusy) => (Kind::Conflict, "catalogue.database"),
+            Some(ReadOnly | CannotOpen | PermissionDenied) => (Kind::Io, crate::catalogue::UNWRITABLE),
+            _ => (Kind::Io, "catalogue.database"),
         };
-        Self::new(kind, "catalogue.database", format!("the catalogue: {error}"))
+        Self::new(kind, code, format!("the catalogue: {error}"))
     }
 }

@@ -1,24 +1,38 @@
 //! Holding: what is removed or replaced through us stays, out of sight, until a sync has passed it.
+//!
+//! The one way in which a name of the volume is taken away (L1): it is renamed into our own folder first, then what was
+//! taken is looked at, and only what is what it was taken for stays there; everything else is put back. What somebody has
+//! open or mapped for writing is not moved.
 
-use std::collections::btree_map::Entry;
-use std::collections::{BTreeMap, BTreeSet};
+mod exchange;
+mod note;
+mod recover;
+mod release;
 
-use rusqlite::Connection;
+use std::collections::HashSet;
+use std::sync::OnceLock;
+
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, DiskId, VersionId};
+use sieve_core::units::DiskId;
 
 use crate::catalogue::held_files::{self, HeldRow};
 use crate::catalogue::intents::{self, Holds, Intent};
 use crate::catalogue::objects::{self, ObjectRow};
-use crate::catalogue::parity_state;
-use crate::disk::{Disk, Stat};
+use crate::catalogue::pieces;
+use crate::disk::{Disk, EntryKind, Lease, ReadFile, Stat};
 use crate::durable;
-use crate::error::{Error, Kind, Result};
-use crate::label::Role;
+use crate::error::{Error, Result};
+use crate::machine::Machine;
 use crate::member::{Member, held_folder};
-use crate::pieces;
+use crate::pieces::is_piece;
 use crate::pool::Pool;
+
+pub(crate) use exchange::{exchange, swap_in};
+pub(crate) use note::learn;
+pub(crate) use recover::recover;
+pub use release::{release, release_settled};
+pub(crate) use release::{give_up, is_proven_elsewhere};
 
 /// A file that is to be held.
 pub struct ToHold {
@@ -26,89 +40,287 @@ pub struct ToHold {
     pub path: RelPath,
     /// What it is.
     pub object: ObjectRow,
+    /// It, open for reading with a lease, where somebody watches it already.
+    pub watched: Option<Watch>,
 }
 
-/// A hold whose intent is written down and whose file has its held name; it is not in the catalogue yet.
-#[must_use = "the hold is not finished before `finish`"]
-pub struct Holding<'a> {
+/// A file that is watched for writers.
+pub enum Watch {
+    /// By a lease, which the file that is open here holds.
+    Leased(Box<dyn ReadFile>),
+    /// The filesystem has no leases, or it is not ours: who has it open was looked up in /proc, which is weaker.
+    Looked,
+}
+
+impl Watch {
+    /// Whether nobody began to write since.
+    pub(crate) fn holds(&self) -> bool {
+        match self {
+            Self::Leased(file) => file.lease_holds(),
+            Self::Looked => true,
+        }
+    }
+}
+
+/// Asks whether files are written to; who has files open is looked up at most once for a batch.
+pub(crate) struct Watcher<'a> {
+    machine: &'a dyn Machine,
+    open: OnceLock<HashSet<(u64, u64)>>,
+}
+
+/// Why a file stays where it is.
+pub(crate) const IS_WRITTEN: &str = "it is open for writing";
+/// Why a file stays where it is.
+pub(crate) const HAS_CHANGED: &str = "it has changed since it was looked at";
+
+impl<'a> Watcher<'a> {
+    pub(crate) fn new(machine: &'a dyn Machine) -> Self {
+        Self { machine, open: OnceLock::new() }
+    }
+
+    /// Watches a file; nothing when somebody has it open or mapped for writing.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub(crate) fn watch(&self, disk: &dyn Disk, path: &RelPath) -> Result<Option<Watch>> {
+        match disk.open(path) {
+            Ok(file) => self.watch_open(file),
+            // Who may not read it may still take it away; and what is gone is met when it is taken.
+            Err(_) => {
+                let stat = disk.stat(path)?;
+                Ok(stat.is_none_or(|stat| !self.is_open(&stat)).then_some(Watch::Looked))
+            }
+        }
+    }
+
+    /// Watches a file that is open for reading.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub(crate) fn watch_open(&self, file: Box<dyn ReadFile>) -> Result<Option<Watch>> {
+        Ok(match file.lease()? {
+            Lease::Granted => Some(Watch::Leased(file)),
+            Lease::Refused => None,
+            Lease::Unsupported => {
+                let stat = file.stat()?;
+                drop(file); // our own handle must not count
+                (!self.is_open(&stat)).then_some(Watch::Looked)
+            }
+        })
+    }
+
+    fn is_open(&self, stat: &Stat) -> bool {
+        self.open.get_or_init(|| self.machine.open_files()).contains(&(stat.device, stat.inode))
+    }
+}
+
+/// A name that was left where it is, and why.
+pub struct Left {
+    /// The name.
+    pub path: RelPath,
+    /// Why, in words.
+    pub why: &'static str,
+}
+
+/// Files that have their held names; they are not in the catalogue as held yet.
+#[must_use = "what was taken is not recorded before `record`"]
+pub struct Taken<'a> {
     pool: &'a Pool,
     disk_id: DiskId,
     intent: i64,
-    items: Vec<(ToHold, RelPath, Option<Stat>)>,
+    items: Vec<Item>,
+    /// Another file has the name now.
     replaced: bool,
+    /// What was not taken.
+    pub left: Vec<Left>,
 }
 
-/// Writes down what is to be held, and gives each file its held name.
-///
-/// With `replaced` the file keeps its old name as well, for another file to be renamed over it.
+struct Item {
+    path: RelPath,
+    object: ObjectRow,
+    held: RelPath,
+    stat: Stat,
+    standing: Standing,
+}
+
+/// Where each of so many files is to be held: names that come one after the other lie side by side in the catalogue.
+fn places(pool: &Pool, count: usize) -> Vec<RelPath> {
+    let (now, random) = (pool.machine.now(), pool.machine.random());
+    let place = |number: usize| {
+        let name = format!("{now:016x}{random:016x}{number:08x}");
+        held_folder().join(name.as_bytes()).expect("digits make a valid name")
+    };
+    (0..count).map(place).collect()
+}
+
+/// Writes down what is to be held, and takes each file away.
 ///
 /// # Crash safety
 /// After a crash the next start finishes the hold of what has its held name and drops the rest; no content is
-/// without a name at any moment.
+/// without a name at any moment, and what each held name stands for is written down beside it first.
 ///
 /// # Errors
 /// What the disk or the database says.
-pub fn begin<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>, replaced: bool) -> Result<Holding<'a>> {
+pub fn take<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>) -> Result<Taken<'a>> {
     let disk = member.writable()?;
-    durable::make_folders(&**disk, &held_folder())?;
-    // Names that come one after the other lie side by side in the catalogue.
-    let (now, random) = (pool.machine.now(), pool.machine.random());
-    let mut planned = Vec::new();
-    for (number, item) in items.into_iter().enumerate() {
-        let name = format!("{now:016x}{random:016x}{number:08x}");
-        let held = held_folder().join(name.as_bytes()).expect("digits make a valid name");
-        planned.push((item, held));
-    }
+    durable::make_own_folder(&**disk, &held_folder())?;
+    let planned: Vec<(ToHold, RelPath)> = {
+        let places = places(pool, items.len());
+        items.into_iter().zip(places).collect()
+    };
+    note::add(pool, &**disk, planned.iter().map(|(item, held)| (held, &item.path)), false)?;
     let holds = |(item, held): &(ToHold, RelPath)| Holds {
         object: item.object.id,
         original: item.path.tree_key(),
         held: held.tree_key(),
     };
     let files = planned.iter().map(holds).collect();
-    let intent = Intent::HoldAll { disk: member.row.id, files, replaced };
+    let intent = Intent::HoldAll { disk: member.row.id, files, replaced: false };
     let intent = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
-    let mut items = Vec::new();
+    let watcher = Watcher::new(&*pool.machine);
+    let mut taken = Taken { pool, disk_id: member.row.id, intent, items: Vec::new(), replaced: false, left: Vec::new() };
+    let mut seen = HashSet::new();
     for (item, held) in planned {
-        let before = disk.stat(&item.path)?;
-        if replaced {
-            disk.link(&item.path, &held)?;
-        } else {
-            disk.rename(&item.path, &held)?;
+        // The further names of a file: taking the first one moved the change time that they show.
+        let is_further = !seen.insert(item.object.id);
+        let path = item.path.clone();
+        match take_one(&watcher, &**disk, item, held, is_further)? {
+            Ok(item) => taken.items.push(item),
+            Err(why) => taken.left.push(Left { path, why }),
         }
-        items.push((item, held, before));
     }
-    let paths = items.iter().flat_map(|(item, held, _)| [&item.path, held]);
+    let paths = taken.items.iter().flat_map(|item| [&item.path, &item.held]);
     durable::sync_parents(&**disk, paths)?;
-    Ok(Holding { pool, disk_id: member.row.id, intent, items, replaced })
+    Ok(taken)
 }
 
-impl Holding<'_> {
-    /// Records the hold.
+fn take_one(
+    watcher: &Watcher<'_>,
+    disk: &dyn Disk,
+    item: ToHold,
+    held: RelPath,
+    is_further: bool,
+) -> Result<std::result::Result<Item, &'static str>> {
+    let ToHold { path, object, watched } = item;
+    let watch = match watched {
+        Some(watch) => watch,
+        None => match watcher.watch(disk, &path)? {
+            Some(watch) => watch,
+            None => return Ok(Err(IS_WRITTEN)),
+        },
+    };
+    let before = disk.stat(&path)?;
+    match disk.rename(&path, &held) {
+        Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => return Ok(Err(HAS_CHANGED)),
+        other => other?,
+    }
+    let stat = disk.stat(&held)?;
+    let expected = stat.filter(|stat| stat.kind == EntryKind::File && object.matches_but_for_ctime(stat));
+    let Some(stat) = expected.filter(|_| watch.holds()) else {
+        put_back(disk, &held, &path)?;
+        return Ok(Err(if watch.holds() { HAS_CHANGED } else { IS_WRITTEN }));
+    };
+    // Our own rename moves the change time; that alone raises no doubt.
+    let is_trusted = is_further || before.is_some_and(|before| object.matches(&before));
+    let standing = if is_trusted { object.standing } else { object.standing.max(Standing::Doubtful) };
+    Ok(Ok(Item { path, object, held, stat, standing }))
+}
+
+/// What was taken is not what it was taken for: it goes back to its name. If the name was given anew in the meantime it
+/// stays held, and the next scan learns of it.
+fn put_back(disk: &dyn Disk, held: &RelPath, path: &RelPath) -> Result<()> {
+    match disk.rename(held, path) {
+        Err(error)
+            if matches!(
+                error.io_kind(),
+                Some(std::io::ErrorKind::AlreadyExists | std::io::ErrorKind::NotFound)
+            ) => {}
+        other => other?,
+    }
+    durable::sync_parents(disk, [held, path])
+}
+
+/// Removes something that we made ourselves, or that its owner wants removed, if it is that still: it is taken into our
+/// folder, looked at, and only then dropped; whatever else has the name gets it back.
+///
+/// # Crash safety
+/// A crash may leave it in our folder, where the next scan learns of it.
+///
+/// # Errors
+/// What the disk says.
+pub(crate) fn discard(
+    disk: &dyn Disk,
+    random: u64,
+    path: &RelPath,
+    is_it: impl FnOnce(&Stat, &RelPath) -> Result<bool>,
+) -> Result<bool> {
+    durable::make_own_folder(disk, &held_folder())?;
+    let aside = held_folder().join(format!("{random:032x}").as_bytes()).expect("digits make a valid name");
+    match disk.rename(path, &aside) {
+        Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => return Ok(true),
+        other => other?,
+    }
+    let stat = disk.stat(&aside)?;
+    let is_it = stat.map(|stat| is_it(&stat, &aside)).transpose()?.unwrap_or(false);
+    if !is_it {
+        put_back(disk, &aside, path)?;
+        return Ok(false);
+    }
+    disk.remove_file(&aside)?;
+    durable::sync_parents(disk, [path, &aside])?;
+    Ok(true)
+}
+
+impl Taken<'_> {
+    /// How many names were taken.
+    pub fn count(&self) -> u64 {
+        self.items.len() as u64
+    }
+
+    /// Records them as held.
     ///
     /// # Errors
-    /// What the disk or the database says.
-    pub fn finish(self, disk: &dyn Disk) -> Result<()> {
+    /// What the database says.
+    pub fn record(self) -> Result<Vec<Left>> {
         let now = self.pool.machine.now();
         self.pool.catalogue.transaction(|t| {
             crate::catalogue::mark_changed(t)?;
-            for (item, held, before) in &self.items {
-                let stat = disk.stat(held)?.ok_or_else(|| vanished(disk, held))?;
-                // Our own rename moves the change time; that alone raises no doubt.
-                let trusted = before.is_some_and(|before| item.object.matches(&before))
-                    && item.object.matches_but_for_ctime(&stat);
-                let standing =
-                    if trusted { item.object.standing } else { item.object.standing.max(Standing::Doubtful) };
+            for item in &self.items {
                 let row = HeldRow {
-                    path: held.clone(),
+                    path: item.held.clone(),
                     original: item.path.clone(),
                     since: now,
                     replaced: self.replaced,
-                    edited: is_edit(standing),
+                    edited: is_edit(item.standing),
                 };
-                move_in_catalogue(t, self.disk_id, &item.object, &row, &stat, standing)?;
+                move_in_catalogue(t, self.disk_id, &item.object, &row, &item.stat, item.standing)?;
             }
             intents::remove(t, self.intent)
-        })
+        })?;
+        Ok(self.left)
+    }
+
+    /// Lets them go: only for what is proven to be elsewhere.
+    ///
+    /// # Crash safety
+    /// A crash leaves what the catalogue forgot in our folder; the next scan learns of it as held.
+    ///
+    /// # Errors
+    /// What the disk or the database says.
+    pub fn let_go(self, disk: &dyn Disk) -> Result<Vec<Left>> {
+        self.pool.catalogue.transaction(|t| {
+            crate::catalogue::mark_changed(t)?;
+            for item in &self.items {
+                objects::remove_name(t, self.disk_id, &item.path)?;
+                objects::forget_if_nameless(t, item.object.id)?;
+            }
+            intents::remove(t, self.intent)
+        })?;
+        for item in &self.items {
+            disk.remove_file(&item.held)?;
+        }
+        durable::sync_parents(disk, self.items.iter().map(|item| &item.held))?;
+        Ok(self.left)
     }
 }
 
@@ -117,13 +329,12 @@ const fn is_edit(standing: Standing) -> bool {
     matches!(standing, Standing::Touched | Standing::Changed)
 }
 
-fn vanished(disk: &dyn Disk, path: &RelPath) -> Error {
+/// The error for a file that cannot be replaced, because somebody is at it.
+pub(crate) fn in_use(disk: &dyn Disk, path: &RelPath, why: &'static str) -> Error {
     let place = crate::disk::full_path(disk, path);
-    Error::new(
-        Kind::Conflict,
-        "file.vanished",
-        format!("{}: somebody else took this file away", place.display()),
-    )
+    let message = format!("{}: {why}; nothing of it was replaced", place.display());
+    Error::new(crate::Kind::Conflict, "file.in-use", message)
+        .remedy("let the other program finish, then run this again")
 }
 
 fn move_in_catalogue(
@@ -135,164 +346,9 @@ fn move_in_catalogue(
     standing: Standing,
 ) -> Result<()> {
     objects::rename(t, disk, &row.original, &row.path, object.id)?;
+    if is_piece(&row.original) {
+        pieces::forget_gone(t, disk)?;
+    }
     objects::set_stat(t, object.id, stat, standing)?;
     held_files::insert(t, disk, row)
-}
-
-/// Finishes or drops holds that a crash interrupted.
-///
-/// # Errors
-/// What the disk or the database says.
-pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
-    let (disk, files, replaced) = match intent {
-        Intent::HoldAll { disk, files, replaced } => (*disk, files.clone(), *replaced),
-        Intent::Hold { disk, object, original, held, replaced } => {
-            let file = Holds { object: *object, original: original.clone(), held: held.clone() };
-            (*disk, vec![file], *replaced)
-        }
-        _ => return Ok(()),
-    };
-    let member = pool.member(disk)?;
-    if member.writable().is_err() {
-        return Ok(()); // kept for when the disk is back
-    }
-    files.iter().try_for_each(|file| recover_one(pool, member, file, replaced))?;
-    pool.catalogue.transaction(|t| intents::remove(t, id))
-}
-
-fn recover_one(pool: &Pool, member: &Member, file: &Holds, replaced: bool) -> Result<()> {
-    let real = member.writable()?;
-    let (original, held) = (objects::path_of(&file.original)?, objects::path_of(&file.held)?);
-    let stat = real.stat(&held)?;
-    let still_named = real.stat(&original)?;
-    let unfinished_replacement =
-        replaced && stat.is_some() && still_named.map(|s| s.inode) == stat.map(|s| s.inode);
-    if unfinished_replacement {
-        real.remove_file(&held)?;
-        real.sync_folder(&held_folder())?;
-    }
-    pool.catalogue.transaction(|t| {
-        if let (Some(stat), false) = (stat, unfinished_replacement)
-            && let Some(object) = objects::get(t, file.object)?
-        {
-            let same = (object.inode, object.size, object.mtime) == (stat.inode, stat.size, stat.mtime);
-            // The rename moved the change time, and nobody watched: to be read before it is trusted again.
-            let doubt = if same { Standing::Doubtful } else { Standing::Touched };
-            let standing = object.standing.max(doubt);
-            let (since, edited) = (pool.machine.now(), is_edit(standing));
-            let row = HeldRow { path: held, original, since, replaced, edited };
-            crate::catalogue::mark_changed(t)?;
-            move_in_catalogue(t, member.row.id, &object, &row, &stat, standing)?;
-        }
-        Ok(())
-    })
-}
-
-/// Giving up one name of a file moves the change time that its other names show; that alone raises no doubt.
-fn expect_new_change_time(t: &Connection, disk: &dyn Disk, object: &ObjectRow) -> Result<()> {
-    for name in objects::names(t, object.id)? {
-        if let Some(stat) = disk.stat(&name)?.filter(|stat| object.matches_but_for_ctime(stat)) {
-            return objects::set_stat(t, object.id, &stat, object.standing);
-        }
-    }
-    Ok(())
-}
-
-/// Gives up what was held before `before` and has left the snapshot.
-///
-/// # Crash safety
-/// The file goes first; the next scan forgets a record whose file is gone.
-///
-/// # Errors
-/// What the disk or the database says.
-pub fn release(pool: &Pool, member: &Member, before: i64) -> Result<u64> {
-    let reading = pool.catalogue.reading();
-    let lane = parity_state::lane(reading, member.row.id)?;
-    let needed: BTreeSet<_> = lane.iter().map(|i| i.value.version).collect();
-    let mut released = Vec::new();
-    for held in held_files::all(reading, member.row.id)?.into_iter().filter(|h| h.since < before) {
-        let object = objects::by_path(reading, member.row.id, &held.path)?;
-        let still_encoded = object
-            .as_ref()
-            .is_some_and(|o| o.version.iter().chain(&o.older).any(|version| needed.contains(version)));
-        if !still_encoded {
-            released.push((held, object));
-        }
-    }
-    give_up(pool, member, &released)?;
-    Ok(released.len() as u64)
-}
-
-/// What is held on a cache is a copy of what was settled: it goes when the sync that is over has passed that.
-///
-/// # Crash safety
-/// As [`release`].
-///
-/// # Errors
-/// What the disk or the database says.
-pub fn release_settled(pool: &Pool, cache: &Member, before: i64) -> Result<u64> {
-    let reading = pool.catalogue.reading();
-    let mut lanes: BTreeMap<DiskId, BTreeSet<VersionId>> = BTreeMap::new();
-    let mut released = Vec::new();
-    let pieced = pieces::files(pool, &cache.row.volume)?;
-    for held in held_files::all(reading, cache.row.id)?.into_iter().filter(|h| h.since < before) {
-        let mut is_guarded = true;
-        let data = pool.members_of(&cache.row.volume, Role::Data);
-        let whole = data.map(|member| (member.row.id, &held.original));
-        let parts = pieced.iter().filter(|file| file.path == held.original).flat_map(|file| &file.pieces);
-        for (disk, path) in whole.chain(parts.map(|piece| (piece.disk, &piece.path))) {
-            let Some(object) = objects::by_path(reading, disk, path)? else { continue };
-            let encoded = match lanes.entry(disk) {
-                Entry::Occupied(entry) => entry.into_mut(),
-                Entry::Vacant(entry) => {
-                    let lane = parity_state::lane(reading, disk)?;
-                    entry.insert(lane.iter().map(|piece| piece.value.version).collect())
-                }
-            };
-            let is_synced = object.standing == Standing::Same
-                && object.version.is_some_and(|v| encoded.contains(&v) || object.size == ByteLength::ZERO);
-            is_guarded &= is_synced || object.left_out;
-        }
-        if is_guarded {
-            let object = objects::by_path(reading, cache.row.id, &held.path)?;
-            released.push((held, object));
-        }
-    }
-    give_up(pool, cache, &released)?;
-    Ok(released.len() as u64)
-}
-
-/// Gives up what is held.
-///
-/// # Crash safety
-/// As [`release`].
-///
-/// # Errors
-/// What the disk or the database says.
-pub(crate) fn give_up(pool: &Pool, member: &Member, released: &[(HeldRow, Option<ObjectRow>)]) -> Result<()> {
-    let disk = member.writable()?;
-    let (mut removed, mut trusted) = (false, Vec::new());
-    for (held, object) in released {
-        if let Some(stat) = disk.stat(&held.path)? {
-            trusted.extend(object.as_ref().filter(|o| o.matches(&stat)));
-            disk.remove_file(&held.path)?;
-            removed = true;
-        }
-    }
-    if removed {
-        disk.sync_folder(&held_folder())?;
-    }
-    if !released.is_empty() {
-        pool.catalogue.transaction(|t| {
-            for (held, _) in released {
-                objects::remove_name(t, member.row.id, &held.path)?;
-                held_files::remove(t, member.row.id, &held.path)?;
-            }
-            for object in &trusted {
-                expect_new_change_time(t, &**disk, object)?;
-            }
-            objects::forget_nameless(t, member.row.id)
-        })?;
-    }
-    Ok(())
 }

@@ -1,7 +1,7 @@
 //! The label of a member disk: who it is, as it says itself.
 
 use serde::{Deserialize, Serialize};
-use sieve_core::path::RelPath;
+use sieve_core::path::{RelPath, disturbs};
 use sieve_core::units::{MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
 use uuid::Uuid;
 
@@ -11,6 +11,9 @@ use crate::error::{Error, Kind, Result};
 
 /// The version of the label's format that this program writes, and the newest it reads.
 pub const FORMAT: u32 = 3;
+
+/// No name in a label has more bytes.
+const LONGEST_NAME: usize = 255;
 
 /// What a disk does in its volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -130,6 +133,11 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
         _ => return Err(corrupt("it names no format")),
     }
     let label: Label = table.try_into().map_err(|e: toml::de::Error| corrupt(e.message()))?;
+    // What a label says is shown: it must not draw lines of its own (L6).
+    let names = [&label.pool_name, &label.volume, &label.disk_name];
+    if names.iter().any(|name| name.len() > LONGEST_NAME || name.chars().any(disturbs)) {
+        return Err(corrupt("a name in it is too long, or holds what is no text"));
+    }
     if usize::from(label.slot) >= label.role.slots() {
         return Err(corrupt(&format!("slot {} does not exist", label.slot)));
     }
@@ -144,7 +152,7 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
 /// # Errors
 /// What the disk says.
 pub fn write(disk: &dyn Disk, label: &Label) -> Result<()> {
-    durable::make_folders(disk, &our_folder())?;
+    durable::make_own_folder(disk, &our_folder())?;
     let text = toml::to_string(label).map_err(|e| {
         Error::new(Kind::Internal, "label.write", format!("the label cannot be written: {e}"))
     })?;

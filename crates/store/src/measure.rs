@@ -15,7 +15,6 @@ use crate::label::{Role, our_folder};
 use crate::member::Member;
 use crate::pool::Pool;
 use crate::workspace::Workspace;
-use crate::writer::LongWriter;
 
 /// The version of the format that this program writes, and the newest it reads.
 const FORMAT: u32 = 1;
@@ -141,7 +140,7 @@ pub fn measure(
     amount: ByteLength,
     observer: &dyn Observer,
 ) -> Result<Vec<Figures>> {
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "measure")?;
+    pool.expect_long()?;
     let grounds = grounds(pool, volume)?;
     for (_, member) in &grounds {
         let free = member.free_bytes(&pool.catalogue)?;
@@ -177,7 +176,7 @@ fn keep(pool: &Pool, volume: &str, measured: &[Figures]) -> Result<()> {
     landings.extend_from_slice(measured);
     let text = serde_json::to_vec_pretty(&File { format: FORMAT, landings })
         .map_err(|e| Error::new(Kind::Internal, "landings.write", e.to_string()))?;
-    durable::make_folders(&*pool.home, &our_folder())?;
+    durable::make_own_folder(&*pool.home, &our_folder())?;
     durable::write_file(&*pool.home, &path(), &text)
 }
 

@@ -10,11 +10,12 @@ use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
 use crate::catalogue::disks::{DiskRow, retired_at};
-use crate::catalogue::{Catalogue, objects};
-use crate::disk::{Disk, Filesystem};
+use crate::catalogue::{Catalogue, nodes, objects};
+use crate::disk::{Attributes, Disk, EntryKind, Filesystem};
 use crate::error::{Error, Kind, Result};
 use crate::label::{self, Label, Role};
 use crate::machine::Machine;
+use crate::pool::Pool;
 use crate::replica;
 
 /// What is found where a member should be.
@@ -356,4 +357,39 @@ fn find_double_claims(machine: &dyn Machine, specs: &[DiskSpec], members: &mut [
 /// The folder of a member that holds what was removed or replaced.
 pub fn held_folder() -> RelPath {
     RelPath::fixed(".zinc-sieve/held")
+}
+
+/// How a folder looks on a disk, if it is there.
+///
+/// # Errors
+/// What the disk says.
+pub(crate) fn looks_of(disk: &dyn Disk, folder: &RelPath) -> Result<Option<Attributes>> {
+    match disk.stat(folder)? {
+        Some(stat) if stat.kind == EntryKind::Folder => {
+            Ok(Some(Attributes::of(&stat, disk.extended_attributes(folder)?)))
+        }
+        _ => Ok(None),
+    }
+}
+
+/// How a folder of a volume looks on the first of its disks that has it; where none is there that has, as the catalogue
+/// says.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(crate) fn looks_in_volume(pool: &Pool, volume: &str, folder: &RelPath) -> Result<Option<Attributes>> {
+    let mut known = None;
+    for member in pool.file_members(volume) {
+        if let Ok(disk) = member.usable()
+            && let Some(looks) = looks_of(&**disk, folder)?
+        {
+            return Ok(Some(looks));
+        }
+        if known.is_none() {
+            known = nodes::get(pool.catalogue.reading(), member.row.id, folder)?
+                .filter(|node| node.kind == EntryKind::Folder)
+                .map(|node| node.attributes);
+        }
+    }
+    Ok(known)
 }

@@ -16,15 +16,15 @@ use crate::catalogue::nodes::{self, NodeRow};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{apart, gone, mark_changed, versions};
 use crate::content;
-use crate::copying::copy_verified;
-use crate::disk::{Attributes, Disk, EntryKind};
+use crate::copying::{CHANGED, copy_verified};
+use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
-use crate::error::Result;
+use crate::error::{Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::label::Role;
-use crate::member::Member;
+use crate::member::{Member, looks_in_volume, looks_of};
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::scan::is_held;
@@ -227,6 +227,8 @@ pub struct Mirrored {
     pub copied: Count,
     /// Files of which no copy is what its checksum says.
     pub damaged: Vec<String>,
+    /// Files that somebody is at.
+    pub left_for_next: Vec<String>,
     /// It was asked to stop before its end.
     pub stopped: bool,
 }
@@ -333,22 +335,36 @@ impl Copier<'_> {
             return Ok(true); // it changes just now: the next sync looks again
         }
         if let Some(parent) = path.parent() {
-            for made in durable::make_folders(&*disk, &parent)? {
+            for made in durable::make_folders(&*disk, &parent, |folder| looks_of(&**source, folder))? {
                 self.folders.insert((to, made), from);
             }
         }
         let attributes = objects::attributes(reading, object.id)?;
         let temporary = self.spaces.next_path(to, &disk)?;
         let mut input = source.open(path)?;
-        let (sum, data) =
-            copy_verified(&mut *input, object.size, &*disk, &temporary, &attributes, self.observer)?;
+        let copied = copy_verified(&mut *input, object.size, &*disk, &temporary, &attributes, self.observer);
+        let (sum, data) = match copied {
+            Err(error) if error.code == CHANGED => {
+                disk.remove_file(&temporary)?;
+                self.done.left_for_next.push(full_path(&**source, path).display().to_string());
+                return Ok(true);
+            }
+            other => other?,
+        };
         let known = object.version.filter(|_| object.standing == Standing::Same);
         let known = known.map(|version| versions::get(reading, version)).transpose()?;
         if known.as_ref().is_some_and(|version| !version.unfinished && version.sum != sum) {
             disk.remove_file(&temporary)?;
             return Ok(false);
         }
-        let replaced = self.publish(path, target, &disk, &temporary)?;
+        let replaced = match self.publish(path, target, &disk, &temporary) {
+            // Somebody is at the copy that was to follow: the next sync looks again.
+            Err(error) if error.kind == Kind::Conflict => {
+                self.done.left_for_next.push(full_path(&*disk, path).display().to_string());
+                return Ok(true);
+            }
+            other => other?,
+        };
         let stat = disk.stat(path)?;
         self.pool.catalogue.transaction(|t| {
             mark_changed(t)?;
@@ -401,7 +417,8 @@ impl Copier<'_> {
                 continue;
             }
             if let Some(parent) = path.parent() {
-                durable::make_folders(&**disk, &parent)?;
+                let volume = &target.row.volume;
+                durable::make_folders(&**disk, &parent, |folder| looks_in_volume(self.pool, volume, folder))?;
             }
             disk.link(&name, path)?;
             durable::sync_parents(&**disk, [path])?;
@@ -428,11 +445,8 @@ impl Copier<'_> {
             durable::publish(&**disk, temporary, path)?;
             return Ok(None);
         };
-        let to_hold = ToHold { path: path.clone(), object: old.clone() };
-        let holding = held::begin(self.pool, target, vec![to_hold], true)?;
-        durable::publish_over(&**disk, temporary, path)?;
-        holding.finish(&**disk)?;
-        Ok(Some(old))
+        let to_hold = ToHold { path: path.clone(), object: old, watched: None };
+        held::exchange(self.pool, target, to_hold, temporary).map(Some)
     }
 
     /// Folders that were made look as they do where they are from; the innermost first.
@@ -441,7 +455,7 @@ impl Copier<'_> {
             let source = self.pool.member(*from)?.usable()?;
             if let Some(stat) = source.stat(folder)? {
                 let attributes = Attributes::of(&stat, source.extended_attributes(folder)?);
-                self.pool.member(*disk)?.writable()?.set_attributes(folder, &attributes)?;
+                self.pool.member(*disk)?.writable()?.set_time(folder, attributes.mtime)?;
             }
         }
         Ok(())
@@ -461,24 +475,21 @@ fn nodes(pool: &Pool, volume: &VolumeSpec) -> Result<()> {
             Ok(())
         })?;
     }
+    let mut made = Vec::new();
     for (path, on) in found.iter().filter(|(_, on)| on.len() < copies) {
         let (first, kind) = on[0];
         let source = members[first].usable()?;
         let lacking = (0..members.len()).filter(|disk| on.iter().all(|(has, _)| has != disk));
         for disk in lacking.take(copies - on.len()) {
             make_node(pool, &**source, members[disk], path, kind)?;
+            made.push((disk, path.clone()));
         }
     }
     // The innermost first: what is made in a folder moves its times.
-    for (path, on) in found.iter().rev().filter(|(_, on)| on[0].1 == EntryKind::Folder && on.len() < copies) {
-        let source = members[on[0].0].usable()?;
-        let Some(stat) = source.stat(path)? else { continue };
-        let attributes = Attributes::of(&stat, source.extended_attributes(path)?);
-        for member in members.iter().filter(|m| m.row.id != members[on[0].0].row.id) {
-            let disk = member.writable()?;
-            if disk.stat(path)?.is_some_and(|s| s.kind == EntryKind::Folder) {
-                disk.set_attributes(path, &attributes)?;
-            }
+    for (disk, path) in made.iter().rev() {
+        let source = members[found[path][0].0].usable()?;
+        if let Some(stat) = source.stat(path)?.filter(|stat| stat.kind == EntryKind::Folder) {
+            members[*disk].writable()?.set_time(path, stat.mtime)?;
         }
     }
     Ok(())
@@ -491,10 +502,10 @@ fn make_node(pool: &Pool, source: &dyn Disk, member: &Member, path: &RelPath, ki
         return Ok(());
     }
     if kind == EntryKind::Folder {
-        return durable::make_folders(target, path).map(|_| ());
+        return durable::make_folders(target, path, |folder| looks_of(source, folder)).map(|_| ());
     }
     if let Some(parent) = path.parent() {
-        durable::make_folders(target, &parent)?;
+        durable::make_folders(target, &parent, |folder| looks_of(source, folder))?;
     }
     let goes_to = source.read_link(path)?;
     let attributes = Attributes::of(&stat, Vec::new());

@@ -18,7 +18,7 @@ use crate::machine::Machine;
 use crate::member::{Member, recognise};
 use crate::membership;
 use crate::replica::{self, Stamp};
-use crate::writer::ShortWriter;
+use crate::writer::{LongWriter, ShortWriter};
 
 /// An open pool.
 pub struct Pool {
@@ -38,6 +38,29 @@ pub struct Pool {
     pub members: Vec<Member>,
     /// What was noticed on the way, in words.
     pub notes: Vec<String>,
+    pub(crate) hold: Hold,
+}
+
+/// The locks of a reader that leaves what it saw.
+pub(crate) struct QuietMoment<'a> {
+    pool: &'a Pool,
+    _locks: (LongWriter, ShortWriter),
+}
+
+impl Drop for QuietMoment<'_> {
+    fn drop(&mut self) {
+        self.pool.catalogue.stop_leaving();
+    }
+}
+
+/// The locks that are held for a pool.
+pub(crate) enum Hold {
+    /// None: it is only read.
+    Nothing,
+    /// The turn of the short writers.
+    Short(#[expect(dead_code, reason = "held until it is dropped")] ShortWriter),
+    /// That of the one long writer.
+    Long(#[expect(dead_code, reason = "held until it is dropped")] LongWriter),
 }
 
 /// Where the catalogue of a pool file is.
@@ -51,8 +74,8 @@ pub fn home_folder(pool_file: &Path) -> &Path {
 }
 
 impl Pool {
-    /// Opens the pool of a file: finds its catalogue, recognises its members, and finishes or undoes what was
-    /// begun.
+    /// Opens the pool of a file for reading: finds its catalogue and recognises its members. Nothing is changed (L3), and
+    /// what was begun and not finished is left to who holds the locks: [`Pool::begin_long`], [`Pool::begin_short`].
     ///
     /// # Errors
     /// When the pool was never created, or its catalogue is older than, or at odds with, what its disks say.
@@ -60,26 +83,120 @@ impl Pool {
         let home = machine.open_disk(home_folder(file))?;
         let mut notes = Vec::new();
         let path = catalogue_path(file);
-        if !path.exists() {
-            notes.extend(take_newest_replica(&machine, &*home, &path, &spec)?);
-        }
-        let catalogue = Catalogue::open(&path, Arc::clone(&machine))?;
-        if intents::all(catalogue.reading())?.iter().any(|(_, intent)| *intent == Intent::Create) {
+        let catalogue = if path.exists() {
+            Catalogue::open_to_read(&path, Arc::clone(&machine))?
+        } else {
+            let (catalogue, note) = newest_replica(&machine, &spec)?;
+            notes.push(note);
+            catalogue
+        };
+        let pending = intents::all(catalogue.reading())?;
+        if pending.iter().any(|(_, intent)| *intent == Intent::Create) {
             let message = "the creation of this pool was interrupted";
             return Err(Error::new(Kind::Safety, "pool.half-created", message)
                 .remedy("run `zinc-sieve create` again: it goes on where it stopped"));
         }
-        if disks::all(catalogue.reading())?.is_empty() && intents::all(catalogue.reading())?.is_empty() {
+        if disks::all(catalogue.reading())?.is_empty() && pending.is_empty() {
             // Its last volume was dissolved; a pool without members has nothing to know.
-            drop(catalogue);
-            remove_passing(&path);
             return Err(not_created(&spec.name));
         }
         let mut pool = Self::assemble(machine, file, spec, home, catalogue)?;
         pool.notes = notes;
         pool.refuse_other_histories()?;
-        pool.recover()?;
         Ok(pool)
+    }
+
+    /// Begins a work that takes long, and that one command at a time may do: sync, settle, rebuild, a change of disks.
+    ///
+    /// From then on the catalogue may be written. What an earlier command left half done is finished or undone first,
+    /// where nobody else is at work (L4), and the members are looked at again (L2).
+    ///
+    /// # Errors
+    /// When another command is at such a work; when something that it had left changed the pool file.
+    pub fn begin_long(&mut self, what: &str) -> Result<()> {
+        self.begin_long_without(what, &[])
+    }
+
+    /// As [`Self::begin_long`], without the disks given: they are lost.
+    ///
+    /// # Errors
+    /// As [`Self::begin_long`].
+    pub fn begin_long_without(&mut self, what: &str, lost: &[DiskId]) -> Result<()> {
+        self.end();
+        let mut writer = LongWriter::begin(&*self.home, what)?;
+        self.look_again()?;
+        writer.lock_members(self.members.iter().filter(|m| !lost.contains(&m.row.id)), what)?;
+        self.hold = Hold::Long(writer);
+        if let Some(_turn) = ShortWriter::try_begin(&*self.home)? {
+            self.recover()?;
+        }
+        Ok(())
+    }
+
+    /// Begins a work that other short ones, and one long one, may be at as well: put, rm, restore.
+    ///
+    /// # Errors
+    /// When another one does not finish within a minute; as [`Self::begin_long`].
+    pub fn begin_short(&mut self) -> Result<()> {
+        self.end();
+        let turn = ShortWriter::begin(&*self.home)?;
+        self.look_again()?;
+        self.hold = Hold::Short(turn);
+        if let Some(_nobody_else) = LongWriter::try_home(&*self.home)? {
+            self.recover()?;
+        }
+        Ok(())
+    }
+
+    /// A moment in which nobody else is at work and nothing is unfinished: what a reader saw since `seen` may be left in the
+    /// catalogue, where the next one finds it. Nothing where there is no such moment: then it keeps it to itself (L3).
+    pub(crate) fn quiet_moment(&self, seen: Option<i64>) -> Option<QuietMoment<'_>> {
+        let seen = seen?;
+        let long = LongWriter::try_home(&*self.home).ok()??;
+        let short = ShortWriter::try_begin(&*self.home).ok()??;
+        let is_as_seen = self.catalogue.seen() == Some(seen);
+        let is_finished = intents::all(self.catalogue.reading()).is_ok_and(|pending| pending.is_empty());
+        let is_quiet = is_as_seen && is_finished && self.catalogue.begin_leaving();
+        is_quiet.then_some(QuietMoment { pool: self, _locks: (long, short) })
+    }
+
+    /// Lets the locks go.
+    pub fn end(&mut self) {
+        self.hold = Hold::Nothing;
+    }
+
+    /// A long work was begun.
+    ///
+    /// # Errors
+    /// When it was not: a mistake in the program.
+    pub(crate) fn expect_long(&self) -> Result<()> {
+        if matches!(self.hold, Hold::Long(_)) { Ok(()) } else { Err(without_lock()) }
+    }
+
+    /// A work was begun, short or long.
+    ///
+    /// # Errors
+    /// When it was not: a mistake in the program.
+    pub(crate) fn expect_writing(&self) -> Result<()> {
+        if matches!(self.hold, Hold::Nothing) { Err(without_lock()) } else { Ok(()) }
+    }
+
+    /// What was known before the lock was had is known no longer.
+    fn look_again(&mut self) -> Result<()> {
+        let path = catalogue_path(&self.file);
+        if !path.exists() {
+            put_in_place(&*self.home, &path, &self.catalogue)?;
+            self.catalogue = Catalogue::open(&path, Arc::clone(&self.machine))?;
+        }
+        self.catalogue.become_writing()?;
+        if self.catalogue.identity()? != self.identity {
+            let message = format!("{} is another pool's now", self.file.display());
+            return Err(Error::new(Kind::Safety, "pool.changed", message).remedy("look, then run this again"));
+        }
+        let rows = disks::all(self.catalogue.reading())?;
+        self.members =
+            recognise(&*self.machine, &self.catalogue, self.identity.pool, rows, &self.spec.disks)?;
+        self.refuse_other_histories()
     }
 
     /// Puts the parts together, without looking at histories or intents.
@@ -93,7 +210,18 @@ impl Pool {
         let identity = catalogue.identity()?;
         let rows = disks::all(catalogue.reading())?;
         let members = recognise(&*machine, &catalogue, identity.pool, rows, &spec.disks)?;
-        Ok(Self { spec, file: file.into(), machine, home, catalogue, identity, members, notes: Vec::new() })
+        let notes = Vec::new();
+        Ok(Self {
+            spec,
+            file: file.into(),
+            machine,
+            home,
+            catalogue,
+            identity,
+            members,
+            notes,
+            hold: Hold::Nothing,
+        })
     }
 
     /// Reads the members' rows anew, after they changed.
@@ -131,10 +259,8 @@ impl Pool {
     fn other_history(&self, member: &Member, disk: &dyn Disk, found: Stamp, head: Stamp) -> Error {
         let name = &member.row.name;
         let here = self.catalogue.path().display();
-        let probe = self.catalogue.path().with_extension(format!("probe-{}", std::process::id()));
-        let continues = replica::fetch(disk, found, &probe, Arc::clone(&self.machine))
+        let continues = replica::fetch_private(disk, found, Arc::clone(&self.machine))
             .and_then(|c| parity_state::knows(c.reading(), head.id));
-        remove_passing(&probe);
         match continues {
             Ok(true) => Error::new(
                 Kind::Safety,
@@ -163,20 +289,18 @@ impl Pool {
         }
     }
 
-    /// Finishes or undoes what an earlier run began, unless its process is still at it.
+    /// Finishes or undoes what an earlier run began. Only under both locks, so that its author is gone: every intent is
+    /// written down under one of them (L4).
     fn recover(&mut self) -> Result<()> {
-        let pending = intents::all(self.catalogue.reading())?;
-        if pending.is_empty() {
-            return Ok(());
-        }
-        let Some(_turn) = ShortWriter::try_begin(&*self.home)? else { return Ok(()) };
         let mut is_edited = false;
         let mut by_order = intents::all(self.catalogue.reading())?;
         // What is held already must not look to the others as if somebody had taken it away.
-        by_order.sort_by_key(|(_, intent)| !matches!(intent, Intent::Hold { .. } | Intent::HoldAll { .. }));
+        by_order.sort_by_key(|(_, intent)| !intent.is_hold());
         for (id, intent) in by_order {
             match intent {
-                Intent::Hold { .. } | Intent::HoldAll { .. } => held::recover(self, id, &intent)?,
+                Intent::Hold { .. } | Intent::HoldAll { .. } | Intent::Exchange { .. } => {
+                    held::recover(self, id, &intent)?;
+                }
                 Intent::Relocate { moves } => crate::moves::recover(self, id, &moves)?,
                 Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
                 Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
@@ -290,13 +414,8 @@ fn not_created(name: &str) -> Error {
     Error::new(Kind::Usage, "pool.not-created", message).remedy("zinc-sieve create")
 }
 
-/// A pool is what its labels say: without a catalogue here, the newest replica on the members is taken.
-fn take_newest_replica(
-    machine: &Arc<dyn Machine>,
-    home: &dyn Disk,
-    path: &Path,
-    spec: &PoolSpec,
-) -> Result<Option<String>> {
+/// A pool is what its labels say: without a catalogue here, the newest replica on the members is read.
+fn newest_replica(machine: &Arc<dyn Machine>, spec: &PoolSpec) -> Result<(Catalogue, String)> {
     let mut candidates = Vec::new();
     for disk_spec in &spec.disks {
         let Some(place) = disk_spec.path.as_deref() else { continue };
@@ -322,21 +441,13 @@ fn take_newest_replica(
             Error::new(Kind::Safety, "pool.mixed", message).remedy("correct the paths in the pool file")
         );
     }
-    durable::make_folders(home, &our_folder())?;
-    let copy = path.with_extension("taken");
     let mut last = None;
     for (stamp, label, disk) in &candidates {
-        remove_passing(&copy);
-        match replica::fetch(&**disk, *stamp, &copy, Arc::clone(machine)) {
+        match replica::fetch_private(&**disk, *stamp, Arc::clone(machine)) {
             Ok(catalogue) if catalogue.identity()?.pool == pool => {
-                drop(catalogue);
-                let from = RelPath::fixed(".zinc-sieve/catalogue.taken");
-                durable::publish(home, &from, &RelPath::fixed(".zinc-sieve/catalogue.sqlite"))?;
-                let number = stamp.number;
-                return Ok(Some(format!(
-                    "there was no catalogue here: took the newest replica, checkpoint {number} on {}",
-                    label.disk_name
-                )));
+                let (number, name) = (stamp.number, &label.disk_name);
+                let note = format!("there is no catalogue here: this is the newest replica, checkpoint {number} on {name}");
+                return Ok((catalogue, note));
             }
             Ok(_) => {}
             Err(error) => last = Some(error),
@@ -349,4 +460,21 @@ fn take_newest_replica(
             "none of the replicas on the disks is of the pool that its label names",
         )
     }))
+}
+
+/// Makes a replica that was read the catalogue of this pool file.
+///
+/// # Crash safety
+/// It gets its name when it is whole and durable; a crash leaves an unfinished copy that the next one overwrites.
+pub(crate) fn put_in_place(home: &dyn Disk, path: &Path, replica: &Catalogue) -> Result<()> {
+    durable::make_own_folder(home, &our_folder())?;
+    let copy = path.with_extension("taken");
+    remove_passing(&copy);
+    replica.copy_to(&copy)?;
+    let from = RelPath::fixed(".zinc-sieve/catalogue.taken");
+    durable::publish_over(home, &from, &RelPath::fixed(".zinc-sieve/catalogue.sqlite"))
+}
+
+fn without_lock() -> Error {
+    Error::new(Kind::Internal, "pool.no-lock", "this writes without the lock of the pool")
 }

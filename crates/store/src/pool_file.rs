@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table, Value};
 
-use crate::disk::Disk;
+use crate::disk::{Attributes, Disk, RealDisk};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::label::Role;
@@ -76,7 +76,8 @@ pub fn apply(home: &dyn Disk, pool_file: &Path, edits: &[Edit]) -> Result<()> {
     write(home, pool_file, &changed)
 }
 
-/// Writes a pool file.
+/// Writes a pool file. One that is there keeps its mode and owner; a symlink keeps pointing where it does, and what it points
+/// to is written.
 ///
 /// # Crash safety
 /// As [`apply`].
@@ -84,10 +85,42 @@ pub fn apply(home: &dyn Disk, pool_file: &Path, edits: &[Edit]) -> Result<()> {
 /// # Errors
 /// What the disk says.
 pub fn write(home: &dyn Disk, pool_file: &Path, text: &str) -> Result<()> {
-    let name = pool_file.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
-    let name = RelPath::new(name)
-        .map_err(|e| Error::new(Kind::Usage, "pool-file.name", format!("{}: {e}", pool_file.display())))?;
-    durable::write_file(home, &name, text.as_bytes())
+    let real = match std::fs::canonicalize(pool_file) {
+        Ok(real) => real,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => pool_file.to_path_buf(),
+        Err(error) => return Err(Error::io("pool-file.write", pool_file, error)),
+    };
+    let name_of = |file: &Path| {
+        let name = file.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
+        RelPath::new(name)
+            .map_err(|e| Error::new(Kind::Usage, "pool-file.name", format!("{}: {e}", file.display())))
+    };
+    let is_link = std::fs::symlink_metadata(pool_file).is_ok_and(|metadata| metadata.is_symlink());
+    if is_link {
+        let folder = RealDisk::open(crate::pool::home_folder(&real))?;
+        return write_in(&folder, &name_of(&real)?, text);
+    }
+    write_in(home, &name_of(pool_file)?, text)
+}
+
+fn write_in(folder: &dyn Disk, name: &RelPath, text: &str) -> Result<()> {
+    let new = name
+        .beside(".new")
+        .map_err(|e| Error::new(Kind::Usage, "pool-file.name", format!("{name}: no name beside it: {e}")))?;
+    let looks = looks_of_file(folder, name)?;
+    let mut file = folder.modify(&new)?;
+    file.set_length(0)?;
+    file.write_at(text.as_bytes(), 0)?;
+    if let Some(looks) = looks {
+        file.set_attributes(&Attributes { mtime: file.stat()?.mtime, ..looks })?;
+    }
+    file.sync()?;
+    durable::publish_over(folder, &new, name)
+}
+
+fn looks_of_file(folder: &dyn Disk, name: &RelPath) -> Result<Option<Attributes>> {
+    let Some(stat) = folder.stat(name)? else { return Ok(None) };
+    Ok(Some(Attributes::of(&stat, folder.extended_attributes(name)?)))
 }
 
 /// Makes sure that changes can be made, and leave the pool file without mistakes, before anything is begun.

@@ -6,30 +6,38 @@ use sieve_core::units::DiskId;
 
 use crate::catalogue;
 use crate::catalogue::nodes;
-use crate::catalogue::objects::{self, ObjectRow};
+use crate::catalogue::objects;
+use crate::disk::{EntryKind, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::journal;
+use crate::moves::LeftAlone;
 use crate::pieces;
 use crate::pool::Pool;
 use crate::scan;
-use crate::writer::ShortWriter;
 
 /// So many files are held at once.
 const BATCH: usize = 256;
 
 /// What is removed.
-#[derive(Default)]
+#[derive(Default, Serialize)]
 pub struct RemovePlan {
+    #[serde(serialize_with = "as_text")]
     files: Vec<(DiskId, RelPath)>,
+    #[serde(serialize_with = "as_text")]
     symlinks: Vec<(DiskId, RelPath)>,
+    #[serde(serialize_with = "as_text")]
     folders: Vec<(DiskId, RelPath)>,
     /// Files and bytes for each disk.
     pub by_disk: Vec<(String, Count)>,
     /// Symlinks and folders.
     pub others: u64,
+}
+
+fn as_text<S: serde::Serializer>(paths: &[(DiskId, RelPath)], serializer: S) -> std::result::Result<S::Ok, S::Error> {
+    serializer.collect_seq(paths.iter().map(|(disk, path)| format!("{disk}:{path}")))
 }
 
 /// What was removed.
@@ -39,6 +47,9 @@ pub struct RemoveReport {
     pub by_disk: Vec<(String, Count)>,
     /// Symlinks and folders.
     pub others: u64,
+    /// What was left where it is, because somebody is at it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub left_alone: Vec<LeftAlone>,
 }
 
 /// Finds what the paths name.
@@ -66,7 +77,7 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
         })?;
         nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
             if let Some(position) = paths.iter().position(|p| path.is_within(p)) {
-                let is_folder = node.kind == crate::disk::EntryKind::Folder;
+                let is_folder = node.kind == EntryKind::Folder;
                 if is_folder && !recursive {
                     return Err(is_a_folder(&path));
                 }
@@ -131,72 +142,59 @@ fn is_a_folder(path: &RelPath) -> Error {
 /// # Errors
 /// What a disk or the database says.
 pub fn execute(pool: &Pool, plan: RemovePlan) -> Result<RemoveReport> {
-    let _turn = ShortWriter::begin(&*pool.home)?;
+    pool.expect_writing()?;
+    let mut left_alone = Vec::new();
     for member in &pool.members {
         let here: Vec<_> = plan.files.iter().filter(|(disk, ..)| *disk == member.row.id).collect();
         for batch in here.chunks(BATCH) {
-            hold_batch(pool, member, batch)?;
+            hold_batch(pool, member, batch, &mut left_alone)?;
         }
     }
-    remove_nodes(pool, &plan)?;
-    let report = RemoveReport { by_disk: plan.by_disk, others: plan.others };
+    remove_nodes(pool, &plan, &mut left_alone)?;
+    let report = RemoveReport { by_disk: plan.by_disk, others: plan.others, left_alone };
     journal::append(&*pool.home, pool.machine.now(), "rm", &report)?;
     Ok(report)
 }
 
-fn hold_batch(pool: &Pool, member: &crate::member::Member, batch: &[&(DiskId, RelPath)]) -> Result<()> {
-    let disk = member.writable()?;
+fn hold_batch(
+    pool: &Pool,
+    member: &crate::member::Member,
+    batch: &[&(DiskId, RelPath)],
+    left: &mut Vec<LeftAlone>,
+) -> Result<()> {
     let mut to_hold = Vec::new();
     for (_, path) in batch {
-        // What somebody else took away in the meantime is removed already.
+        // What somebody else took away in the meantime is removed already. A further name of a file is held as the only
+        // one is: the content stays under the others, and the name can be had back.
         let Some(object) = objects::by_path(pool.catalogue.reading(), member.row.id, path)? else { continue };
-        let others = objects::names(pool.catalogue.reading(), object.id)?.len() > 1;
-        if others {
-            remove_one_name(pool, member, path, &object)?;
-        } else {
-            to_hold.push(ToHold { path: path.clone(), object });
-        }
+        to_hold.push(ToHold { path: path.clone(), object, watched: None });
     }
     if to_hold.is_empty() {
         return Ok(());
     }
-    held::begin(pool, member, to_hold, false)?.finish(&**disk)
+    let not_taken = held::take(pool, member, to_hold)?.record()?;
+    left.extend(not_taken.into_iter().map(|l| LeftAlone { path: l.path.to_string(), why: l.why.into() }));
+    Ok(())
 }
 
-/// A file with several names keeps its content under the others.
-fn remove_one_name(
-    pool: &Pool,
-    member: &crate::member::Member,
-    path: &RelPath,
-    object: &ObjectRow,
-) -> Result<()> {
-    let disk = member.writable()?;
-    let was_same = disk.stat(path)?.is_some_and(|s| object.matches(&s))
-        || objects::get(pool.catalogue.reading(), object.id)?
-            .zip(disk.stat(path)?)
-            .is_some_and(|(o, s)| o.matches(&s));
-    disk.remove_file(path)?;
-    durable::sync_parents(&**disk, [path])?;
-    pool.catalogue.transaction(|t| {
-        catalogue::mark_changed(t)?;
-        objects::remove_name(t, member.row.id, path)?;
-        let left = objects::names(t, object.id)?;
-        let stat = left.first().map(|other| disk.stat(other)).transpose()?.flatten();
-        match (stat, objects::get(t, object.id)?) {
-            (Some(stat), Some(now)) if was_same => objects::set_stat(t, object.id, &stat, now.standing),
-            _ => Ok(()),
-        }
-    })
-}
-
-fn remove_nodes(pool: &Pool, plan: &RemovePlan) -> Result<()> {
+fn remove_nodes(pool: &Pool, plan: &RemovePlan, left: &mut Vec<LeftAlone>) -> Result<()> {
     // Deepest first: tree order backwards.
     for (disk_id, path) in plan.symlinks.iter().chain(plan.folders.iter().rev()) {
         let disk = pool.member(*disk_id)?.writable()?;
+        let planned = nodes::get(pool.catalogue.reading(), *disk_id, path)?.map(|node| node.kind);
         match disk.stat(path)?.map(|s| s.kind) {
-            Some(crate::disk::EntryKind::Folder) if !disk.list(path)?.is_empty() => continue,
-            Some(crate::disk::EntryKind::Folder) => disk.remove_folder(path)?,
-            Some(_) => disk.remove_file(path)?,
+            Some(EntryKind::Folder) if !disk.list(path)?.is_empty() => continue,
+            Some(EntryKind::Folder) => disk.remove_folder(path)?,
+            Some(_) => {
+                // A symlink that somebody made a file of is not what was to be removed.
+                let is_it = |stat: &Stat, _: &RelPath| {
+                    Ok(stat.kind != EntryKind::File && planned == Some(stat.kind))
+                };
+                if !held::discard(&**disk, pool.machine.random(), path, is_it)? {
+                    left.push(LeftAlone { path: path.to_string(), why: held::HAS_CHANGED.into() });
+                    continue;
+                }
+            }
             None => {}
         }
         durable::sync_parents(&**disk, [path])?;

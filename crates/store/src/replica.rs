@@ -7,7 +7,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::CheckpointId;
 
 use crate::catalogue::parity_state::{self, Checkpoint};
-use crate::catalogue::{Catalogue, disks};
+use crate::catalogue::{Catalogue, disks, intents, private_folder};
 use crate::content;
 use crate::disk::{Disk, full_path};
 use crate::durable;
@@ -71,7 +71,7 @@ impl Export {
         let path = catalogue.path().with_extension(format!("export-{}", std::process::id()));
         let export = Self { path, stamp: Stamp { number: head.number, id: head.id } };
         export.remove();
-        catalogue.reading().execute("VACUUM INTO ?1", [export.path.to_string_lossy()])?;
+        catalogue.copy_to(&export.path)?;
         Ok(export)
     }
 
@@ -136,18 +136,18 @@ fn copy(from: &dyn Disk, source: &RelPath, to: &dyn Disk, target: &RelPath) -> R
     content::copy(&mut *input, &mut *output, |_| {})
 }
 
-/// Brings the replica on a disk to `target` (a path outside of any pool), and opens it.
+/// Brings the replica on a disk to a private folder, and opens it.
+///
+/// What is under way is never taken from a disk's word (L4): intents in a replica are dropped.
 ///
 /// # Errors
 /// When it cannot be copied, or is damaged, or is not what its name says.
-pub fn fetch(disk: &dyn Disk, stamp: Stamp, target: &Path, machine: Arc<dyn Machine>) -> Result<Catalogue> {
-    let home = crate::disk::RealDisk::open(target.parent().unwrap_or(Path::new("/")))?;
-    let name = target.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
-    let path = RelPath::new(name)
-        .map_err(|e| Error::new(Kind::Internal, "replica.name", format!("a replica's copy: {e}")))?;
-    copy(disk, &path_of(stamp), &home, &path)?;
+pub fn fetch_private(disk: &dyn Disk, stamp: Stamp, machine: Arc<dyn Machine>) -> Result<Catalogue> {
+    let folder = private_folder()?;
+    let path = RelPath::fixed("replica.sqlite");
+    copy(disk, &path_of(stamp), &crate::disk::RealDisk::open(folder.path())?, &path)?;
     let place = full_path(disk, &path_of(stamp));
-    let catalogue = Catalogue::open(target, machine).map_err(|mut error| {
+    let catalogue = Catalogue::open_private(folder, "replica.sqlite", machine).map_err(|mut error| {
         error.message = format!("{}: {}", place.display(), error.message);
         error
     })?;
@@ -158,5 +158,6 @@ pub fn fetch(disk: &dyn Disk, stamp: Stamp, target: &Path, machine: Arc<dyn Mach
             format!("{}: this replica is not of the checkpoint that its name says", place.display());
         return Err(Error::new(Kind::Corrupt, "replica.wrong-name", message));
     }
+    catalogue.transaction(|t| intents::remove_where(t, |_| true))?;
     Ok(catalogue)
 }

@@ -14,6 +14,7 @@ use crate::event::Silent;
 use crate::fate::{self, Count, VolumeModel};
 use crate::label::Role;
 use crate::member::State;
+use crate::moves::Unfinished;
 use crate::pool::Pool;
 use crate::scan;
 use crate::settle::{CacheStatus, caches};
@@ -309,6 +310,7 @@ fn conflicts(pool: &Pool) -> Result<Vec<Conflict>> {
             cached.insert(volume.name);
         }
     }
+    let unfinished = Unfinished::look(pool)?;
     let mut statement = pool.catalogue.reading().prepare_cached(
         "SELECT d.volume, n.path, group_concat(d.name, ' '),
              COUNT(DISTINCT CASE WHEN o.standing = 0 AND v.id IS NOT NULL THEN hex(v.whole) ELSE o.id END)
@@ -325,7 +327,7 @@ fn conflicts(pool: &Pool) -> Result<Vec<Conflict>> {
         let path = objects::path_of(&row.get::<_, Vec<u8>>(1)?)?;
         // Copies are what a mirrored volume is for, and one that is behind follows with the next sync.
         let is_copy = mirrored.get(&volume).map(|apart| !apart.contains(&path));
-        if is_copy.unwrap_or(contents < 2 && cached.contains(&volume)) {
+        if is_copy.unwrap_or(contents < 2 && cached.contains(&volume)) || unfinished.names(&path) {
             continue;
         }
         if found.len() == MOST_CONFLICTS {

@@ -29,10 +29,10 @@ impl Workspace {
     /// # Errors
     /// What the disk says.
     pub fn begin(disk: &Arc<dyn Disk>, random: u64) -> Result<Self> {
-        durable::make_folders(&**disk, &root())?;
+        durable::make_own_folder(&**disk, &root())?;
         tidy(&**disk)?;
         let folder = root().join(format!("{random:016x}").as_bytes()).expect("digits make a valid name");
-        disk.make_folder(&folder)?;
+        disk.make_folder(&folder, 0o700)?;
         let lock = disk.lock(&lock_of(&folder))?;
         Ok(Self { disk: Arc::clone(disk), folder, next: 0, _lock: lock })
     }

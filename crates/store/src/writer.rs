@@ -13,6 +13,10 @@ use crate::member::Member;
 /// How long a short writer waits for another one.
 const PATIENCE: Duration = Duration::from_secs(60);
 
+/// A reader that leaves what it saw, and a short writer that finishes what a killed one began, hold the long lock for a
+/// moment: a long writer does not give up on them.
+const GLANCE: Duration = Duration::from_secs(2);
+
 /// The locks of the one long writer; let go when dropped.
 pub struct LongWriter {
     _locks: Vec<Box<dyn LockGuard>>,
@@ -24,24 +28,42 @@ pub struct ShortWriter {
 }
 
 impl LongWriter {
-    /// Locks the pool's home and every usable member.
+    /// Locks the pool's home.
     ///
     /// # Errors
-    /// When somebody else holds one of the locks: the message says who.
-    pub fn begin<'a>(home: &dyn Disk, members: impl Iterator<Item = &'a Member>, what: &str) -> Result<Self> {
-        let mut locks = vec![lock(home, what)?];
+    /// When somebody else holds the lock: the message says who.
+    pub fn begin(home: &dyn Disk, what: &str) -> Result<Self> {
+        Ok(Self { _locks: vec![lock(home, what)?] })
+    }
+
+    /// Locks the usable ones of these members as well: they may be members of a copied pool file somewhere else.
+    ///
+    /// # Errors
+    /// As [`Self::begin`].
+    pub fn lock_members<'a>(&mut self, members: impl Iterator<Item = &'a Member>, what: &str) -> Result<()> {
         for disk in members.filter_map(|m| m.disk.as_ref()) {
-            locks.push(lock(&**disk, what)?);
+            self._locks.push(lock(&**disk, what)?);
         }
-        Ok(Self { _locks: locks })
+        Ok(())
+    }
+
+    /// The lock of the home, if nobody is at a long work.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn try_home(home: &dyn Disk) -> Result<Option<Self>> {
+        Ok(home.lock(&lock_path())?.map(|lock| Self { _locks: vec![lock] }))
     }
 }
 
+fn lock_path() -> RelPath {
+    RelPath::fixed(".zinc-sieve/lock")
+}
+
 fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
-    let path = RelPath::fixed(".zinc-sieve/lock");
     let note = RelPath::fixed(".zinc-sieve/lock.holder");
-    durable::make_folders(disk, &our_folder())?;
-    if let Some(guard) = disk.lock(&path)? {
+    durable::make_own_folder(disk, &our_folder())?;
+    if let Some(guard) = patiently(GLANCE, || disk.lock(&lock_path()))? {
         let text = format!("{what}, process {}", std::process::id());
         match durable::write_file(disk, &note, text.as_bytes()) {
             // The lock holds on a full disk too; who has it is a help, and no more.
@@ -57,25 +79,30 @@ fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
         .remedy("wait until it has finished, then run this again"))
 }
 
+/// Tries again and again for so long.
+fn patiently<T>(patience: Duration, mut try_it: impl FnMut() -> Result<Option<T>>) -> Result<Option<T>> {
+    let start = Instant::now();
+    loop {
+        let taken = try_it()?;
+        if taken.is_some() || start.elapsed() > patience {
+            return Ok(taken);
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
 impl ShortWriter {
     /// Waits for its turn.
     ///
     /// # Errors
     /// When another one does not finish within a minute.
     pub fn begin(home: &dyn Disk) -> Result<Self> {
-        let start = Instant::now();
-        loop {
-            if let Some(writer) = Self::try_begin(home)? {
-                return Ok(writer);
-            }
-            if start.elapsed() > PATIENCE {
-                let message =
-                    format!("another command has been writing to {} for a minute", home.root().display());
-                return Err(Error::new(Kind::Safety, "pool.busy", message)
-                    .remedy("wait until it has finished, then run this again"));
-            }
-            std::thread::sleep(Duration::from_millis(20));
-        }
+        patiently(PATIENCE, || Self::try_begin(home))?.ok_or_else(|| {
+            let message =
+                format!("another command has been writing to {} for a minute", home.root().display());
+            Error::new(Kind::Safety, "pool.busy", message)
+                .remedy("wait until it has finished, then run this again")
+        })
     }
 
     /// Takes the turn if it is free.
@@ -83,7 +110,7 @@ impl ShortWriter {
     /// # Errors
     /// What the disk says.
     pub fn try_begin(home: &dyn Disk) -> Result<Option<Self>> {
-        durable::make_folders(home, &our_folder())?;
+        durable::make_own_folder(home, &our_folder())?;
         Ok(home.lock(&RelPath::fixed(".zinc-sieve/turn"))?.map(|lock| Self { _lock: lock }))
     }
 }

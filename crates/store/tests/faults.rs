@@ -90,13 +90,16 @@ impl Scene {
 
     fn sync(&self) -> Result<SyncReport> {
         let mut pool = self.open()?;
+        pool.begin_long("sync")?;
         let options = sync::Options::default();
         let plan = sync::plan(&pool, &options, &Silent)?;
         sync::execute(&mut pool, &plan, &options, &Silent)
     }
 
     fn verify(&self) -> VerifyReport {
-        verify::verify(&self.open().unwrap(), &Scope::Whole, &Restraint::default(), &Silent).unwrap()
+        let mut pool = self.open().unwrap();
+        pool.begin_long("verify").unwrap();
+        verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap()
     }
 
     /// All that is on the disks is what it was, and all of it survives the loss of any two.
@@ -173,6 +176,8 @@ fn bad_sectors_on_survivors_are_made_up_for_and_named() {
     fs::rename(scene.path("beech"), scene.path("dead")).unwrap();
     fs::create_dir(scene.path("new")).unwrap();
     let mut pool = scene.open().unwrap();
+    let lost = pool.member_named("beech").unwrap().row.id;
+    pool.begin_long_without("rebuild", &[lost]).unwrap();
     let request = rebuild::Request { name: "beech".into(), onto: scene.path("new") };
     let prepared = rebuild::plan(&pool, &[request]).unwrap();
     let report = rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).unwrap();
@@ -215,7 +220,10 @@ fn a_disk_that_vanishes_in_the_middle_does_no_harm(
         }
         fs::create_dir(scene.path("card")).unwrap();
         fs::write(scene.path("card/owl.flac"), Chance::new(moment + 1).bytes(900_000)).unwrap();
-        let pool = scene.open().unwrap();
+        let mut pool = scene.open().unwrap();
+        if action != "sync" {
+            pool.begin_short().unwrap();
+        }
         scene.machine.set(&scene.path(disk), |faults| faults.vanishes_after = Some(moment));
         let outcome = if action == "sync" {
             drop(pool);

@@ -118,7 +118,8 @@ impl Scene {
         }
         scene.run(real(), Action::Sync).unwrap();
         // What is held guards its neighbours: giving it up too early would show.
-        let pool = scene.open(real()).unwrap();
+        let mut pool = scene.open(real()).unwrap();
+        pool.begin_short().unwrap();
         let plan = remove::plan(&pool, VOLUME, &[RelPath::new("finch.flac").unwrap()], false).unwrap();
         remove::execute(&pool, plan).unwrap();
         drop(pool);
@@ -161,6 +162,14 @@ impl Scene {
 
     fn run(&self, machine: Arc<dyn Machine>, action: Action) -> Result<()> {
         let mut pool = self.open(machine)?;
+        match action {
+            Action::Put | Action::Replace | Action::Remove | Action::Restore => pool.begin_short()?,
+            Action::Rebuild => {
+                let lost = pool.member_named("cedar")?.row.id;
+                pool.begin_long_without("rebuild", &[lost])?;
+            }
+            _ => pool.begin_long("test")?,
+        }
         let path = |text: &str| RelPath::new(text).unwrap();
         match action {
             Action::Put => {
@@ -311,7 +320,8 @@ fn collect(folder: &Path, found: &mut Vec<Vec<u8>>) {
 }
 
 fn verify_is_clean(scene: &Scene, when: &str) {
-    let pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
+    let mut pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
+    pool.begin_long("verify").unwrap_or_else(|e| panic!("{when}: {e}"));
     let report = verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap();
     assert!(report.is_clean(), "{when}: {report:?}");
 }
@@ -323,6 +333,8 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     let fresh = scene.path(&format!("fresh-{disk}"));
     fs::create_dir(&fresh).unwrap();
     let mut pool = scene.open(real()).unwrap();
+    let lost = pool.member_named(disk).unwrap().row.id;
+    pool.begin_long_without("rebuild", &[lost]).unwrap();
     let request = rebuild::Request { name: disk.into(), onto: fresh.clone() };
     let prepared = rebuild::plan(&pool, &[request]).unwrap_or_else(|e| panic!("{when}: {e}"));
     let report = rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).unwrap();
@@ -453,6 +465,7 @@ fn a_second_power_cut_during_recovery_does_no_harm() {
 fn a_dissolve_that_is_cut_off_leaves_all_files_and_is_finished_by_the_next_starts() {
     let dissolve = |scene: &Scene, machine: Arc<dyn Machine>| -> Result<()> {
         let mut pool = scene.open(machine)?;
+        pool.begin_long("dissolve")?;
         let plan = dissolve::plan(&pool, VOLUME)?;
         dissolve::execute(&mut pool, &plan, &Silent)
     };

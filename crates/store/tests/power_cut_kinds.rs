@@ -122,9 +122,7 @@ impl Scene {
         self.expected.insert("card/robin-again.flac".into(), robin);
         match self.action {
             Action::Mirror => {
-                let pool = self.open(real()).unwrap();
-                self.put(&pool, "card").unwrap();
-                drop(pool);
+                self.put(real(), "card").unwrap();
                 self.sync(real()).unwrap();
                 // Behind our back on one disk only: a new file, and one that is edited.
                 let (new, edited) = (chance.bytes(400_000), chance.bytes(500_000));
@@ -134,38 +132,36 @@ impl Scene {
                 self.expected.insert("card/wren.flac".into(), edited);
             }
             Action::PutInPieces => {
-                let pool = self.open(real()).unwrap();
-                self.put(&pool, "card").unwrap();
+                self.put(real(), "card").unwrap();
                 self.expected.remove("nest/night.mkv");
             }
             Action::SettleInPieces => {
-                let pool = self.open(real()).unwrap();
-                self.put(&pool, "nest").unwrap();
-                self.put(&pool, "card").unwrap();
+                self.put(real(), "nest").unwrap();
+                self.put(real(), "card").unwrap();
             }
             Action::Tiers => {
-                let pool = self.open(real()).unwrap();
-                self.put(&pool, "card").unwrap();
-                drop(pool);
+                self.put(real(), "card").unwrap();
                 self.sync(real()).unwrap();
                 let text = fs::read_to_string(self.path("pool.toml")).unwrap();
                 let pinned = format!("{text}[[volume.folder]]\npath = \"card\"\npin = \"slow\"\n");
                 fs::write(self.path("pool.toml"), pinned).unwrap();
             }
             Action::Settle | Action::SettleToMirror => {
-                let pool = self.open(real()).unwrap();
-                self.put(&pool, "card").unwrap();
+                self.put(real(), "card").unwrap();
             }
         }
     }
 
-    fn put(&self, pool: &Pool, folder: &str) -> Result<()> {
-        let plan = put::plan(pool, VOLUME, &[self.path(folder)], &RelPath::ROOT, false)?;
-        put::execute(pool, &plan, &Silent).map(|_| ())
+    fn put(&self, machine: Arc<dyn Machine>, folder: &str) -> Result<()> {
+        let mut pool = self.open(machine)?;
+        pool.begin_short()?;
+        let plan = put::plan(&pool, VOLUME, &[self.path(folder)], &RelPath::ROOT, false)?;
+        put::execute(&pool, &plan, &Silent).map(|_| ())
     }
 
     fn sync(&self, machine: Arc<dyn Machine>) -> Result<()> {
         let mut pool = self.open(machine)?;
+        pool.begin_long("sync")?;
         let plan = sync::plan(&pool, &sync::Options::default(), &Silent)?;
         sync::execute(&mut pool, &plan, &sync::Options::default(), &Silent).map(|_| ())
     }
@@ -173,9 +169,10 @@ impl Scene {
     fn run(&self, machine: Arc<dyn Machine>) -> Result<()> {
         match self.action {
             Action::Mirror => self.sync(machine),
-            Action::PutInPieces => self.put(&self.open(machine)?, "nest"),
+            Action::PutInPieces => self.put(machine, "nest"),
             _ => {
                 let mut pool = self.open(machine)?;
+                pool.begin_long("settle")?;
                 let volume = pool.volume(Some(VOLUME))?;
                 let options = settle::Options::default();
                 let plan = settle::plan(&pool, &volume, &options, &Silent)?;
@@ -253,7 +250,8 @@ fn every_file_is_whole_whenever_the_power_fails(
         }
         scene.assert_all_whole(&when);
         scene.sync(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
-        let pool = scene.open(real()).unwrap();
+        let mut pool = scene.open(real()).unwrap();
+        pool.begin_long("verify").unwrap();
         let report = verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap();
         assert!(report.is_clean(), "{when}: {report:?}");
         drop(pool);

@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_store::disk::{
-    Attributes, Counters, Disk, Filesystem, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
+    Attributes, Counters, Disk, Filesystem, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
 };
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::{Error, Kind, Result};
@@ -30,6 +30,7 @@ enum Change {
     Created(RelPath),
     Renamed { from: RelPath, to: RelPath, replaced: Option<PathBuf> },
     Linked(RelPath),
+    Exchanged(RelPath, RelPath),
     Removed { path: RelPath, kept: PathBuf },
     MadeFolder(RelPath),
     RemovedFolder(RelPath),
@@ -136,6 +137,7 @@ impl CrashMachine {
                     Change::Created(path) | Change::Linked(path) => std::fs::remove_file(at(&path)),
                     Change::Renamed { from, to, replaced } => std::fs::rename(at(&to), at(&from))
                         .and_then(|()| replaced.map_or(Ok(()), |kept| std::fs::rename(kept, at(&to)))),
+                    Change::Exchanged(one, other) => exchange(&at(&one), &at(&other)),
                     Change::Removed { path, kept } => std::fs::rename(kept, at(&path)),
                     Change::MadeFolder(path) => std::fs::remove_dir(at(&path)),
                     Change::RemovedFolder(path) => std::fs::create_dir(at(&path)),
@@ -143,6 +145,11 @@ impl CrashMachine {
             }
         }
     }
+}
+
+fn exchange(one: &Path, other: &Path) -> std::io::Result<()> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    Ok(renameat_with(CWD, one, CWD, other, RenameFlags::EXCHANGE)?)
 }
 
 impl Machine for CrashMachine {
@@ -232,9 +239,9 @@ impl Disk for CrashDisk {
         }
         Ok(self.wrap(file, path))
     }
-    fn make_folder(&self, path: &RelPath) -> Result<bool> {
+    fn make_folder(&self, path: &RelPath, mode: u32) -> Result<bool> {
         self.power.check()?;
-        let made = self.real.make_folder(path)?;
+        let made = self.real.make_folder(path, mode)?;
         if made {
             self.changed(Change::MadeFolder(path.clone()));
         }
@@ -265,6 +272,18 @@ impl Disk for CrashDisk {
         self.renamed(from, to, replaced);
         Ok(())
     }
+    fn exchange(&self, one: &RelPath, other: &RelPath) -> Result<bool> {
+        self.power.check()?;
+        let is_done = self.real.exchange(one, other)?;
+        if is_done {
+            self.changed(Change::Exchanged(one.clone(), other.clone()));
+        }
+        Ok(is_done)
+    }
+    fn set_time(&self, path: &RelPath, mtime: i64) -> Result<()> {
+        self.power.check()?;
+        self.real.set_time(path, mtime)
+    }
     fn remove_file(&self, path: &RelPath) -> Result<()> {
         self.power.check()?;
         let kept = self.kept_copy(path);
@@ -293,6 +312,7 @@ impl Disk for CrashDisk {
             Change::Created(p) | Change::Linked(p) | Change::MadeFolder(p) | Change::RemovedFolder(p) => {
                 !in_folder(p)
             }
+            Change::Exchanged(one, other) => !in_folder(one) && !in_folder(other),
             Change::Removed { path, .. } => !in_folder(path),
             Change::Renamed { from, to, .. } => !in_folder(to) && !in_folder(from),
         });
@@ -309,7 +329,7 @@ impl CrashDisk {
         Box::new(CrashFile {
             file,
             path: path.clone(),
-            place: sieve_store::disk::full_path(&self.real, path),
+            place: sieve_store::disk::full_path(&self.real, path).as_ref().into(),
             power: Arc::clone(&self.power),
             pending: Arc::clone(&self.pending),
         })
@@ -354,6 +374,12 @@ impl ReadFile for CrashFile {
     fn data_ranges(&self) -> Result<Vec<Rows>> {
         self.power.check()?;
         self.file.data_ranges()
+    }
+    fn lease(&self) -> Result<Lease> {
+        self.file.lease()
+    }
+    fn lease_holds(&self) -> bool {
+        self.file.lease_holds()
     }
 }
 

@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::path::RelPath;
 use sieve_store::disk::{
-    Attributes, Counters, Disk, Filesystem, LockGuard, ReadFile, RealDisk, Stat, WriteFile, full_path,
+    Attributes, Counters, Disk, Filesystem, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile, full_path,
 };
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::{Error, Result};
@@ -151,7 +151,7 @@ impl FaultyDisk {
         Box::new(FaultyFile {
             file,
             path: path.clone(),
-            place: full_path(&*self.real, path),
+            place: full_path(&*self.real, path).as_ref().into(),
             disk: Arc::clone(&self.real),
             faults: Arc::clone(&self.faults),
         })
@@ -197,9 +197,9 @@ impl Disk for FaultyDisk {
         self.check()?;
         Ok(self.faulty(self.real.modify(path)?, path))
     }
-    fn make_folder(&self, path: &RelPath) -> Result<bool> {
+    fn make_folder(&self, path: &RelPath, mode: u32) -> Result<bool> {
         self.check()?;
-        self.real.make_folder(path)
+        self.real.make_folder(path, mode)
     }
     fn make_symlink(&self, target: &[u8], path: &RelPath) -> Result<()> {
         self.check()?;
@@ -216,6 +216,14 @@ impl Disk for FaultyDisk {
     fn replace(&self, from: &RelPath, to: &RelPath) -> Result<()> {
         self.check()?;
         self.real.replace(from, to)
+    }
+    fn exchange(&self, one: &RelPath, other: &RelPath) -> Result<bool> {
+        self.check()?;
+        self.real.exchange(one, other)
+    }
+    fn set_time(&self, path: &RelPath, mtime: i64) -> Result<()> {
+        self.check()?;
+        self.real.set_time(path, mtime)
     }
     fn remove_file(&self, path: &RelPath) -> Result<()> {
         self.check()?;
@@ -262,6 +270,12 @@ impl<F: ReadFile + ?Sized> ReadFile for FaultyFile<F> {
     fn data_ranges(&self) -> Result<Vec<sieve_core::lane::Rows>> {
         alive(&self.faults, &self.place)?;
         self.file.data_ranges()
+    }
+    fn lease(&self) -> Result<Lease> {
+        self.file.lease()
+    }
+    fn lease_holds(&self) -> bool {
+        self.file.lease_holds()
     }
 }
 

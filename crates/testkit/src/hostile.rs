@@ -61,10 +61,10 @@ pub fn replica_of_any_bytes(bytes: &[u8]) {
     let disk = disk_with(folder.path(), "replica-000000000003-0000000000001234.sqlite", bytes);
     assert_eq!(replica::newest_on(&*disk).expect("the folder can be listed"), Some(stamp));
     let machine = Arc::new(RealMachine { fixed_now: None });
-    let copy = folder.path().join("copy.sqlite");
-    if let Err(error) = replica::fetch(&*disk, stamp, &copy, machine.clone()) {
+    if let Err(error) = replica::fetch_private(&*disk, stamp, machine.clone()) {
         assert!(!error.message.is_empty());
     }
+    let copy = folder.path().join(".zinc-sieve/replica-000000000003-0000000000001234.sqlite");
     // Under another name it may be what it says it is.
     if let Ok(catalogue) = Catalogue::open(&copy, machine) {
         read_around(&catalogue);

@@ -44,7 +44,7 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
         1 => format!("{present} of {all} present, {} is missing", missing[0]),
         _ => format!("{present} of {all} present, {} are missing", missing.join(", ")),
     };
-    anstream::println!("The pool {}: {told}.\n", plan.pool);
+    crate::say!("The pool {}: {told}.\n", plan.pool);
     let mut table = Table::new(&["disk", "volume", "role", ">checkpoint", "where"]);
     for member in &plan.members {
         let (place, colour) = match &member.at {
@@ -76,8 +76,8 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
         PoolFileSource::Disks => "is written as the disks carry it, with new paths",
         PoolFileSource::Catalogue => "is made anew: see what you would add to it",
     };
-    anstream::println!("\n{catalogue}\nThe pool file {} {pool_file}.", context.pool.display());
-    anstream::println!("Nothing is written to the disks.");
+    crate::say!("\n{catalogue}\nThe pool file {} {pool_file}.", context.pool.display());
+    crate::say!("Nothing is written to the disks.");
 }
 
 fn show_report(context: &Context, report: &AdoptReport) {
@@ -92,7 +92,7 @@ fn show_report(context: &Context, report: &AdoptReport) {
             count(scan.gone),
             size(scan.changed_bytes),
         ]);
-        scan.left_alone.iter().for_each(|text| anstream::eprintln!("left alone: {text}"));
+        scan.left_alone.iter().for_each(|text| crate::say_aside!("left alone: {text}"));
     }
     table.print();
     let missing = report.plan.members.iter().filter(|m| m.at.is_none()).count() as u64;
@@ -101,12 +101,12 @@ fn show_report(context: &Context, report: &AdoptReport) {
         report.plan.pool,
         context.pool.display()
     );
-    anstream::println!("\n{}", style::paint(style::WELL, text));
+    crate::say!("\n{}", style::paint(style::WELL, text));
     if missing > 0 {
         let text = format!(
             "{} missing: zinc-sieve fate says what that means, rebuild brings back what was on it.",
             units::disks(missing)
         );
-        anstream::println!("{}", style::paint(style::WATCH, text));
+        crate::say!("{}", style::paint(style::WATCH, text));
     }
 }

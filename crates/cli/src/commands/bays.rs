@@ -64,7 +64,7 @@ fn show_all(context: &Context, shelf: &Shelf, spec: &PoolSpec, items: &[Item<'_>
     let homeless: Vec<&str> =
         spec.disks.iter().filter(|d| d.bay.is_none()).map(|d| d.name.as_str()).collect();
     if !homeless.is_empty() {
-        anstream::println!("\nWithout a bay: {}", homeless.join(", "));
+        crate::say!("\nWithout a bay: {}", homeless.join(", "));
     }
     Ok(())
 }
@@ -75,7 +75,7 @@ fn in_bay<'a, 'b>(items: &'b [Item<'a>], bay: &str) -> Option<&'b Item<'a>> {
 
 /// Draws a case; one bay may be marked as the one to pull.
 fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlace>) {
-    anstream::println!("\n{}", style::paint(style::HEAD, format!("{} (top)", case.name)));
+    crate::say!("\n{}", style::paint(style::HEAD, format!("{} (top)", case.name)));
     for (row, bays) in case.rows.iter().enumerate() {
         let cells: Vec<[String; 5]> = bays
             .iter()
@@ -87,7 +87,7 @@ fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlac
             .collect();
         for line in 0..5 {
             let text: String = cells.iter().map(|cell| cell[line].as_str()).collect();
-            anstream::println!("  {}", text.trim_end());
+            crate::say!("  {}", text.trim_end());
         }
     }
 }
@@ -168,19 +168,19 @@ fn find_one(context: &Context, spec: &PoolSpec, items: &[Item<'_>], name: &str) 
     let shelf_of_one =
         Shelf { spec: Some(spec.clone()), inventory: sieve_store::inventory::Inventory::default() };
     draw(&shelf_of_one, case, items, Some(place));
-    anstream::println!("\n{name} is in {}, bay {bay}: {}.", case.name, found.place);
+    crate::say!("\n{name} is in {}, bay {bay}: {}.", case.name, found.place);
     match found.serial {
         Some(serial) => {
             let (head, end) = tail(serial);
-            anstream::println!(
+            crate::say!(
                 "Its serial number ends in {} ({head}{end}): read it on the label before you pull it.",
                 style::paint(style::HEAD, end)
             );
         }
-        None => anstream::println!("Its serial number is not known: add serial = \"…\" to it."),
+        None => crate::say!("Its serial number is not known: add serial = \"…\" to it."),
     }
     for (side, other) in &found.neighbours {
-        anstream::println!("  {side}: {other}");
+        crate::say!("  {side}: {other}");
     }
     Ok(Outcome::Fine)
 }

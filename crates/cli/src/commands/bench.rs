@@ -41,7 +41,7 @@ pub(super) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
 }
 
 fn show_disks(figures: &PoolFigures) {
-    anstream::println!("Read from the disks, as far as the system does not have it in memory:\n");
+    crate::say!("Read from the disks, as far as the system does not have it in memory:\n");
     let mut table = Table::new(&["disk", "role", ">read", ">alone", ">all at once"]);
     let shown = |rate: Option<Rate>| rate.map_or("-".into(), |rate| rate.to_string());
     for disk in &figures.disks {
@@ -55,14 +55,14 @@ fn show_disks(figures: &PoolFigures) {
     }
     table.print();
     let sum: f64 = figures.disks.iter().filter_map(|disk| disk.together).map(Rate::per_second).sum();
-    anstream::println!(
+    crate::say!(
         "\nAll disks together {}; the processor checksums {} with one thread and {} with all.",
         Rate::from_per_second(sum),
         figures.hash_one,
         figures.hash_all
     );
     let holder = if sum > figures.hash_all.per_second() { "the processor" } else { "the disks" };
-    anstream::println!("A pass over all disks is held up by {holder}.");
+    crate::say!("A pass over all disks is held up by {holder}.");
 }
 
 fn unknown(name: &str) -> Error {
@@ -72,7 +72,7 @@ fn unknown(name: &str) -> Error {
 }
 
 fn show(figures: &[CodeFigures]) {
-    anstream::println!(
+    crate::say!(
         "The erasure code in memory, 8 data disks, blocks of 256 KiB, one thread: bytes of data per second, and as a share\nof the roofline, a plain sum of the same bytes in registers.\n"
     );
     let mut table =
@@ -95,5 +95,5 @@ fn show(figures: &[CodeFigures]) {
         ]);
     }
     table.print();
-    anstream::println!("\nThe last one is used: {}.", Kernel::best().name());
+    crate::say!("\nThe last one is used: {}.", Kernel::best().name());
 }

@@ -15,7 +15,7 @@ use crate::{confirm, json, machine};
 pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
     let overwrites = overwrites(request)?;
     if !context.json {
-        anstream::println!("{}", intention(request, overwrites));
+        crate::say!("{}", intention(request, overwrites));
     }
     if !confirm::go_on(consent, "Begin?")? {
         return Ok(Outcome::Fine);
@@ -55,7 +55,7 @@ fn intention(request: &Request, overwrites: bool) -> String {
 
 fn show(report: &Report) {
     if report.interrupted {
-        anstream::println!(
+        crate::say!(
             "\n{}",
             style::paint(style::WATCH, "Broken off; what was written is taken away again.")
         );
@@ -65,9 +65,9 @@ fn show(report: &Report) {
         0 => String::new(),
         _ => format!(" ({} of it by an earlier run)", size(report.resumed)),
     };
-    anstream::println!("\n{} written{resumed} and read back.", size(report.bytes));
+    crate::say!("\n{} written{resumed} and read back.", size(report.bytes));
     if !report.from_the_medium {
-        anstream::println!(
+        crate::say!(
             "{}",
             style::paint(
                 style::WATCH,
@@ -77,7 +77,7 @@ fn show(report: &Report) {
     }
     for bad in report.bad.iter().take(20) {
         let place = bad.on_device.map_or(String::new(), |at| format!(", byte {at} of the device"));
-        anstream::println!(
+        crate::say!(
             "{} {} from byte {} of what was written{place}: {}",
             style::paint(style::BAD, "bad"),
             size(sieve_core::units::ByteLength::new(bad.length)),
@@ -86,7 +86,7 @@ fn show(report: &Report) {
         );
     }
     if report.bad.len() > 20 {
-        anstream::println!("  and {} more (all with --json)", report.bad.len() - 20);
+        crate::say!("  and {} more (all with --json)", report.bad.len() - 20);
     }
     let mut table = Table::new(&["at", ">writes", ">reads"]);
     let rate = |curve: &[(f64, Rate)], share: f64| {
@@ -96,9 +96,9 @@ fn show(report: &Report) {
     for (place, share) in [("start", 0.0), ("middle", 0.5), ("end", 1.0)] {
         table.row([place.into(), rate(&report.write_curve, share), rate(&report.read_curve, share)]);
     }
-    println!();
+    crate::say!();
     table.print();
     if report.bad.is_empty() {
-        anstream::println!("\n{}", style::paint(style::WELL, "Everything came back as it was written."));
+        crate::say!("\n{}", style::paint(style::WELL, "Everything came back as it was written."));
     }
 }

@@ -116,14 +116,14 @@ fn show(context: &Context, text: &str, mistakes: &[Mistake], findings: &[Finding
         }
         style::heading(title);
         for finding in of_kind {
-            anstream::println!("  {mark} {}", finding.message);
+            crate::say!("  {mark} {}", finding.message);
             if let Some(advice) = finding.advice.as_ref().filter(|a| !a.is_empty()) {
-                anstream::println!("      {}", paint(style::FAINT, advice));
+                crate::say!("      {}", paint(style::FAINT, advice));
             }
         }
     }
     if !mistakes.is_empty() {
         let plural = if mistakes.len() == 1 { "mistake" } else { "mistakes" };
-        anstream::eprintln!("{} {plural} in {}", mistakes.len(), context.pool.display());
+        crate::say_aside!("{} {plural} in {}", mistakes.len(), context.pool.display());
     }
 }

@@ -17,7 +17,7 @@ pub(super) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     if !context.json {
         show(&plan);
         for doubt in looked.findings.iter().filter(|f| f.severity == sieve_store::check::Severity::Doubt) {
-            anstream::println!("  {} {}", style::paint(style::WATCH, "?"), doubt.message);
+            crate::say!("  {} {}", style::paint(style::WATCH, "?"), doubt.message);
         }
     }
     if !confirm::go_on(consent, "Create the pool?")? {
@@ -26,18 +26,18 @@ pub(super) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
         }
         return Ok(Outcome::Fine);
     }
-    create::execute(&machine, &context.pool, &spec, &plan, &Bars::new())?;
+    let plan = create::execute(&machine, &context.pool, &spec, &plan, &Bars::new())?.1;
     if context.json {
         json::print(&plan)?;
     } else {
-        anstream::println!("\n{} Next: zinc-sieve sync", style::paint(style::WELL, "The pool is created."));
+        crate::say!("\n{} Next: zinc-sieve sync", style::paint(style::WELL, "The pool is created."));
     }
     Ok(Outcome::Fine)
 }
 
 fn show(plan: &CreatePlan) {
     let what = if plan.resumes { "Goes on creating" } else { "Creates" };
-    anstream::println!(
+    crate::say!(
         "{what} pool {}. On each disk a folder .zinc-sieve is made; nothing is erased.\n",
         plan.pool
     );

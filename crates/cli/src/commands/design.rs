@@ -133,7 +133,7 @@ fn rate(text: &str) -> Result<Rate> {
 
 fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, survive: usize) {
     let listed: Vec<String> = disks.iter().map(|d| format!("{} {}", d.name, size(d.size))).collect();
-    anstream::println!("{} disks: {}\n", disks.len(), listed.join(", "));
+    crate::say!("{} disks: {}\n", disks.len(), listed.join(", "));
     let mut table = Table::new(&[
         "",
         "plan",
@@ -176,22 +176,22 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
     }
     table.leave_blanks_out();
     table.print();
-    anstream::println!(
+    crate::say!(
         "\n  Usable space, its share of all, and how many disks are given up for it; how many may\n  die with nothing lost; what is lost when one more dies, on average and at worst."
     );
-    anstream::println!("  † compared only: this program does not build it   ‡ not built by this version");
+    crate::say!("  † compared only: this program does not build it   ‡ not built by this version");
     show_bottlenecks(all);
-    anstream::println!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
+    crate::say!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
     show_additions(all);
     match found {
         Some(r) => {
-            anstream::println!(
+            crate::say!(
                 "\n{}",
                 style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name))
             );
-            r.reasons.iter().for_each(|reason| anstream::println!("  - {reason}"));
+            r.reasons.iter().for_each(|reason| crate::say!("  - {reason}"));
         }
-        None => anstream::println!(
+        None => crate::say!(
             "\n{}",
             style::paint(
                 style::WATCH,
@@ -208,13 +208,13 @@ fn show_bottlenecks(all: &[Figures]) {
         let causes = (figures.write.bottleneck.as_str(), figures.read.bottleneck.as_str());
         held.entry(causes).or_default().push(&figures.name);
     }
-    anstream::println!("  Speeds are one client's, with large files. What holds them up:");
+    crate::say!("  Speeds are one client's, with large files. What holds them up:");
     let everything = held.len() == 1;
     for ((write, read), plans) in held {
         let who = if everything { "every plan".into() } else { plans.join(", ") };
         match write == read {
-            true => anstream::println!("    {write}: {who}"),
-            false => anstream::println!("    {write} (writes), {read} (reads): {who}"),
+            true => crate::say!("    {write}: {who}"),
+            false => crate::say!("    {write} (writes), {read} (reads): {who}"),
         }
     }
 }
@@ -282,7 +282,7 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
         names(&chosen.plan.parity)
     );
     create_new(path, text.as_bytes())?;
-    anstream::eprintln!("Written: {}", path.display());
+    crate::say_aside!("Written: {}", path.display());
     Ok(())
 }
 

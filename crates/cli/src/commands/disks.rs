@@ -152,14 +152,14 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
     }
     table.print();
     if items.is_empty() {
-        anstream::println!("  no disks");
+        crate::say!("  no disks");
     }
     show_ids(items);
     for note in notes {
-        anstream::println!("\n{} {note}", style::paint(style::WATCH, "!"));
+        crate::say!("\n{} {note}", style::paint(style::WATCH, "!"));
     }
     for confusion in confusions {
-        anstream::println!(
+        crate::say!(
             "\n{} these serial numbers are easily confused ({}):\n      {}\n      {}",
             style::paint(style::WATCH, "!"),
             confusion.why,
@@ -168,7 +168,7 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
         );
     }
     for gap in &shelf.inventory.gaps {
-        anstream::eprintln!("note: {gap}");
+        crate::say_aside!("note: {gap}");
     }
 }
 
@@ -183,7 +183,7 @@ fn show_ids(items: &[Item<'_>]) {
             dash(item.size().map(|s| format!("{} bytes", s.exact()))),
         ]);
     }
-    anstream::println!();
+    crate::say!();
     table.print();
 }
 
@@ -204,9 +204,9 @@ fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Resu
     }
     for (what, value) in everything(shelf, item) {
         let value = value.unwrap_or_else(|| style::paint(style::FAINT, "not reported"));
-        anstream::println!("  {} {value}", style::paint(style::FAINT, format!("{what:<22}")));
+        crate::say!("  {} {value}", style::paint(style::FAINT, format!("{what:<22}")));
     }
-    notes(item).iter().for_each(|note| anstream::println!("\n{} {note}", style::paint(style::WATCH, "!")));
+    notes(item).iter().for_each(|note| crate::say!("\n{} {note}", style::paint(style::WATCH, "!")));
     Ok(Outcome::Fine)
 }
 

@@ -8,15 +8,22 @@ use crate::args::Consent;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::progress::Bars;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
-    let plan = dissolve::plan(&pool, volume)?;
-    if !context.json {
-        show_plan(&plan);
-    }
-    let goes_on = confirm::go_on(consent, "Dissolve it?")?;
+    let show = |_: &_, plan: &DissolvePlan| {
+        if !context.json {
+            show_plan(plan);
+        }
+    };
+    let question = Question { consent, work: Work::Long("dissolve"), words: "Dissolve it?" };
+    let planned = |pool: &_| dissolve::plan(pool, volume);
+    let (plan, goes_on) = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
+        Agreed::Yes(plan) => (plan, true),
+        Agreed::No(plan) => (plan, false),
+    };
     if goes_on {
         dissolve::execute(&mut pool, &plan, &Bars::new())?;
     }
@@ -28,13 +35,13 @@ pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<O
         } else {
             "."
         };
-        anstream::println!("\nVolume {} is dissolved{end}", plan.volume);
+        crate::say!("\nVolume {} is dissolved{end}", plan.volume);
     }
     Ok(Outcome::Fine)
 }
 
 fn show_plan(plan: &DissolvePlan) {
-    anstream::println!(
+    crate::say!(
         "Volume {} ends. Its files stay on their disks, and nothing guards them any more:\n",
         plan.volume
     );
@@ -51,7 +58,7 @@ fn show_plan(plan: &DissolvePlan) {
     }
     table.print();
     for join in &plan.joins {
-        anstream::println!(
+        crate::say!(
             "\n{} ({}) lies in pieces and is put together on {}.",
             join.path,
             size(join.size_bytes),
@@ -59,7 +66,7 @@ fn show_plan(plan: &DissolvePlan) {
         );
     }
     if let Some(settles) = plan.settles.as_ref().filter(|settles| !settles.moves_nothing()) {
-        anstream::println!("\nWhat is on the cache moves to the disks, verified:\n");
+        crate::say!("\nWhat is on the cache moves to the disks, verified:\n");
         let mut table = Table::new(&["to", ">files", ">size"]);
         for (disk, amount) in &settles.by_disk {
             table.row([disk.clone(), count(amount.files), size(amount.bytes)]);
@@ -72,6 +79,6 @@ fn show_plan(plan: &DissolvePlan) {
             "{} removed or replaced since the last sync are held, and go for good: zinc-sieve restore brings them back before.",
             units::files(held)
         );
-        anstream::println!("\n{}", style::paint(style::WATCH, text));
+        crate::say!("\n{}", style::paint(style::WATCH, text));
     }
 }

@@ -28,7 +28,8 @@ struct Answer<'a> {
 
 pub(super) fn run(context: &Context, lose: &[String], sample: Option<&str>) -> Result<Outcome> {
     let sample = sample.map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
-    let pool = load::pool(&context.pool)?;
+    let mut pool = load::pool(&context.pool)?;
+    pool.begin_long("drill")?;
     if !context.json {
         announce(&pool, lose)?;
     }
@@ -62,7 +63,7 @@ pub(super) fn practise(context: &Context, dir: &Path, lose: &[String]) -> Result
 fn announce(pool: &Pool, lose: &[String]) -> Result<()> {
     let forecast = drill_forecast(pool, lose)?;
     let read: ByteLength = forecast.read_bytes.values().copied().sum();
-    anstream::println!(
+    crate::say!(
         "Reads up to {} from {} disks: likely {}, cautiously {}.",
         size(read),
         forecast.read_bytes.len(),
@@ -71,8 +72,8 @@ fn announce(pool: &Pool, lose: &[String]) -> Result<()> {
     );
     let proofs = proofs::all(pool.catalogue.reading())?;
     match proofs.iter().find(|proof| proof.lost == lose) {
-        Some(proof) => anstream::println!("{}\n", proof_words(proof, pool.machine.now())),
-        None => anstream::println!("{}: never proven so far\n", lose.join(" and ")),
+        Some(proof) => crate::say!("{}\n", proof_words(proof, pool.machine.now())),
+        None => crate::say!("{}: never proven so far\n", lose.join(" and ")),
     }
     Ok(())
 }
@@ -92,7 +93,7 @@ pub(super) fn proof_words(proof: &Proof, now: i64) -> String {
 
 fn show(report: &Report) {
     let read: ByteLength = report.read_bytes.values().copied().sum();
-    anstream::println!(
+    crate::say!(
         "{} taken to be lost: {} reconstructed from the other disks alone.\n{} read; each cell compared with its checksum.\n",
         report.lost.join(" and "),
         units::files(report.files()),
@@ -105,11 +106,11 @@ fn show(report: &Report) {
         (report.parity_cells_lost, "not to be computed, since other disks of their rows are lost as well"),
     ] {
         if cells > 0 {
-            anstream::println!("\n{} {what}.", units::parity_cells(cells));
+            crate::say!("\n{} {what}.", units::parity_cells(cells));
         }
     }
     for surprise in report.surprises.iter().take(LISTED) {
-        anstream::println!(
+        crate::say!(
             "{} {}:{} was to be {} and is {}",
             style::paint(style::BAD, "surprise"),
             surprise.disk,
@@ -119,10 +120,10 @@ fn show(report: &Report) {
         );
     }
     if report.surprises.len() > LISTED {
-        anstream::println!("  and {} more (all with --json)", report.surprises.len() - LISTED);
+        crate::say!("  and {} more (all with --json)", report.surprises.len() - LISTED);
     }
     for damage in report.damage.iter().take(LISTED) {
-        anstream::println!("{} {damage}", style::paint(style::BAD, "damage on a survivor:"));
+        crate::say!("{} {damage}", style::paint(style::BAD, "damage on a survivor:"));
     }
     let verdict = match () {
         () if !report.is_as_predicted() => {
@@ -132,5 +133,5 @@ fn show(report: &Report) {
         () if report.is_proven() => style::paint(style::WELL, "Proven: all as predicted."),
         () => style::paint(style::WATCH, "Nothing was read, so nothing is proven."),
     };
-    anstream::println!("\n{verdict}");
+    crate::say!("\n{verdict}");
 }

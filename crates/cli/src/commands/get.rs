@@ -31,13 +31,13 @@ pub(super) fn run(
         json::print(&report)?;
     } else {
         let what = units::files(report.files);
-        anstream::println!(
+        crate::say!(
             "{what}, {}, copied; {} checked against their checksums.",
             size(report.bytes),
             count(report.verified)
         );
         if report.reconstructed > 0 {
-            anstream::println!(
+            crate::say!(
                 "{} computed from parity and the other disks, as the disk is not there.",
                 units::files(report.reconstructed)
             );

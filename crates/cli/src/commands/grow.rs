@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use sieve_store::Result;
 use sieve_store::label::Role;
-use sieve_store::membership::grow::{self, GrowPlan, GrowReport, GrowRequest};
+use sieve_store::membership::grow::{self, GrowPlan, GrowReport, GrowRequest, PreparedGrow};
 
 use super::Context;
 use super::sync::{show_bytes, show_forecast};
@@ -13,7 +13,8 @@ use crate::args::{Consent, RestraintArguments, RoleWord, VolumeChoice};
 use crate::exit::Outcome;
 use crate::human::{size, style, units};
 use crate::progress::Watch;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 /// A disk that joins.
 #[derive(Args)]
@@ -39,16 +40,22 @@ pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
     let GrowArguments { name, role, at, volume, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
     let request = GrowRequest { name, volume: volume.volume, role: role.into(), at };
-    let prepared = grow::plan(&pool, &request)?;
-    if !context.json {
-        show_plan(&prepared.plan);
-    }
-    if !confirm::go_on(consent, "Let it join?")? {
-        if context.json {
-            json::print(&prepared.plan)?;
+    let show = |_: &_, prepared: &PreparedGrow| {
+        if !context.json {
+            show_plan(&prepared.plan);
         }
-        return Ok(Outcome::Fine);
-    }
+    };
+    let question = Question { consent, work: Work::Long("grow"), words: "Let it join?" };
+    let essence = |prepared: &PreparedGrow| essence_of(&prepared.plan);
+    let prepared = match agree(&mut pool, &question, |pool| grow::plan(pool, &request), show, essence, |_| true)? {
+        Agreed::Yes(prepared) => prepared,
+        Agreed::No(prepared) => {
+            if context.json {
+                json::print(&prepared.plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
     let watch = Watch::new(&restraint);
     let restraint = crate::restraint::begin(&restraint)?;
     let report = grow::execute(&mut pool, prepared, &restraint, &watch)?;
@@ -66,49 +73,49 @@ fn show_plan(plan: &GrowPlan) {
     let usable = size(plan.usable);
     match plan.role {
         Role::Data => {
-            anstream::println!(
+            crate::say!(
                 "{disk} ({at}, {usable}) joins volume {volume} as a data disk, slot {}.",
                 plan.slot
             );
-            anstream::println!(
+            crate::say!(
                 "What is on it stays as it is and becomes part of the volume: {} ({}).",
                 units::files(plan.kept_files),
                 size(plan.kept_bytes)
             );
         }
         Role::Cache => {
-            anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as a cache.");
-            anstream::println!(
+            crate::say!("{disk} ({at}, {usable}) joins volume {volume} as a cache.");
+            crate::say!(
                 "What is on it stays as it is and waits for the next settle: {} ({}).",
                 units::files(plan.kept_files),
                 size(plan.kept_bytes)
             );
         }
         Role::Parity => {
-            anstream::println!("{disk} ({at}, {usable}) joins volume {volume} as parity {}.", plan.slot + 1);
-            anstream::println!("Its image is computed from the data disks; nothing else is written:\n");
+            crate::say!("{disk} ({at}, {usable}) joins volume {volume} as parity {}.", plan.slot + 1);
+            crate::say!("Its image is computed from the data disks; nothing else is written:\n");
             show_bytes(&plan.read_bytes, &plan.written_bytes);
         }
     }
     show_forecast(&plan.forecast);
     for doubt in &plan.doubts {
-        anstream::println!("  {} {doubt}", style::paint(style::WATCH, "?"));
+        crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
     }
-    anstream::println!("\nThe pool file is changed; comments in it stay.");
+    crate::say!("\nThe pool file is changed; comments in it stay.");
 }
 
 fn show_report(report: &GrowReport) {
     let GrowReport { disk, volume, .. } = report;
     match report.role {
-        Role::Data => anstream::println!(
+        Role::Data => crate::say!(
             "\n{disk} is a data disk of {volume} now, with {} on it. Next: zinc-sieve sync",
             units::files(report.files)
         ),
-        Role::Cache => anstream::println!(
+        Role::Cache => crate::say!(
             "\n{disk} is a cache of {volume} now, with {} on it.",
             units::files(report.files)
         ),
-        Role::Parity => anstream::println!(
+        Role::Parity => crate::say!(
             "\n{disk} is a parity disk of {volume} now: {} computed.",
             units::parity_cells(report.parity_cells)
         ),
@@ -119,6 +126,6 @@ fn show_report(report: &GrowReport) {
             "{why}: {} left, zinc-sieve sync computes them.",
             units::parity_cells(report.parity_cells_left)
         );
-        anstream::println!("{}", style::paint(style::WATCH, text));
+        crate::say!("{}", style::paint(style::WATCH, text));
     }
 }

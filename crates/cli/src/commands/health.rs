@@ -40,7 +40,7 @@ pub(super) fn run(context: &Context, from: Option<&Path>) -> Result<Outcome> {
     let now = machine.now();
     let today = time::date(now);
     let catalogue = match catalogue_path(&context.pool) {
-        path if path.exists() => Some(Catalogue::open(&path, machine)?),
+        path if path.exists() => Some(Catalogue::open_to_read(&path, machine)?),
         _ => None,
     };
     let items = shelf.items();
@@ -76,7 +76,7 @@ fn judge_one<'a>(
             pending: report.pending,
             uncorrectable: report.uncorrectable,
         };
-        catalogue.transaction(|t| looks::keep(t, serial, &look))?;
+        catalogue.note(|t| looks::keep(t, serial, &look))?;
     }
     let thresholds = shelf.thresholds();
     let full = item.spec.and_then(fullness);
@@ -163,23 +163,23 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: b
     }
     table.print();
     for j in judged.iter().filter(|j| !j.reasons.is_empty()) {
-        anstream::println!(
+        crate::say!(
             "\n  {} {}",
             style::paint(style::HEAD, j.item.title()),
             style::paint(style::of_verdict(j.verdict), j.verdict.words())
         );
         for check in &j.reasons {
-            anstream::println!(
+            crate::say!(
                 "    {} {}",
                 style::paint(style::of_verdict(check.verdict), "-"),
                 check.reason
             );
         }
     }
-    batches.iter().for_each(|note| anstream::println!("\n{} {note}", style::paint(style::WATCH, "!")));
-    shelf.inventory.gaps.iter().for_each(|gap| anstream::eprintln!("note: {gap}"));
+    batches.iter().for_each(|note| crate::say!("\n{} {note}", style::paint(style::WATCH, "!")));
+    shelf.inventory.gaps.iter().for_each(|gap| crate::say_aside!("note: {gap}"));
     if !keeps_looks {
-        anstream::eprintln!(
+        crate::say_aside!(
             "note: there is no pool yet, so this look is not kept to compare the next one with"
         );
     }

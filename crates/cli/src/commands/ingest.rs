@@ -140,11 +140,11 @@ impl Known {
 
     fn tell(&self) {
         if let Some(room) = self.room {
-            anstream::println!("The cache of this pool takes {} beside its reserve.", size(room));
+            crate::say!("The cache of this pool takes {} beside its reserve.", size(room));
         }
         for (rate, what) in [(self.onto_cache, "the cache"), (self.onto_disks, "the disks")] {
             if let Some(rate) = rate {
-                anstream::println!("Measured here: {rate} onto {what}.");
+                crate::say!("Measured here: {rate} onto {what}.");
             }
         }
     }
@@ -186,7 +186,7 @@ fn day(arguments: &IngestArguments, disks: &Landing, room: Option<ByteLength>) -
 }
 
 fn show(network: &Network, amount: ByteLength, with: &Copy, without: &Copy) {
-    anstream::println!("{} over {} ({} of a file):\n", size(amount), network.name, network.rate);
+    crate::say!("{} over {} ({} of a file):\n", size(amount), network.name, network.rate);
     let mut table = Table::new(&["landing", ">rate", ">time", "held up by"]);
     for (landing, copy) in [("cache", with), ("disks", without)] {
         table.row([
@@ -198,9 +198,9 @@ fn show(network: &Network, amount: ByteLength, with: &Copy, without: &Copy) {
     }
     table.print();
     if with.stages.len() > 1 {
-        anstream::println!("\n  onto the cache, in parts:");
+        crate::say!("\n  onto the cache, in parts:");
         for stage in &with.stages {
-            anstream::println!(
+            crate::say!(
                 "    {} at {}, held up by {}",
                 size(stage.bytes),
                 stage.rate,
@@ -215,16 +215,16 @@ fn show_day(day: &Day, room: Option<ByteLength>) {
     if day.grows_without_end {
         let text =
             "More arrives in a day than is settled in one: no cache is large enough. Settle more often.";
-        anstream::println!("  {}", style::paint(style::BAD, text));
+        crate::say!("  {}", style::paint(style::BAD, text));
         return;
     }
-    anstream::println!(
+    crate::say!(
         "  the smallest cache that does not overflow: {}",
         style::paint(style::HEAD, size(day.most))
     );
     let clock = |minute: f64| format!("{:02.0}:{:02.0}", (minute / 60.0).floor(), minute % 60.0);
     match (room, day.overflows_at) {
-        (Some(room), Some(at)) => anstream::println!(
+        (Some(room), Some(at)) => crate::say!(
             "  {}",
             style::paint(
                 style::BAD,
@@ -237,7 +237,7 @@ fn show_day(day: &Day, room: Option<ByteLength>) {
             )
         ),
         (Some(room), None) => {
-            anstream::println!(
+            crate::say!(
                 "  {}",
                 style::paint(style::WELL, format!("a cache of {} never fills", size(room)))
             );

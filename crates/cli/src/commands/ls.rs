@@ -30,7 +30,7 @@ pub(super) fn run(context: &Context, folder: &str, volume: Option<&str>) -> Resu
                 entry.disk
             );
             let path = if entry.kind == "folder" { format!("{}/", entry.path) } else { entry.path };
-            anstream::println!("{}  {path}", style::paint(style::FAINT, line));
+            crate::say!("{}  {path}", style::paint(style::FAINT, line));
         }
         Ok(())
     })?;

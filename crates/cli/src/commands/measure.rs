@@ -11,7 +11,8 @@ use crate::progress::Bars;
 use crate::{json, load};
 
 pub(super) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
-    let pool = load::pool(&context.pool)?;
+    let mut pool = load::pool(&context.pool)?;
+    pool.begin_long("measure")?;
     let volume = pool.volume(volume)?;
     let bars = Bars::new();
     let measured = measure::measure(&pool, &volume, amount, &bars)?;
@@ -25,7 +26,7 @@ pub(super) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -
 }
 
 fn show(measured: &[Figures], amount: ByteLength) {
-    anstream::println!("{} to each landing and back, made durable; nothing of it stays:\n", size(amount));
+    crate::say!("{} to each landing and back, made durable; nothing of it stays:\n", size(amount));
     let mut table = Table::new(&["landing", "disk", ">in", ">back"]);
     for figures in measured {
         table.row([
@@ -36,5 +37,5 @@ fn show(measured: &[Figures], amount: ByteLength) {
         ]);
     }
     table.print();
-    anstream::println!("\n`zinc-sieve ingest` takes these figures from now on.");
+    crate::say!("\n`zinc-sieve ingest` takes these figures from now on.");
 }

@@ -56,7 +56,7 @@ pub(super) fn run(
     if context.json {
         json::print(&Answer { disks: &disks, script: &text })?;
     } else {
-        print!("{text}");
+        crate::output::document(&text);
     }
     Ok(Outcome::Fine)
 }

@@ -2,19 +2,21 @@
 
 use std::path::PathBuf;
 
+use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_store::Result;
 use sieve_store::fate::Count;
 use sieve_store::label::Role;
 use sieve_store::pool::Pool;
-use sieve_store::put::{self, PutReport};
+use sieve_store::put::{self, PutPlan, PutReport};
 
 use super::{Context, volume_path};
 use crate::args::Consent;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Bars;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree};
+use crate::{json, load};
 
 pub(super) fn run(
     context: &Context,
@@ -25,43 +27,52 @@ pub(super) fn run(
     consent: Consent,
 ) -> Result<Outcome> {
     let folder = volume_path(folder)?;
-    let pool = load::pool(&context.pool)?;
+    let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?;
-    let plan = put::plan(&pool, &volume.name, sources, &folder, replace)?;
-    if !context.json {
-        anstream::println!(
-            "Copies to {}:/{folder}, each file verified before it gets its name:\n",
-            volume.name
-        );
-        show_by_disk(&plan.by_disk);
-        if plan.replaced > 0 {
-            anstream::println!(
-                "\n{} replaced; what they were is held until the next sync.",
-                crate::human::units::files(plan.replaced)
-            );
+    let show = |_: &_, plan: &PutPlan| {
+        if !context.json {
+            show_plan(&volume, &folder, plan);
         }
-        for skipped in &plan.skipped {
-            anstream::println!("  left alone: {skipped}");
+    };
+    let question = Question { consent, work: Work::Short, words: "Copy?" };
+    let planned = |pool: &Pool| put::plan(pool, &volume.name, sources, &folder, replace);
+    let plan = match agree(&mut pool, &question, planned, show, PutPlan::essence, |_| true)? {
+        Agreed::Yes(plan) => plan,
+        Agreed::No(plan) => {
+            if context.json {
+                json::print(&PutReport::intended(&plan))?;
+            }
+            return Ok(Outcome::Fine);
         }
-    }
-    if !confirm::go_on(consent, "Copy?")? {
-        if context.json {
-            json::print(&PutReport {
-                by_disk: plan.by_disk,
-                skipped: plan.skipped,
-                replaced: plan.replaced,
-            })?;
-        }
-        return Ok(Outcome::Fine);
-    }
+    };
     let report = put::execute(&pool, &plan, &Bars::new())?;
     if context.json {
         json::print(&report)?;
     } else {
         let done = style::paint(style::WELL, "Copied and verified.");
-        anstream::println!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
+        crate::say!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
     }
     Ok(Outcome::Fine)
+}
+
+fn show_plan(volume: &VolumeSpec, folder: &RelPath, plan: &PutPlan) {
+    crate::say!("Copies to {}:/{folder}, each file verified before it gets its name:\n", volume.name);
+    show_by_disk(&plan.by_disk);
+    if plan.replaced > 0 {
+        crate::say!(
+            "\n{} replaced; what they were is held until the next sync.",
+            crate::human::units::files(plan.replaced)
+        );
+    }
+    if plan.there_already > 0 {
+        crate::say!(
+            "\n{} there already, whole and the same: passed over.",
+            crate::human::units::files(plan.there_already)
+        );
+    }
+    for skipped in &plan.skipped {
+        crate::say!("  left alone: {skipped}");
+    }
 }
 
 /// What guards the new files until something else is done, in words.

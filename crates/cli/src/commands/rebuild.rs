@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use sieve_core::fate::Fate;
 use sieve_store::fate::Totals;
-use sieve_store::rebuild::{self, Options, RebuildPlan, RebuildReport, Request};
+use sieve_store::rebuild::{self, Options, Prepared, RebuildPlan, RebuildReport, Request};
 use sieve_store::{Error, Kind, Result};
 
 use super::{Context, volume_path};
@@ -13,7 +13,8 @@ use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Watch;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 /// What is rebuilt, and where.
 #[derive(Args)]
@@ -55,16 +56,25 @@ pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         .map(|(name, onto)| Request { name: (*name).to_string(), onto: onto.clone() })
         .collect();
     let mut pool = load::pool(&context.pool)?;
-    let prepared = rebuild::plan(&pool, &requests)?;
-    if !context.json {
-        show_plan(&prepared.plan);
-    }
-    if !confirm::go_on(*consent, "Rebuild?")? {
-        if context.json {
-            json::print(&prepared.plan)?;
+    let show = |_: &_, prepared: &Prepared| {
+        if !context.json {
+            show_plan(&prepared.plan);
         }
-        return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
-    }
+    };
+    let lost: Vec<String> = requests.iter().map(|request| request.name.clone()).collect();
+    let question =
+        Question { consent: *consent, work: Work::Without("rebuild", &lost), words: "Rebuild?" };
+    let essence = |prepared: &Prepared| essence_of(&prepared.plan);
+    let planned = |pool: &_| rebuild::plan(pool, &requests);
+    let prepared = match agree(&mut pool, &question, planned, show, essence, |_| true)? {
+        Agreed::Yes(prepared) => prepared,
+        Agreed::No(prepared) => {
+            if context.json {
+                json::print(&prepared.plan)?;
+            }
+            return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
+        }
+    };
     let report = rebuild::execute(&mut pool, &prepared, &options, &Watch::new(restraint))?;
     if context.json {
         json::print(&report)?;
@@ -80,7 +90,7 @@ pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
 }
 
 fn show_plan(plan: &RebuildPlan) {
-    anstream::println!("Rebuilds in volume {}; the other disks are only read:\n", plan.volume);
+    crate::say!("Rebuilds in volume {}; the other disks are only read:\n", plan.volume);
     let mut table = Table::new(&["disk", "role", "onto", ">files", ">writes", ">free there"]);
     for target in &plan.targets {
         table.row([
@@ -94,11 +104,11 @@ fn show_plan(plan: &RebuildPlan) {
     }
     table.print();
     for doubt in plan.targets.iter().flat_map(|t| &t.doubts) {
-        anstream::println!("  {} {doubt}", style::paint(style::WATCH, "?"));
+        crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
     }
     if !plan.also_missing.is_empty() {
         let names = plan.also_missing.join(", ");
-        anstream::println!(
+        crate::say!(
             "  {} missing as well, and not rebuilt now: {names}",
             style::paint(style::WATCH, "?")
         );
@@ -116,16 +126,16 @@ fn show_report(report: &RebuildReport) {
     style::heading("Predicted and obtained");
     show_comparison(&report.predicted, &report.obtained);
     for (path, fate) in report.not_back.iter().take(20) {
-        anstream::println!("  {} {path}", style::paint(style::of_fate(*fate), fate.word()));
+        crate::say!("  {} {path}", style::paint(style::of_fate(*fate), fate.word()));
     }
     if report.not_back.len() > 20 {
-        anstream::println!("  and {} more (all with --json)", report.not_back.len() - 20);
+        crate::say!("  and {} more (all with --json)", report.not_back.len() - 20);
     }
     for damage in &report.damage {
-        anstream::println!("  {} {damage}", style::paint(style::BAD, "met"));
+        crate::say!("  {} {damage}", style::paint(style::BAD, "met"));
     }
     if report.parity_cells + report.parity_cells_left > 0 {
-        anstream::println!(
+        crate::say!(
             "\n{} cells of parity computed, {} could not be: the next sync computes them.",
             count(report.parity_cells),
             count(report.parity_cells_left)
@@ -133,16 +143,16 @@ fn show_report(report: &RebuildReport) {
     }
     if report.stopped {
         let text = "Stopped: what is whole is there. Run it again to go on from here; the new disk is not a member yet.";
-        anstream::println!("\n{}", style::paint(style::WATCH, text));
+        crate::say!("\n{}", style::paint(style::WATCH, text));
         return;
     }
     let exact = report.predicted == report.obtained;
     let (text, colour) =
         if exact { ("Exactly as predicted.", style::WELL) } else { ("Not as predicted.", style::WATCH) };
-    anstream::println!("\n{}", style::paint(colour, text));
+    crate::say!("\n{}", style::paint(colour, text));
     for file in &report.salvaged {
         let holes: Vec<String> = file.holes.iter().map(|(from, to)| format!("{from} to {to}")).collect();
-        anstream::println!(
+        crate::say!(
             "{} {}: zeros in place of bytes {}",
             style::paint(style::WATCH, "salvaged"),
             file.at,

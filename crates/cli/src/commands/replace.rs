@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
-use sieve_store::membership::replace::{self, ReplacePlan, ReplaceReport, ReplaceRequest};
+use sieve_store::membership::replace::{self, PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest};
 
 use super::Context;
 use super::sync::show_forecast;
@@ -13,7 +13,8 @@ use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{count, size, style, units};
 use crate::progress::Watch;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 /// A parity disk that gives its place to another.
 #[derive(Args)]
@@ -39,16 +40,23 @@ pub(crate) struct ReplaceArguments {
 pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
     let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
-    let prepared = replace::plan(&pool, &ReplaceRequest { name, onto, capacity, rest })?;
-    if !context.json {
-        show_plan(&prepared.plan);
-    }
-    if !confirm::go_on(consent, "Move it?")? {
-        if context.json {
-            json::print(&prepared.plan)?;
+    let request = ReplaceRequest { name, onto, capacity, rest };
+    let show = |_: &_, prepared: &PreparedReplace| {
+        if !context.json {
+            show_plan(&prepared.plan);
         }
-        return Ok(Outcome::Fine);
-    }
+    };
+    let question = Question { consent, work: Work::Long("replace"), words: "Move it?" };
+    let essence = |prepared: &PreparedReplace| essence_of(&prepared.plan);
+    let prepared = match agree(&mut pool, &question, |pool| replace::plan(pool, &request), show, essence, |_| true)? {
+        Agreed::Yes(prepared) => prepared,
+        Agreed::No(prepared) => {
+            if context.json {
+                json::print(&prepared.plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
     let watch = Watch::new(&restraint);
     let restraint = crate::restraint::begin(&restraint)?;
     let report = replace::execute(&mut pool, prepared, &restraint, &watch)?;
@@ -63,46 +71,46 @@ pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
 
 fn show_plan(plan: &ReplacePlan) {
     let goes_on = if plan.resumes { "goes on moving" } else { "moves" };
-    anstream::println!(
+    crate::say!(
         "The parity of {} on {} {goes_on}; {} is only read:\n",
         plan.volume,
         plan.disk,
         plan.from
     );
     let rest = plan.cells - plan.cells_on_first;
-    anstream::println!("  {} cells to {}", count(plan.cells_on_first), plan.onto);
+    crate::say!("  {} cells to {}", count(plan.cells_on_first), plan.onto);
     if let Some(onto) = &plan.rest {
-        anstream::println!("  {} cells to {onto}: the image goes on there", count(rest));
+        crate::say!("  {} cells to {onto}: the image goes on there", count(rest));
     }
-    anstream::println!("\n{} are copied as they are.", size(plan.bytes));
+    crate::say!("\n{} are copied as they are.", size(plan.bytes));
     if plan.invalid > 0 {
         let text =
             format!("{} are not valid where they are, and are computed.", units::parity_cells(plan.invalid));
-        anstream::println!("{}", style::paint(style::WATCH, text));
+        crate::say!("{}", style::paint(style::WATCH, text));
     }
     show_forecast(&plan.forecast);
     for doubt in &plan.doubts {
-        anstream::println!("  {} {doubt}", style::paint(style::WATCH, "?"));
+        crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
     }
-    anstream::println!("\nThe pool file is changed; comments in it stay.");
+    crate::say!("\nThe pool file is changed; comments in it stay.");
 }
 
 fn show_report(report: &ReplaceReport) {
     if report.stopped {
         let text =
             "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
-        anstream::println!("\n{}", style::paint(style::WATCH, text));
+        crate::say!("\n{}", style::paint(style::WATCH, text));
         return;
     }
     let rest = report.rest.as_ref().map_or(String::new(), |name| format!(" and continues on {name}"));
-    anstream::println!("\nThe parity of {} lies at {}{rest} now.", report.disk, report.onto);
-    anstream::println!(
+    crate::say!("\nThe parity of {} lies at {}{rest} now.", report.disk, report.onto);
+    crate::say!(
         "{} copied, {} computed. What the old disk holds is no longer used: wipe it before it is used again.",
         units::parity_cells(report.copied),
         count(report.computed)
     );
     if report.left > 0 {
         let text = format!("{} left: zinc-sieve sync computes them.", units::parity_cells(report.left));
-        anstream::println!("{}", style::paint(style::WATCH, text));
+        crate::say!("{}", style::paint(style::WATCH, text));
     }
 }

@@ -3,7 +3,9 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
+use sieve_store::pool::Pool;
 use sieve_store::restore::{self, Candidate, Recoverable, RestoreReport, Target, What};
 use sieve_store::{Error, Kind, Result, scan};
 
@@ -12,7 +14,8 @@ use crate::args::{Consent, VolumeChoice};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Bars;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 /// What is brought back.
 #[derive(Args)]
@@ -34,11 +37,10 @@ pub(crate) struct RestoreArguments {
 
 pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
     let paths = arguments.paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
-    let pool = load::pool(&context.pool)?;
+    let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(arguments.volume.volume.as_deref())?.name;
-    scan::scan_all(&pool, |member| member.row.volume == volume, &Bars::new())?;
-    let candidates = restore::list(&pool, &volume, &paths)?;
     if arguments.list {
+        let candidates = candidates(&pool, &volume, &paths)?;
         if context.json {
             json::print(&candidates)?;
         } else {
@@ -46,25 +48,35 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         }
         return Ok(Outcome::Fine);
     }
-    let mut wanted: Vec<Candidate> =
-        candidates.into_iter().filter(|c| c.comes_back == Recoverable::Whole).collect();
-    newest_of_each(&mut wanted);
-    if wanted.is_empty() {
-        let message = format!("there is nothing of {} to be had back", arguments.paths.join(", "));
-        return Err(
-            Error::new(Kind::NotFound, "restore.nothing", message).remedy("zinc-sieve restore --list")
-        );
-    }
     let target = arguments.to.as_deref().map_or(Target::Place, Target::Folder);
-    if !context.json {
-        show_plan(&wanted, target);
-    }
-    if !confirm::go_on(arguments.consent, "Restore?")? {
-        if context.json {
-            json::print(&wanted)?;
+    let planned = |pool: &Pool| {
+        let mut wanted = candidates(pool, &volume, &paths)?;
+        wanted.retain(|candidate| candidate.comes_back == Recoverable::Whole);
+        newest_of_each(&mut wanted);
+        if wanted.is_empty() {
+            let message = format!("there is nothing of {} to be had back", arguments.paths.join(", "));
+            return Err(
+                Error::new(Kind::NotFound, "restore.nothing", message).remedy("zinc-sieve restore --list")
+            );
         }
-        return Ok(Outcome::Fine);
-    }
+        Ok(wanted)
+    };
+    let show = |_: &_, wanted: &Vec<Candidate>| {
+        if !context.json {
+            show_plan(wanted, target);
+        }
+    };
+    let work = if matches!(target, Target::Place) { Work::Short } else { Work::Outside };
+    let question = Question { consent: arguments.consent, work, words: "Restore?" };
+    let wanted = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
+        Agreed::Yes(wanted) => wanted,
+        Agreed::No(wanted) => {
+            if context.json {
+                json::print(&wanted)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
     let report = restore::execute(&pool, &volume, &wanted, target, &Bars::new())?;
     if context.json {
         json::print(&report)?;
@@ -72,6 +84,11 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         show_report(&report);
     }
     Ok(Outcome::well(report.not_back.is_empty()))
+}
+
+fn candidates(pool: &Pool, volume: &str, paths: &[RelPath]) -> Result<Vec<Candidate>> {
+    scan::scan_all(pool, |member| member.row.volume == volume, &Bars::new())?;
+    restore::list(pool, volume, paths)
 }
 
 /// Of several states of a file the one that was given up last.
@@ -93,7 +110,7 @@ const fn word(what: What) -> &'static str {
 
 fn show_list(candidates: &[Candidate], now: i64) {
     if candidates.is_empty() {
-        anstream::println!("Nothing was removed or overwritten since the last sync.");
+        crate::say!("Nothing was removed or overwritten since the last sync.");
         return;
     }
     let mut table = Table::new(&["file", "disk", ">size", "what happened", "when", "comes back"]);
@@ -113,7 +130,7 @@ fn show_list(candidates: &[Candidate], now: i64) {
         ]);
     }
     table.print();
-    anstream::println!("\nThis can be had back until the next sync has passed it.");
+    crate::say!("\nThis can be had back until the next sync has passed it.");
 }
 
 fn show_plan(wanted: &[Candidate], target: Target<'_>) {
@@ -122,21 +139,21 @@ fn show_plan(wanted: &[Candidate], target: Target<'_>) {
         Target::Place => "to where they were (beside what has their name now)".to_string(),
         Target::Folder(folder) => format!("to {}", folder.display()),
     };
-    anstream::println!("Brings {} back, {}, {place}:", units::files(wanted.len() as u64), size(bytes));
+    crate::say!("Brings {} back, {}, {place}:", units::files(wanted.len() as u64), size(bytes));
     for candidate in wanted.iter().take(10) {
-        anstream::println!("  {}:{} ({})", candidate.disk, candidate.path, word(candidate.what));
+        crate::say!("  {}:{} ({})", candidate.disk, candidate.path, word(candidate.what));
     }
     if wanted.len() > 10 {
-        anstream::println!("  and {} more", count(wanted.len() as u64 - 10));
+        crate::say!("  and {} more", count(wanted.len() as u64 - 10));
     }
 }
 
 fn show_report(report: &RestoreReport) {
     for file in report.restored.iter().filter(|file| file.beside) {
-        anstream::println!("{} has another name, as its own is taken: {}", file.path, file.at);
+        crate::say!("{} has another name, as its own is taken: {}", file.path, file.at);
     }
     for (path, why) in &report.not_back {
-        anstream::println!("{} {path}: {why}", style::paint(style::BAD, "not back"));
+        crate::say!("{} {path}: {why}", style::paint(style::BAD, "not back"));
     }
-    anstream::println!("{} back, each checked.", units::files(report.restored.len() as u64));
+    crate::say!("{} back, each checked.", units::files(report.restored.len() as u64));
 }

@@ -85,7 +85,7 @@ pub(super) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
         json::print(&Answer { volumes: &volumes, notes: &notes })?;
     } else {
         volumes.iter().for_each(|volume| show(volume, asked.advise));
-        notes.iter().for_each(|note| anstream::println!("\nnote: {note}"));
+        notes.iter().for_each(|note| crate::say!("\nnote: {note}"));
     }
     Ok(Outcome::well(agrees))
 }
@@ -134,7 +134,7 @@ fn mean_gap(times: &[i64]) -> Option<f64> {
 }
 
 fn show(volume: &VolumeRisk, with_advice: bool) {
-    anstream::println!("{}\n", style::paint(style::HEAD, format!("{}: what a year may cost", volume.volume)));
+    crate::say!("{}\n", style::paint(style::HEAD, format!("{}: what a year may cost", volume.volume)));
     let chance = volume.any_in_a_year;
     let paint = if chance < 0.001 {
         style::WELL
@@ -143,8 +143,8 @@ fn show(volume: &VolumeRisk, with_advice: bool) {
     } else {
         style::BAD
     };
-    anstream::println!("  anything lost within a year   {}", style::paint(paint, percent(chance)));
-    anstream::println!(
+    crate::say!("  anything lost within a year   {}", style::paint(paint, percent(chance)));
+    crate::say!(
         "  to be expected in a year      {}, {} files",
         bytes(volume.total.bytes),
         small(volume.total.files)
@@ -198,7 +198,7 @@ fn show_folders(volume: &VolumeRisk) {
     }
     table.print();
     if volume.folders.len() > FOLDERS {
-        anstream::println!("  and {} more (all with --json)", volume.folders.len() - FOLDERS);
+        crate::say!("  and {} more (all with --json)", volume.folders.len() - FOLDERS);
     }
 }
 
@@ -233,14 +233,14 @@ fn show_disks(volume: &VolumeRisk) {
     sources.sort_unstable();
     sources.dedup();
     for source in sources {
-        anstream::println!("  {}", style::paint(style::FAINT, format!("rates: {source}")));
+        crate::say!("  {}", style::paint(style::FAINT, format!("rates: {source}")));
     }
     let how = match volume.sync_every_source {
         IntervalSource::Given => "as the pool file says",
         IntervalSource::Observed => "as the journal shows",
         IntervalSource::Assumed => "assumed",
     };
-    anstream::println!(
+    crate::say!(
         "  {}",
         style::paint(
             style::FAINT,
@@ -286,7 +286,7 @@ fn show_simulation(simulated: &Simulated, comparison: &[Comparison]) {
     }
     table.print();
     if simulated.thirds > 0 {
-        anstream::println!(
+        crate::say!(
             "  a third disk failed beside two {} times; what that costs is in neither column",
             count(simulated.thirds)
         );
@@ -299,13 +299,13 @@ fn show_simulation(simulated: &Simulated, comparison: &[Comparison]) {
             "They do not agree within the error bars: play more years, with another --seed.",
         )
     };
-    anstream::println!("  {words}");
+    crate::say!("  {words}");
 }
 
 fn show_advice(advice: &[Advice]) {
     style::heading("What would help most, by what it saves for an hour of disk time");
     if advice.is_empty() {
-        anstream::println!("  nothing that is worth a word");
+        crate::say!("  nothing that is worth a word");
         return;
     }
     let mut table =

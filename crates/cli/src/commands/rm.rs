@@ -1,12 +1,15 @@
 //! `rm`: files out of sight, held until the next sync.
 
-use sieve_store::{Result, remove};
+use sieve_store::Result;
+use sieve_store::remove::{self, RemovePlan, RemoveReport};
 
 use super::put::show_by_disk;
+use super::settle::show_left_alone;
 use super::{Context, volume_path};
 use crate::args::Consent;
 use crate::exit::Outcome;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 pub(super) fn run(
     context: &Context,
@@ -16,27 +19,35 @@ pub(super) fn run(
     consent: Consent,
 ) -> Result<Outcome> {
     let paths = paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
-    let pool = load::pool(&context.pool)?;
+    let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;
-    let plan = remove::plan(&pool, &volume, &paths, recursive)?;
-    if !context.json {
-        anstream::println!(
-            "Removes from {volume}; the files stay, out of sight, until the next sync has passed them:\n"
-        );
-        show_by_disk(&plan.by_disk);
-        if plan.others > 0 {
-            anstream::println!("  and {} folders and symlinks", plan.others);
+    let show = |_: &_, plan: &RemovePlan| {
+        if !context.json {
+            show_plan(&volume, plan);
         }
-    }
-    let by_disk = plan.by_disk.clone();
-    let others = plan.others;
-    let report = if confirm::go_on(consent, "Remove?")? {
-        remove::execute(&pool, plan)?
-    } else {
-        remove::RemoveReport { by_disk, others }
+    };
+    let question = Question { consent, work: Work::Short, words: "Remove?" };
+    let planned = |pool: &_| remove::plan(pool, &volume, &paths, recursive);
+    let report = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
+        Agreed::Yes(plan) => remove::execute(&pool, plan)?,
+        Agreed::No(RemovePlan { by_disk, others, .. }) => {
+            RemoveReport { by_disk, others, left_alone: Vec::new() }
+        }
     };
     if context.json {
         json::print(&report)?;
+    } else {
+        show_left_alone(report.left_alone.iter());
     }
-    Ok(Outcome::Fine)
+    Ok(Outcome::well(report.left_alone.is_empty()))
+}
+
+fn show_plan(volume: &str, plan: &RemovePlan) {
+    crate::say!(
+        "Removes from {volume}; the files stay, out of sight, until the next sync has passed them:\n"
+    );
+    show_by_disk(&plan.by_disk);
+    if plan.others > 0 {
+        crate::say!("  and {} folders and symlinks", plan.others);
+    }
 }

@@ -7,6 +7,7 @@ use sieve_core::pool::VolumeSpec;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::fate::Count;
+use sieve_store::pool::Pool;
 use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
 use sieve_store::{Error, Kind, sync};
 
@@ -16,7 +17,8 @@ use crate::args::{Consent, RestraintArguments, VolumeChoice};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Watch;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 /// What settles.
 #[derive(Args)]
@@ -48,26 +50,27 @@ pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
     let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(arguments.volume.volume.as_deref())?;
     let options = options_of(arguments)?;
-    let plan = settle::plan(&pool, &volume, &options, &Watch::new(&arguments.restraint))?;
-    let now = pool.machine.now();
-    if !context.json {
-        show_plan(&plan, now);
-    }
-    if plan.is_empty() && !arguments.then_sync {
+    let show = |pool: &Pool, plan: &SettlePlan| {
         if context.json {
-            json::print(&plan)?;
+            return;
         }
-        return Ok(Outcome::Fine);
-    }
-    if !context.json && arguments.then_sync && volume.has_guard() {
-        anstream::println!("\nThen a sync guards what has settled.");
-    }
-    if !confirm::go_on(arguments.consent, "Settle?")? {
-        if context.json {
-            json::print(&plan)?;
+        show_plan(plan, pool.machine.now());
+        if arguments.then_sync && volume.has_guard() {
+            crate::say!("\nThen a sync guards what has settled.");
         }
-        return Ok(Outcome::Fine);
-    }
+    };
+    let is_something = |plan: &SettlePlan| !plan.is_empty() || arguments.then_sync;
+    let question = Question { consent: arguments.consent, work: Work::Long("settle"), words: "Settle?" };
+    let planned = |pool: &Pool| settle::plan(pool, &volume, &options, &Watch::new(&arguments.restraint));
+    let plan = match agree(&mut pool, &question, planned, show, essence_of, is_something)? {
+        Agreed::Yes(plan) if is_something(&plan) => plan,
+        Agreed::Yes(plan) | Agreed::No(plan) => {
+            if context.json {
+                json::print(&plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
     let restraint = crate::restraint::begin(&arguments.restraint)?;
     let watch = Watch::new(&arguments.restraint);
     let report = settle::execute(&mut pool, &volume, &plan, &options, &restraint, &watch)?;
@@ -102,7 +105,7 @@ fn options_of(arguments: &SettleArguments) -> Result<Options> {
 
 /// What has settled is guarded.
 fn then_sync(
-    pool: &mut sieve_store::pool::Pool,
+    pool: &mut Pool,
     arguments: &SettleArguments,
     restraint: &sieve_store::pipeline::Restraint,
 ) -> Result<sync::SyncReport> {
@@ -113,9 +116,9 @@ fn then_sync(
 
 fn show_plan(plan: &SettlePlan, now: i64) {
     if plan.moves_nothing() {
-        anstream::println!("Nothing of {} has to move.", plan.volume);
+        crate::say!("Nothing of {} has to move.", plan.volume);
     } else {
-        anstream::println!(
+        crate::say!(
             "Volume {}: {} to move, {}.\n",
             plan.volume,
             units::files(plan.files.len() as u64),
@@ -124,10 +127,10 @@ fn show_plan(plan: &SettlePlan, now: i64) {
         show_files(plan, now);
     }
     if plan.others > 0 {
-        anstream::println!("\nSymlinks that go with them: {}.", count(plan.others));
+        crate::say!("\nSymlinks that go with them: {}.", count(plan.others));
     }
     if plan.given_up.files > 0 {
-        anstream::println!(
+        crate::say!(
             "\n{} ({}) that settled earlier and are held on the cache are given up for their space.",
             units::files(plan.given_up.files),
             size(plan.given_up.bytes)
@@ -140,16 +143,16 @@ fn show_plan(plan: &SettlePlan, now: i64) {
     show_caches(plan);
     show_tiers(plan);
     if !plan.moves_nothing() {
-        anstream::println!();
+        crate::say!();
         show_bytes(&plan.read_bytes, &plan.written_bytes);
         show_forecast(&plan.forecast);
         if plan.holds_on_tiers {
-            anstream::println!(
+            crate::say!(
                 "\nWhat leaves a disk is held there, out of sight, until a sync has passed it."
             );
         }
         if plan.holds {
-            anstream::println!(
+            crate::say!(
                 "\nEach file stays on the cache, out of sight, until a sync has passed it on the disks."
             );
         }
@@ -170,7 +173,7 @@ fn show_files(plan: &SettlePlan, now: i64) {
     }
     table.print();
     if plan.files.len() > SHOWN {
-        anstream::println!("  and {} more (all with --json)", plan.files.len() - SHOWN);
+        crate::say!("  and {} more (all with --json)", plan.files.len() - SHOWN);
     }
 }
 
@@ -193,16 +196,16 @@ fn show_caches(plan: &SettlePlan) {
 }
 
 /// What stays where it is, by reason.
-fn show_left_alone<'a>(left_alone: impl Iterator<Item = &'a LeftAlone>) {
+pub(super) fn show_left_alone<'a>(left_alone: impl Iterator<Item = &'a LeftAlone>) {
     let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     for left in left_alone {
         by_reason.entry(&left.why).or_default().push(&left.path);
     }
     for (why, paths) in by_reason {
-        anstream::println!("  {}: {why}", style::paint(style::WATCH, units::files(paths.len() as u64)));
-        paths.iter().take(3).for_each(|path| anstream::println!("    {path}"));
+        crate::say!("  {}: {why}", style::paint(style::WATCH, units::files(paths.len() as u64)));
+        paths.iter().take(3).for_each(|path| crate::say!("    {path}"));
         if paths.len() > 3 {
-            anstream::println!("    and {} more", paths.len() - 3);
+            crate::say!("    and {} more", paths.len() - 3);
         }
     }
 }
@@ -210,7 +213,7 @@ fn show_left_alone<'a>(left_alone: impl Iterator<Item = &'a LeftAlone>) {
 /// What the move is good for.
 fn show_tiers(plan: &SettlePlan) {
     let Some(tiers) = &plan.tiers else { return };
-    anstream::println!(
+    crate::say!(
         "\nOf the reads that are to be expected the fast disks serve {} now, and {} then.\nFree on them are {}; {} are to stay free.",
         percent(tiers.fast_reads_before),
         percent(tiers.fast_reads_after),
@@ -226,13 +229,13 @@ fn percent(share: f64) -> String {
 fn show_report(report: &SettleReport, plan: &SettlePlan) {
     show_moved(&report.moved.by_disk);
     if report.given_up > 0 {
-        anstream::println!("\nGiven up for their space: {}.", units::files(report.given_up));
+        crate::say!("\nGiven up for their space: {}.", units::files(report.given_up));
     }
     let planned: Vec<&str> = plan.left_alone.iter().map(|left| left.path.as_str()).collect();
     let unplanned = report.moved.left_alone.iter().filter(|left| !planned.contains(&left.path.as_str()));
     show_left_alone(unplanned);
     if report.moved.stopped {
-        anstream::println!("\n{}", style::paint(style::WATCH, "Stopped: run settle again for the rest."));
+        crate::say!("\n{}", style::paint(style::WATCH, "Stopped: run settle again for the rest."));
     }
 }
 
@@ -255,16 +258,16 @@ fn show_guard(volume: &VolumeSpec, report: &SettleReport, synced: Option<&sync::
     match synced {
         _ if has_moved && !volume.has_guard() => {
             let words = format!("Nothing guards it: {} has no parity.", volume.name);
-            anstream::println!("\n{}", style::paint(style::WATCH, words));
+            crate::say!("\n{}", style::paint(style::WATCH, words));
         }
         Some(sync) if sync.is_clean() => {
-            anstream::println!("\n{}", style::paint(style::WELL, "Synced: what has settled is guarded now."));
+            crate::say!("\n{}", style::paint(style::WELL, "Synced: what has settled is guarded now."));
         }
-        Some(_) => anstream::println!(
+        Some(_) => crate::say!(
             "\n{}",
             style::paint(style::WATCH, "The sync did not guard everything: zinc-sieve sync says why.")
         ),
-        None if has_moved => anstream::println!("\nThe next sync guards what has settled."),
+        None if has_moved => crate::say!("\nThe next sync guards what has settled."),
         None => {}
     }
 }

@@ -43,11 +43,11 @@ fn show(status: &Status) {
         None if is_on_paper => "on paper, as after a sync".into(),
         None => "never synced".into(),
     };
-    anstream::println!("{}  {verdict}, {sync}\n", style::paint(style::HEAD, &status.pool));
+    crate::say!("{}  {verdict}, {sync}\n", style::paint(style::HEAD, &status.pool));
     show_disks(&status.disks);
     show_guard(status);
     if status.held.files > 0 {
-        anstream::println!(
+        crate::say!(
             "\nHeld until the next sync: {}, {}.",
             units::files(status.held.files),
             size(status.held.bytes)
@@ -62,10 +62,10 @@ fn show(status: &Status) {
             size(limited.limit)
         );
         let colour = if limited.used > limited.limit { style::BAD } else { style::FAINT };
-        anstream::println!("\n{}", style::paint(colour, text));
+        crate::say!("\n{}", style::paint(colour, text));
     }
     if status.damaged_cells > 0 {
-        anstream::println!(
+        crate::say!(
             "\n{}",
             style::paint(
                 style::BAD,
@@ -75,7 +75,7 @@ fn show(status: &Status) {
     }
     for conflict in status.conflicts.iter().take(5) {
         let disks = conflict.disks.join(" and ");
-        anstream::println!(
+        crate::say!(
             "\n{} {} lies on {disks}: both stay, one should be renamed",
             style::paint(style::WATCH, "conflict:"),
             conflict.path
@@ -85,13 +85,13 @@ fn show(status: &Status) {
         style::heading("Proven by a drill");
     }
     for proof in &status.proven {
-        anstream::println!("  {}", super::drill::proof_words(proof, status.now));
+        crate::say!("  {}", super::drill::proof_words(proof, status.now));
     }
     for note in &status.notes {
-        anstream::println!("\nnote: {note}");
+        crate::say!("\nnote: {note}");
     }
     if let Some(guarded) = status.sync_would_guard.filter(|count| count.files > 0) {
-        anstream::println!(
+        crate::say!(
             "\nNext: `zinc-sieve sync` would guard {}, {}. `zinc-sieve risk --advise` tells what else would help.",
             units::files(guarded.files),
             size(guarded.bytes)
@@ -122,8 +122,8 @@ fn show_disks(disks: &[DiskStatus]) {
     table.print();
     for disk in disks {
         if let Some(advice) = &disk.advice {
-            anstream::println!("\n  {} {}", style::paint(style::BAD, "✗"), advice.message);
-            anstream::println!("    {}: {}", style::paint(style::HEAD, "next"), advice.next);
+            crate::say!("\n  {} {}", style::paint(style::BAD, "✗"), advice.message);
+            crate::say!("    {}: {}", style::paint(style::HEAD, "next"), advice.next);
         }
     }
 }
@@ -133,37 +133,37 @@ fn show_cache(cache: &CacheStatus, now: i64) {
     style::heading(&format!("Cache of {}", cache.volume));
     let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
     match cache.since {
-        Some(since) => anstream::println!(
+        Some(since) => crate::say!(
             "  waits         {}; the oldest came {}",
             of(cache.waits),
             time::ago(since, now)
         ),
-        None => anstream::println!("  waits         nothing"),
+        None => crate::say!("  waits         nothing"),
     }
     if cache.stays.files > 0 {
-        anstream::println!("  stays         {}", of(cache.stays));
+        crate::say!("  stays         {}", of(cache.stays));
     }
     if cache.one_disk_takes.files > 0 {
         let text = format!("{} would be gone with one dead cache disk", of(cache.one_disk_takes));
-        anstream::println!("  at stake      {}", style::paint(style::BAD, text));
+        crate::say!("  at stake      {}", style::paint(style::BAD, text));
     }
     let on_cache = cache.waits.files + cache.stays.files;
     if on_cache > 0 && cache.one_disk_takes.files == 0 {
-        anstream::println!("  at stake      nothing with one dead disk: each file is on several");
+        crate::say!("  at stake      nothing with one dead disk: each file is on several");
     }
     if cache.held.files > 0 {
-        anstream::println!("  held          {}, until the next sync", of(cache.held));
+        crate::say!("  held          {}, until the next sync", of(cache.held));
     }
     let room = format!("{} free, {} are to stay free", size(cache.free), size(cache.reserve));
     let is_short = cache.free < cache.reserve;
     let colour = if is_short { style::WATCH } else { Style::new() };
-    anstream::println!("  room          {}", style::paint(colour, room));
+    crate::say!("  room          {}", style::paint(colour, room));
     if is_short {
-        anstream::println!("                what comes now goes to the disks by itself");
+        crate::say!("                what comes now goes to the disks by itself");
     }
     if let Some(next) = cache.settles_next {
         let when = if next <= now { "now".to_string() } else { time::moment(next) };
-        anstream::println!("  settles next  {when} (zinc-sieve settle)");
+        crate::say!("  settles next  {when} (zinc-sieve settle)");
     }
 }
 

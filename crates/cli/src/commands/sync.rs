@@ -17,7 +17,8 @@ use crate::args::{Consent, RestraintArguments};
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, units};
 use crate::progress::Watch;
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 /// What a sync does.
 #[derive(Args)]
@@ -49,17 +50,23 @@ pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     let mut pool = load::pool(&context.pool)?;
     let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
     let options = Options { accept, disks, quiet, restraint: crate::restraint::begin(&restraint)? };
-    let plan = sync::plan(&pool, &options, &Watch::new(&restraint))?;
-    if !context.json {
-        show_plan(&plan);
-    }
-    let asks = !plan.is_empty() || consent.dry_run;
-    if asks && !confirm::go_on(consent, "Sync?")? {
-        if context.json {
-            json::print(&plan)?;
+    let show = |_: &_, plan: &SyncPlan| {
+        if !context.json {
+            show_plan(plan);
         }
-        return Ok(Outcome::Fine);
-    }
+    };
+    let question = Question { consent, work: Work::Long("sync"), words: "Sync?" };
+    let planned = |pool: &_| sync::plan(pool, &options, &Watch::new(&restraint));
+    let plan = match agree(&mut pool, &question, planned, show, essence_of, |plan| !plan.is_empty())? {
+        Agreed::Yes(plan) => plan,
+        Agreed::No(plan) => {
+            if context.json {
+                json::print(&plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
+    let asks = !plan.is_empty();
     let report = sync::execute(&mut pool, &plan, &options, &Watch::new(&restraint))?;
     let is_shown = context.json || asks || !report.is_clean();
     let unguarded = if is_shown { status::unguarded(&pool)? } else { BTreeMap::new() };
@@ -82,13 +89,13 @@ fn show_plan(plan: &SyncPlan) {
         let [entering, entering_size] = cells(change.entering_files, change.entering_bytes);
         let [leaving, leaving_size] = cells(change.leaving_files, change.leaving_bytes);
         table.row([scan.disk.clone(), count(scan.files), entering, entering_size, leaving, leaving_size]);
-        scan.left_alone.iter().for_each(|text| anstream::eprintln!("left alone: {text}"));
+        scan.left_alone.iter().for_each(|text| crate::say_aside!("left alone: {text}"));
     }
-    anstream::println!("Scanned. Since the last sync:\n");
+    crate::say!("Scanned. Since the last sync:\n");
     table.print();
     plan.mirrors.iter().for_each(|(volume, copies)| show_copies(volume, copies));
     if plan.is_empty() {
-        anstream::println!("\nNothing changed since the last sync.");
+        crate::say!("\nNothing changed since the last sync.");
         return;
     }
     let held = if plan.held_files > 0 {
@@ -96,7 +103,7 @@ fn show_plan(plan: &SyncPlan) {
     } else {
         String::new()
     };
-    anstream::println!(
+    crate::say!(
         "\nChecksums {}, computes {}{}{held}:\n",
         units::files(plan.files_to_checksum),
         units::parity_cells(plan.cells),
@@ -113,7 +120,7 @@ fn show_plan(plan: &SyncPlan) {
         .map(|(name, _)| name.as_str())
         .collect();
     if plan.cells > 0 && !asleep.is_empty() {
-        anstream::println!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
+        crate::say!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
     }
     show_forecast(&plan.forecast);
 }
@@ -124,7 +131,7 @@ fn show_copies(volume: &str, plan: &MirrorPlan) {
         [(plan.missing, "are missing and get made"), (plan.outdated, "are outdated and follow the newest")]
     {
         if amount.files > 0 {
-            anstream::println!(
+            crate::say!(
                 "\n{volume}: copies that {what}: {} ({}).",
                 count(amount.files),
                 size(amount.bytes)
@@ -148,7 +155,7 @@ pub(super) fn show_forecast(forecast: &Forecast) {
     if forecast.cautious.seconds() < 10.0 {
         return;
     }
-    anstream::println!(
+    crate::say!(
         "\nIt is likely to take {}, cautiously {}; held up by {}.",
         forecast.likely,
         forecast.cautious,
@@ -201,23 +208,23 @@ fn show_report(
     ];
     for (what, files) in lists.into_iter().filter(|(_, files)| !files.is_empty()) {
         style::heading(&format!("{} — {what}:", units::files(files.len() as u64)));
-        files.iter().take(20).for_each(|file| anstream::println!("  {}", style::paint(style::BAD, file)));
+        files.iter().take(20).for_each(|file| crate::say!("  {}", style::paint(style::BAD, file)));
         if files.len() > 20 {
-            anstream::println!("  and {} more (all with --json)", files.len() - 20);
+            crate::say!("  and {} more (all with --json)", files.len() - 20);
         }
     }
     if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
         let took = sieve_core::forecast::Duration::from_seconds(report.seconds);
-        anstream::println!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
+        crate::say!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
     }
     if report.stopped {
-        anstream::println!(
+        crate::say!(
             "\n{}",
             style::paint(style::WATCH, "Stopped at a checkpoint: run sync again to go on from here.")
         );
     }
     if report.rows_left > 0 {
-        anstream::println!("\n{} stayed as before.", units::parity_cells(report.rows_left));
+        crate::say!("\n{} stayed as before.", units::parity_cells(report.rows_left));
     }
     if report.is_clean() {
         let named = disks.join(", ");
@@ -229,7 +236,7 @@ fn show_report(
                 format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
             }
         };
-        anstream::println!("\n{}", style::paint(style::WELL, what));
+        crate::say!("\n{}", style::paint(style::WELL, what));
         reason::show_unguarded(unguarded);
     }
 }

@@ -9,26 +9,33 @@ use super::Context;
 use crate::args::Consent;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
-use crate::{confirm, json, load};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::{json, load};
 
 pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     let names: Vec<String> = names.iter().flat_map(|n| n.split(',')).map(str::to_string).collect();
-    let plan = vacate::plan(&pool, &names)?;
-    if !context.json {
-        show_plan(&plan);
-    }
-    if !confirm::go_on(consent, "Take it out of the pool?")? {
-        if context.json {
-            json::print(&plan)?;
+    let show = |_: &_, plan: &VacatePlan| {
+        if !context.json {
+            show_plan(plan);
         }
-        return Ok(Outcome::Fine);
-    }
+    };
+    let question = Question { consent, work: Work::Long("vacate"), words: "Take it out of the pool?" };
+    let planned = |pool: &_| vacate::plan(pool, &names);
+    let plan = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
+        Agreed::Yes(plan) => plan,
+        Agreed::No(plan) => {
+            if context.json {
+                json::print(&plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
     let report = vacate::execute(&mut pool, &plan)?;
     if context.json {
         json::print(&report)?;
     } else {
-        anstream::println!(
+        crate::say!(
             "\n{} left volume {}; the pool file says so.",
             report.disks.join(", "),
             report.volume
@@ -44,7 +51,7 @@ fn show_plan(plan: &VacatePlan) {
     } else {
         format!("its parity, {}, is removed", size(plan.freed))
     };
-    anstream::println!("{names} leaves volume {}: {what}.\n", plan.volume);
+    crate::say!("{names} leaves volume {}: {what}.\n", plan.volume);
     let mut table = Table::new(&["guard", ">files now", ">size", ">files then", ">size"]);
     for change in plan.guards.iter().rev() {
         let style = match (change.guard, change.before.files, change.after.files) {
@@ -63,7 +70,7 @@ fn show_plan(plan: &VacatePlan) {
     table.print();
     if !plan.missing.is_empty() {
         let text = format!("{} is not there: what is on it stays.", plan.missing.join(", "));
-        anstream::println!("\n{}", style::paint(style::WATCH, text));
+        crate::say!("\n{}", style::paint(style::WATCH, text));
     }
-    anstream::println!("\nThe pool file is changed; comments in it, and the disk's own entry, stay.");
+    crate::say!("\nThe pool file is changed; comments in it, and the disk's own entry, stay.");
 }

@@ -34,7 +34,8 @@ pub(crate) struct VerifyArguments {
 
 pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
     let scope = scope(arguments)?;
-    let pool = load::pool(&context.pool)?;
+    let mut pool = load::pool(&context.pool)?;
+    pool.begin_long("verify")?;
     let restraint = restraint::begin(&arguments.restraint)?;
     let report = verify::verify(&pool, &scope, &restraint, &Watch::new(&arguments.restraint))?;
     if !context.json {
@@ -45,7 +46,10 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         if !context.json {
             show_intention(&report);
         }
+        // Nobody has to wait for an answer; what is mended is looked at again afterwards.
+        pool.end();
         if confirm::go_on(arguments.consent, "Mend?")? {
+            pool.begin_long("mend")?;
             let mended = verify::mend(&pool, &Watch::new(&arguments.restraint))?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {
@@ -78,7 +82,7 @@ fn is_well(report: &VerifyReport) -> bool {
 
 fn show_intention(report: &VerifyReport) {
     let parity: usize = report.damaged_parity.values().map(Vec::len).sum();
-    anstream::println!(
+    crate::say!(
         "\nMending computes {} damaged {} of files and {} from parity and the other disks.\nWhat is replaced is kept in .zinc-sieve/replaced on its disk.",
         count(report.damaged.len() as u64),
         if report.damaged.len() == 1 { "cell" } else { "cells" },
@@ -90,7 +94,7 @@ fn show_mended(report: &MendReport) {
     for cell in &report.mended {
         let (from, to) = cell.bytes;
         let how = if cell.in_place { " in place" } else { "" };
-        anstream::println!(
+        crate::say!(
             "{}{how} {}:{} bytes {from} to {to}\n       what was there: {}",
             style::paint(style::WELL, "mended"),
             cell.disk,
@@ -100,7 +104,7 @@ fn show_mended(report: &MendReport) {
     }
     for cell in &report.left {
         let (from, to) = cell.bytes;
-        anstream::println!(
+        crate::say!(
             "{} {}:{} bytes {from} to {to}: {}",
             style::paint(style::BAD, "left damaged"),
             cell.disk,
@@ -109,21 +113,21 @@ fn show_mended(report: &MendReport) {
         );
     }
     for (disk, cells) in &report.parity_mended {
-        anstream::println!(
+        crate::say!(
             "{} {} on {disk}",
             style::paint(style::WELL, "mended"),
             units::parity_cells(*cells)
         );
     }
     for (disk, cells) in &report.parity_left {
-        anstream::println!(
+        crate::say!(
             "{} {} on {disk}",
             style::paint(style::BAD, "left damaged"),
             units::parity_cells(*cells)
         );
     }
     if report.is_clean() {
-        anstream::println!("{}", style::paint(style::WELL, "Everything is what was checksummed again."));
+        crate::say!("{}", style::paint(style::WELL, "Everything is what was checksummed again."));
     }
 }
 
@@ -142,12 +146,12 @@ fn show(report: &VerifyReport) {
     if parts {
         let (some, all) = (count(report.cells_checked), count(report.cells));
         let end = if report.stopped { " before it was asked to stop" } else { "" };
-        anstream::println!("Read the rows of {some} of {all} cells{end}.");
+        crate::say!("Read the rows of {some} of {all} cells{end}.");
     }
     let says_nothing =
         if parts { !report.damaged.is_empty() } else { report.files_checked == 0 && parity.is_empty() };
     if !says_nothing {
-        anstream::println!("{read} as checksummed{parity}.");
+        crate::say!("{read} as checksummed{parity}.");
     }
     if report.parity_cells_by_checksum > 0 {
         let cells = count(report.parity_cells_by_checksum);
@@ -155,16 +159,16 @@ fn show(report: &VerifyReport) {
             0 => "",
             _ => " (something in their rows changed, is damaged or missing)",
         };
-        anstream::println!("Cells of parity checked by their own checksum only: {cells}{why}.");
+        crate::say!("Cells of parity checked by their own checksum only: {cells}{why}.");
     }
     if report.not_synced > 0 {
-        anstream::println!(
+        crate::say!(
             "{} not compared: they came or changed after the last sync.",
             units::files(report.not_synced)
         );
     }
     for disk in &report.missing {
-        anstream::println!(
+        crate::say!(
             "{}",
             style::paint(style::BAD, format!("{disk} is not there: nothing on it was read"))
         );
@@ -172,18 +176,18 @@ fn show(report: &VerifyReport) {
     for found in &report.damaged {
         let (from, to) = found.bytes;
         let place = format!("{}:{} bytes {from} to {to}", found.disk, found.path);
-        anstream::println!("{} {place}: {}", style::paint(style::BAD, "damaged"), found.what);
+        crate::say!("{} {place}: {}", style::paint(style::BAD, "damaged"), found.what);
     }
     for (disk, cells) in &report.damaged_parity {
         let cells_text = cells.iter().take(10).map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let more = if cells.len() > 10 { ", …" } else { "" };
-        anstream::println!(
+        crate::say!(
             "{} parity on {disk}: {} {cells_text}{more} (verify --mend, or the next sync, computes it anew)",
             style::paint(style::BAD, "damaged"),
             if cells.len() == 1 { "cell" } else { "cells" }
         );
     }
     if is_well(report) {
-        anstream::println!("{}", style::paint(style::WELL, "No damage."));
+        crate::say!("{}", style::paint(style::WELL, "No damage."));
     }
 }

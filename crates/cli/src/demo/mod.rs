@@ -71,7 +71,7 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
     if json {
         json::print(&serde_json::json!({ "folder": root }))?;
     } else {
-        anstream::println!(
+        crate::say!(
             "In {} there are now four folders that stand in for disks, a pool file, and a memory card\n\
              full of files (card/). Four more pools, each in a folder of its own, show a cache (cache/) and the\n\
              other kinds of volumes (mirror/, tiers/, span/). Next: cd there, and try `zinc-sieve check`.",
@@ -92,7 +92,7 @@ pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
     if json {
         json::print(&serde_json::json!({ "folder": root, "files": listed.files, "bytes": listed.bytes }))?;
     } else {
-        anstream::println!(
+        crate::say!(
             "In {} there is a pool on paper, and a listing of its {}. Next: cd there, and try\n  \
              zinc-sieve status --files listing.csv\n  zinc-sieve fate --lose cedar,elm,oak --files listing.csv",
             dir.display(),
@@ -209,13 +209,13 @@ fn conclude(proof: &Proof, root: &Path, keep: bool) {
     table.row(["torn or gone".into(), count(proof.lost), "is not there".into()]);
     table.print();
     if proof.surprises.is_empty() {
-        anstream::println!("\n{}", style::paint(style::WELL, "Every promise was kept."));
+        crate::say!("\n{}", style::paint(style::WELL, "Every promise was kept."));
     }
     for surprise in &proof.surprises {
-        anstream::println!("{}", style::paint(style::BAD, surprise));
+        crate::say!("{}", style::paint(style::BAD, surprise));
     }
     if keep {
-        anstream::println!(
+        crate::say!(
             "Everything is left in {} to play with: cd there and try `zinc-sieve status`.",
             root.display()
         );

@@ -198,17 +198,17 @@ fn show(dir: &Path, spec: &PoolSpec, disks: &[Small], commands: &[String]) {
         "guard it again",
         "and read everything once",
     ];
-    anstream::println!("In {} there is a small pool like {}:", dir.display(), spec.name);
+    crate::say!("In {} there is a small pool like {}:", dir.display(), spec.name);
     for disk in disks {
         let what = if disk.is_data { "data" } else { "parity" };
         let capacity = size(ByteLength::new(disk.capacity_bytes));
-        anstream::println!("  {:<12} {what:<7} {capacity}", disk.name);
+        crate::say!("  {:<12} {what:<7} {capacity}", disk.name);
     }
-    anstream::println!("\nRehearse the failure there; nothing in it can hurt your pool. Type:");
+    crate::say!("\nRehearse the failure there; nothing in it can hurt your pool. Type:");
     let width = commands.iter().map(String::len).max().unwrap_or(0);
     for (command, why) in commands.iter().zip(WHY) {
         let why = if why.is_empty() { String::new() } else { format!("# {why}") };
-        anstream::println!("  {command:<width$}  {}", style::paint(style::FAINT, why));
+        crate::say!("  {command:<width$}  {}", style::paint(style::FAINT, why));
     }
 }
 

@@ -62,7 +62,7 @@ impl Stage {
 
     pub(super) fn say(&self, text: &str) {
         if self.loud {
-            anstream::println!("{text}");
+            crate::say!("{text}");
         }
     }
 

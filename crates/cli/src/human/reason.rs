@@ -39,7 +39,7 @@ pub(crate) const fn own_words(own: Unguarded) -> &'static str {
 pub(crate) fn show_unguarded(unguarded: &BTreeMap<Unguarded, Count>) {
     for (reason, amount) in unguarded {
         let files = units::files(amount.files);
-        anstream::println!(
+        crate::say!(
             "    {} {files}, {}: {}",
             style::paint(style::BAD, "↳"),
             size(amount.bytes),

@@ -41,5 +41,5 @@ pub(crate) fn paint(style: Style, text: impl std::fmt::Display) -> String {
 
 /// Prints a heading after an empty line.
 pub(crate) fn heading(text: &str) {
-    anstream::println!("\n{}", paint(HEAD, text));
+    crate::say!("\n{}", paint(HEAD, text));
 }

@@ -94,7 +94,7 @@ impl Table {
                 line +=
                     &if self.is_right(c) { format!(" {pad}{painted} ") } else { format!(" {painted}{pad} ") };
             }
-            anstream::println!("{}", line.trim_end());
+            crate::say!("{}", line.trim_end());
         }
     }
 

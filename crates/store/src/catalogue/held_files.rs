@@ -4,8 +4,10 @@ use rusqlite::{Connection, OptionalExtension};
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
+use super::corrupt;
 use super::objects::path_of;
 use crate::error::Result;
+use crate::member::held_folder;
 
 /// A file that was removed or replaced through us, until a sync has passed it.
 #[derive(Clone, Debug)]
@@ -49,8 +51,13 @@ pub fn all(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
     let mut rows = statement.query([disk.get()])?;
     let mut found = Vec::new();
     while let Some(row) = rows.next()? {
+        let path = path_of(&row.get::<_, Vec<u8>>(0)?)?;
+        // What is held is given up in the end: it must lie in our folder, whatever a catalogue says (L6).
+        if path.parent() != Some(held_folder()) {
+            return Err(corrupt(format!("the catalogue has {path} as held, which is not where held files lie")));
+        }
         found.push(HeldRow {
-            path: path_of(&row.get::<_, Vec<u8>>(0)?)?,
+            path,
             original: path_of(&row.get::<_, Vec<u8>>(1)?)?,
             since: row.get(2)?,
             replaced: row.get(3)?,
@@ -58,6 +65,21 @@ pub fn all(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
         });
     }
     Ok(found)
+}
+
+/// What lies in our folder of a disk, as a scan found it, and is not known as held.
+///
+/// # Errors
+/// What the database says, or an invalid path in it.
+pub fn unknown(c: &Connection, disk: DiskId) -> Result<Vec<RelPath>> {
+    let mut statement = c.prepare_cached(
+        "SELECT path FROM name n WHERE disk = ?1 AND path > ?2 AND path < ?3
+             AND NOT EXISTS (SELECT 1 FROM held h WHERE h.disk = n.disk AND h.path = n.path) ORDER BY path",
+    )?;
+    let folder = held_folder().tree_key();
+    let (from, to) = ([&folder[..], b"\0"].concat(), [&folder[..], b"\x01"].concat());
+    let rows = statement.query_map((disk.get(), from, to), |row| row.get::<_, Vec<u8>>(0))?;
+    rows.map(|key| path_of(&key?)).collect()
 }
 
 /// Whether the file held there had been changed by its owner before.

@@ -49,6 +49,22 @@ pub enum Intent {
         /// Other files take their names.
         replaced: bool,
     },
+    /// A file is exchanged with the one that replaces it, which lies under the held name before.
+    Exchange {
+        /// The disk.
+        disk: DiskId,
+        /// The object that is replaced.
+        object: ObjectId,
+        /// Its name, as a tree key.
+        original: Vec<u8>,
+        /// Where it goes, as a tree key.
+        held: Vec<u8>,
+        /// The inode of the new file.
+        made: u64,
+        /// The new file is the same one, mended.
+        #[serde(default)]
+        mends: bool,
+    },
     /// A damaged cell of a file is overwritten where it lies; the right bytes are beside those that are kept.
     Mend {
         /// The disk.
@@ -115,6 +131,13 @@ pub enum Intent {
         /// The disk that the image goes on on, and from which cell on.
         rest: Option<(Uuid, u32)>,
     },
+}
+
+impl Intent {
+    /// Whether a file may lie under a held name and not be known as held.
+    pub const fn is_hold(&self) -> bool {
+        matches!(self, Self::Hold { .. } | Self::HoldAll { .. } | Self::Exchange { .. })
+    }
 }
 
 /// Writes an intent down; the number takes it away again.

@@ -18,10 +18,12 @@ mod schema;
 pub mod unfinished;
 pub mod versions;
 
+use std::cell::{OnceCell, RefCell};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use rusqlite::backup::Backup;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, TransactionBehavior};
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
@@ -30,10 +32,21 @@ use crate::error::{Error, Kind, Result};
 use crate::machine::Machine;
 
 /// An open catalogue.
+///
+/// Who only reads changes nothing (L3): a catalogue that was opened for reading takes what a scan found into a private
+/// copy, made when it is first needed and forgotten with it, so that the same code serves both. Only who holds a lock of
+/// the pool opens it for writing.
 pub struct Catalogue {
     database: Connection,
     path: PathBuf,
     machine: Arc<dyn Machine>,
+    is_shared: bool,
+    /// What a reader would have recorded, and nobody else sees.
+    aside: OnceCell<Connection>,
+    /// Where a reader leaves what it saw, in a moment in which nobody else is at work.
+    leaving: RefCell<Option<Connection>>,
+    /// Where the private files of a catalogue lie that cannot be read in its place; they go with it.
+    _private: Option<tempfile::TempDir>,
 }
 
 /// Who the pool is, as the catalogue says.
@@ -55,7 +68,8 @@ impl Catalogue {
             let message = format!("{}: there is a catalogue already", path.display());
             return Err(Error::new(Kind::Conflict, "catalogue.exists", message));
         }
-        let catalogue = Self { database: Connection::open(path)?, path: path.into(), machine };
+        create_closed(path)?;
+        let catalogue = Self::with(Connection::open(path)?, path, machine, true);
         catalogue.configure()?;
         catalogue.transaction(|t| {
             t.execute_batch(schema::TABLES)?;
@@ -72,7 +86,11 @@ impl Catalogue {
         Ok(catalogue)
     }
 
-    /// Opens a catalogue.
+    fn with(database: Connection, path: &Path, machine: Arc<dyn Machine>, is_shared: bool) -> Self {
+        Self { database, path: path.into(), machine, is_shared, aside: OnceCell::new(), leaving: RefCell::default(), _private: None }
+    }
+
+    /// Opens a catalogue for writing: for who holds a lock of its pool, or has it alone.
     ///
     /// # Errors
     /// When it is damaged, is not a catalogue, or is of a newer format.
@@ -81,17 +99,128 @@ impl Catalogue {
         let database = Connection::open_with_flags(path, flags).map_err(|error| {
             Error::new(Kind::Io, "catalogue.open", format!("{}: {error}", path.display()))
         })?;
-        let catalogue = Self { database, path: path.into(), machine };
+        let catalogue = Self::with(database, path, machine, true);
         check_format(&catalogue.database, path)?;
         catalogue.configure()?;
         catalogue.migrate()?;
         Ok(catalogue)
     }
 
+    /// Opens a catalogue for reading: nothing of it is changed, whatever is recorded.
+    ///
+    /// Where the process may not write beside it (another user, a filesystem that takes no writes), SQLite cannot keep
+    /// its log there: then a private copy of both is read.
+    ///
+    /// # Errors
+    /// As [`Self::open`], and when it may not be read.
+    pub fn open_to_read(path: &Path, machine: Arc<dyn Machine>) -> Result<Self> {
+        std::fs::File::open(path).map_err(|error| Error::io("catalogue.open", path, error))?;
+        let catalogue = match open_reading(path).and_then(|database| {
+            database.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))?;
+            Ok(database)
+        }) {
+            Ok(database) => Self::with(database, path, machine, false),
+            Err(error) if is_unwritable(&error) => Self::copy_of(path, machine)?,
+            Err(_) => Self::with(open_reading(path)?, path, machine, false),
+        };
+        check_format(&catalogue.database, path)?;
+        catalogue.prepare_reading()?;
+        if catalogue.format()? < schema::FORMAT {
+            catalogue.migrate()?;
+        }
+        Ok(catalogue)
+    }
+
+    /// A catalogue that this process alone has, in a private folder that goes with it: it never becomes the pool's.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub fn open_private(folder: tempfile::TempDir, name: &str, machine: Arc<dyn Machine>) -> Result<Self> {
+        let path = folder.path().join(name);
+        let mut catalogue = Self::open(&path, machine)?;
+        catalogue.is_shared = false;
+        catalogue._private = Some(folder);
+        Ok(catalogue)
+    }
+
+    fn copy_of(path: &Path, machine: Arc<dyn Machine>) -> Result<Self> {
+        let folder = private_folder()?;
+        let copy = |from: &Path, name: &str| std::fs::copy(from, folder.path().join(name));
+        let mut log = path.as_os_str().to_os_string();
+        log.push("-wal");
+        let log = PathBuf::from(log);
+        copy(path, "catalogue.sqlite").map_err(|error| Error::io("catalogue.open", path, error))?;
+        if log.exists() {
+            copy(&log, "catalogue.sqlite-wal").map_err(|error| Error::io("catalogue.open", &log, error))?;
+        }
+        Self::open_private(folder, "catalogue.sqlite", machine)
+    }
+
+    /// Opens it for writing from now on; what was set aside is forgotten, since it may have been overtaken.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub(crate) fn become_writing(&mut self) -> Result<()> {
+        if !self.is_shared {
+            *self = Self::open(&self.path, Arc::clone(&self.machine))?;
+        }
+        Ok(())
+    }
+
+    /// Whether what is recorded is the pool's from then on.
+    pub const fn is_shared(&self) -> bool {
+        self.is_shared
+    }
+
+    /// Whether this reader has recorded anything for itself: then no other connection knows what it knows.
+    pub(crate) fn has_own_state(&self) -> bool {
+        self.aside.get().is_some()
+    }
+
+    /// A number that moves when anybody else changes the catalogue; nothing where this is no reader of a shared one.
+    pub(crate) fn seen(&self) -> Option<i64> {
+        let is_reader = !self.is_shared && !self.has_own_state() && self._private.is_none();
+        is_reader.then(|| self.database.pragma_query_value(None, "data_version", |row| row.get(0)).ok()).flatten()
+    }
+
+    /// From now on a reader's transactions are the pool's, until [`Self::stop_leaving`]: only while it holds both locks.
+    /// False where it may not write.
+    pub(crate) fn begin_leaving(&self) -> bool {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let Ok(leaving) = Connection::open_with_flags(&self.path, flags) else { return false };
+        let may_write = leaving.busy_timeout(Duration::from_millis(200)).is_ok()
+            && leaving.execute_batch("BEGIN IMMEDIATE; ROLLBACK").is_ok();
+        if may_write {
+            leaving.set_prepared_statement_cache_capacity(64);
+            self.leaving.replace(Some(leaving));
+        }
+        may_write
+    }
+
+    pub(crate) fn stop_leaving(&self) {
+        self.leaving.replace(None);
+    }
+
+    fn aside(&self) -> Result<&Connection> {
+        if let Some(aside) = self.aside.get() {
+            return Ok(aside);
+        }
+        // A database without a name: SQLite unlinks its file at once, and keeps it in memory while it is small.
+        let mut aside = Connection::open("")?;
+        Backup::new(&self.database, &mut aside)?.run_to_completion(4096, Duration::ZERO, None)?;
+        aside.pragma_update(None, "synchronous", "OFF")?;
+        aside.set_prepared_statement_cache_capacity(64);
+        Ok(self.aside.get_or_init(|| aside))
+    }
+
+    fn format(&self) -> Result<i64> {
+        Ok(self.reading().pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))?)
+    }
+
     /// Brings a catalogue of an older format up to this one, in one transaction.
     fn migrate(&self) -> Result<()> {
         let format = |c: &Connection| c.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0));
-        if format(&self.database)? >= schema::FORMAT {
+        if self.format()? >= schema::FORMAT {
             return Ok(());
         }
         self.transaction(|t| {
@@ -117,6 +246,10 @@ impl Catalogue {
         self.database.pragma_update(None, "synchronous", "FULL")?;
         // Pages that change again and again are copied into the database once for many commits: 32 MiB.
         self.database.pragma_update(None, "wal_autocheckpoint", 8192)?;
+        self.prepare_reading()
+    }
+
+    fn prepare_reading(&self) -> Result<()> {
         self.database.pragma_update(None, "cache_size", -4096)?;
         self.database.pragma_update(None, "trusted_schema", "OFF")?;
         self.database.set_prepared_statement_cache_capacity(64);
@@ -136,6 +269,16 @@ impl Catalogue {
         Err(Error::new(Kind::Corrupt, "catalogue.damaged", message))
     }
 
+    /// Writes all of it to a new file that only its owner can read.
+    ///
+    /// # Errors
+    /// When there is a file at `path`, or what the database says.
+    pub(crate) fn copy_to(&self, path: &Path) -> Result<()> {
+        create_closed(path)?;
+        self.reading().execute("VACUUM INTO ?1", [path.to_string_lossy()])?;
+        Ok(())
+    }
+
     /// Where it lies.
     pub fn path(&self) -> &Path {
         &self.path
@@ -152,22 +295,58 @@ impl Catalogue {
 
     /// The connection, for reading.
     pub fn reading(&self) -> &Connection {
-        &self.database
+        self.aside.get().unwrap_or(&self.database)
     }
 
     /// Runs `work` in one transaction.
     ///
     /// # Crash safety
-    /// All of it is durable on return, or none of it happened.
+    /// All of it is durable on return, or none of it happened. Of a catalogue that was opened for reading nothing is:
+    /// the work is done in a copy that only this reader sees.
     ///
     /// # Errors
     /// Those of `work`, and of the database.
     pub fn transaction<T>(&self, work: impl FnOnce(&Transaction<'_>) -> Result<T>) -> Result<T> {
-        let transaction = Transaction::new_unchecked(&self.database, TransactionBehavior::Immediate)?;
+        if let Some(leaving) = &*self.leaving.borrow() {
+            let transaction = Transaction::new_unchecked(leaving, TransactionBehavior::Immediate)?;
+            let result = work(&transaction)?;
+            self.machine.before_commit()?;
+            transaction.commit()?;
+            return Ok(result);
+        }
+        let database = if self.is_shared { &self.database } else { self.aside()? };
+        let transaction = Transaction::new_unchecked(database, TransactionBehavior::Immediate)?;
         let result = work(&transaction)?;
-        self.machine.before_commit()?;
+        if self.is_shared {
+            self.machine.before_commit()?;
+        }
         transaction.commit()?;
         Ok(result)
+    }
+
+    /// Runs `work` for what a reader leaves to the pool: what was read, and how disks looked. Where it may not write, or
+    /// somebody else is writing for long, it does without.
+    ///
+    /// # Errors
+    /// Those of `work`.
+    pub fn note(&self, work: impl FnOnce(&Transaction<'_>) -> Result<()>) -> Result<()> {
+        if self.is_shared {
+            return self.transaction(work);
+        }
+        if self._private.is_some() || self.format()? != schema::FORMAT {
+            return Ok(());
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let noted = Connection::open_with_flags(&self.path, flags).map_err(Error::from).and_then(|database| {
+            database.busy_timeout(Duration::from_millis(200))?;
+            let transaction = Transaction::new_unchecked(&database, TransactionBehavior::Immediate)?;
+            work(&transaction)?;
+            Ok(transaction.commit()?)
+        });
+        match noted {
+            Err(error) if is_unwritable(&error) || error.kind == Kind::Conflict => Ok(()),
+            other => other,
+        }
     }
 
     /// When the last sync began, nanoseconds since 1970.
@@ -198,6 +377,38 @@ impl Catalogue {
             read("pool")?.parse().map_err(|_| corrupt("the pool's id in the catalogue is no uuid".into()))?;
         Ok(Identity { pool, name: read("name")? })
     }
+}
+
+/// What SQLite says where it may not write, or not keep its log beside the database.
+fn is_unwritable(error: &Error) -> bool {
+    error.code == UNWRITABLE
+}
+
+/// The code of the error of a database that takes no writes.
+pub(crate) const UNWRITABLE: &str = "catalogue.unwritable";
+
+/// A folder that only this process's user sees, removed with its value.
+///
+/// # Errors
+/// What the operating system says.
+pub(crate) fn private_folder() -> Result<tempfile::TempDir> {
+    tempfile::Builder::new()
+        .prefix("zinc-sieve-")
+        .tempdir()
+        .map_err(|error| Error::io("private.folder", &std::env::temp_dir(), error))
+}
+
+/// The catalogue knows every name on the disks: only its owner reads it (L5). SQLite gives its log the same mode.
+#[expect(clippy::disallowed_methods, reason = "the catalogue lies on no member")]
+fn create_closed(path: &Path) -> Result<()> {
+    use std::os::unix::fs::OpenOptionsExt;
+    std::fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .open(path)
+        .map(drop)
+        .map_err(|error| Error::io("catalogue.create", path, error))
 }
 
 /// Opens a further connection for reading, for use by another thread.

@@ -3,6 +3,7 @@
 mod attributes;
 mod filesystem;
 mod idle;
+mod lease;
 mod open_files;
 mod real;
 mod uuid_ioctl;
@@ -109,6 +110,17 @@ pub struct Filesystem {
     pub is_mount_point: bool,
 }
 
+/// The answer to the question whether anybody may be writing to a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lease {
+    /// Nobody has it open or mapped for writing, and who wants to waits.
+    Granted,
+    /// Somebody has it open or mapped for writing.
+    Refused,
+    /// The filesystem, or the process's rights, do not allow to ask.
+    Unsupported,
+}
+
 /// A file opened for reading.
 pub trait ReadFile: Send {
     /// Reads into `buffer` from `offset` on; fewer bytes only at the end of the file.
@@ -128,6 +140,19 @@ pub trait ReadFile: Send {
     /// # Errors
     /// What the operating system says.
     fn data_ranges(&self) -> Result<Vec<Rows>>;
+
+    /// Asks to be told when somebody opens the file for writing; as long as the file stays open, whoever does so waits.
+    ///
+    /// # Errors
+    /// What the operating system says.
+    fn lease(&self) -> Result<Lease> {
+        Ok(Lease::Unsupported)
+    }
+
+    /// Whether nobody has asked to open it for writing since the lease was granted.
+    fn lease_holds(&self) -> bool {
+        true
+    }
 
     /// These bytes (with a length of 0 all from there on) will not be read again soon: what is durable of them the
     /// system need not keep in memory.
@@ -201,22 +226,26 @@ pub trait Disk: Send + Sync {
     fn create(&self, path: &RelPath) -> Result<Box<dyn WriteFile>>;
     /// Opens a file for writing, and creates it if need be.
     fn modify(&self, path: &RelPath) -> Result<Box<dyn WriteFile>>;
-    /// Creates a folder; false if it exists.
-    fn make_folder(&self, path: &RelPath) -> Result<bool>;
+    /// Creates a folder with these permission bits, less those that the process masks; false if it exists.
+    fn make_folder(&self, path: &RelPath, mode: u32) -> Result<bool>;
     /// Creates a symlink.
     fn make_symlink(&self, target: &[u8], path: &RelPath) -> Result<()>;
     /// Gives a file a second name.
     fn link(&self, from: &RelPath, to: &RelPath) -> Result<()>;
     /// Renames; an error if `to` exists.
     fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()>;
-    /// Renames over what is at `to`.
+    /// Renames over what is at `to`: only for what is ours.
     fn replace(&self, from: &RelPath, to: &RelPath) -> Result<()>;
+    /// Exchanges two names in one step; false where the filesystem cannot.
+    fn exchange(&self, one: &RelPath, other: &RelPath) -> Result<bool>;
     /// Removes a file or symlink.
     fn remove_file(&self, path: &RelPath) -> Result<()>;
     /// Removes an empty folder.
     fn remove_folder(&self, path: &RelPath) -> Result<()>;
     /// Sets mode, owner, times and extended attributes, as far as the process may.
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+    /// Sets the modification time alone, nanoseconds since 1970.
+    fn set_time(&self, path: &RelPath, mtime: i64) -> Result<()>;
     /// Makes the names in a folder durable.
     fn sync_folder(&self, path: &RelPath) -> Result<()>;
     /// Locks a file (created if need be) for this process; nothing if somebody else holds it.
@@ -299,8 +328,26 @@ pub fn plain_path(path: &Path) -> std::io::Result<std::path::PathBuf> {
     if steps_back { path.canonicalize() } else { std::path::absolute(path) }
 }
 
-/// The path as the operating system knows it, for messages.
-pub fn full_path(disk: &dyn Disk, path: &RelPath) -> std::path::PathBuf {
+/// A path as the operating system knows it, for messages: names on a disk are shown escaped.
+#[derive(Clone, Debug)]
+pub struct FullPath(std::path::PathBuf);
+
+impl FullPath {
+    /// The path as it is shown.
+    pub fn display(&self) -> String {
+        use std::os::unix::ffi::OsStrExt;
+        sieve_core::path::shown(self.0.as_os_str().as_bytes())
+    }
+}
+
+impl AsRef<Path> for FullPath {
+    fn as_ref(&self) -> &Path {
+        &self.0
+    }
+}
+
+/// The path as the operating system knows it.
+pub fn full_path(disk: &dyn Disk, path: &RelPath) -> FullPath {
     use std::os::unix::ffi::OsStrExt;
-    disk.root().join(std::ffi::OsStr::from_bytes(path.as_bytes()))
+    FullPath(disk.root().join(std::ffi::OsStr::from_bytes(path.as_bytes())))
 }

@@ -14,14 +14,14 @@ use rustix::fs::{
     self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, ResolveFlags, SeekFrom, Timespec,
     Timestamps, Uid,
 };
-use rustix::io::Errno;
+use rustix::io::{Errno, retry_on_intr};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
 use super::{
-    Attributes, Counters, Disk, EntryKind, Filesystem, LockGuard, ReadFile, Stat, WriteFile, filesystem,
-    whole_granules,
+    Attributes, Counters, Disk, EntryKind, Filesystem, Lease, LockGuard, ReadFile, Stat, WriteFile, filesystem,
+    lease, whole_granules,
 };
 use crate::error::{Error, Result};
 
@@ -53,7 +53,7 @@ impl RealDisk {
 
     fn error(&self, code: &'static str, path: &RelPath) -> impl FnOnce(Errno) -> Error {
         let path = super::full_path(self, path);
-        move |errno| Error::io(code, &path, errno.into())
+        move |errno| Error::io(code, path.as_ref(), errno.into())
     }
 
     /// An open folder that is there.
@@ -145,7 +145,7 @@ impl RealDisk {
         })?;
         Ok(RealFile {
             file: File::from(fd),
-            path: super::full_path(self, path),
+            path: super::full_path(self, path).as_ref().into(),
             counters: Arc::clone(&self.counters),
         })
     }
@@ -188,31 +188,36 @@ fn times_of(attributes: &Attributes) -> Timestamps {
     Timestamps { last_access: untouched, last_modification: time(attributes.mtime) }
 }
 
-/// Makes the owner the one that is wanted, where the process may.
+/// Makes the owner the one that is wanted, where the process may; tells whether it is.
 fn give_to(
     now: &sys::Stat,
     attributes: &Attributes,
     give: impl FnOnce(Uid, Gid) -> std::result::Result<(), Errno>,
-) -> std::result::Result<(), Errno> {
+) -> std::result::Result<bool, Errno> {
     if (now.st_uid, now.st_gid) == (attributes.uid, attributes.gid) {
-        return Ok(());
+        return Ok(true);
     }
     match give(Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid)) {
-        Err(Errno::PERM) => Ok(()), // only the superuser gives files away
-        other => other,
+        Err(Errno::PERM | Errno::INVAL) => Ok(false), // only the superuser gives files away
+        other => other.map(|()| true),
     }
 }
 
+/// The bits that let a program run with the rights of the file's owner or group.
+const SET_ID: u32 = 0o6000;
+
 /// Of an open file or folder. The times come last: everything else moves them.
 fn set_attributes(file: &impl AsFd, attributes: &Attributes) -> std::result::Result<(), Errno> {
-    give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
+    let is_owners = give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
     for (name, value) in &attributes.extended {
         match sys::fsetxattr(file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
             Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others
             other => other?,
         }
     }
-    sys::fchmod(file, Mode::from_raw_mode(attributes.mode))?;
+    // Rights of one owner must not become those of another (L5).
+    let mode = if is_owners { attributes.mode } else { attributes.mode & !SET_ID };
+    sys::fchmod(file, Mode::from_raw_mode(mode))?;
     sys::futimens(file, &times_of(attributes))
 }
 
@@ -318,8 +323,8 @@ impl Disk for RealDisk {
         Ok(Box::new(self.open_file(path, OFlags::RDWR | OFlags::CREATE)?))
     }
 
-    fn make_folder(&self, path: &RelPath) -> Result<bool> {
-        match self.try_at(path, |folder, name| sys::mkdirat(folder, name, Mode::from(0o755))) {
+    fn make_folder(&self, path: &RelPath, mode: u32) -> Result<bool> {
+        match self.try_at(path, |folder, name| sys::mkdirat(folder, name, Mode::from(mode))) {
             Ok(()) => Ok(true),
             Err(Errno::EXIST) if self.stat(path)?.is_some_and(|s| s.kind == EntryKind::Folder) => Ok(false),
             Err(errno) => Err(self.error("folder.create", path)(errno)),
@@ -361,6 +366,20 @@ impl Disk for RealDisk {
         })
     }
 
+    fn exchange(&self, one: &RelPath, other: &RelPath) -> Result<bool> {
+        self.forget_folders(&[one, other]);
+        let exchanged = self.try_at(other, |folder, name| {
+            self.try_at(one, |first, first_name| {
+                sys::renameat_with(first, first_name, folder, name, RenameFlags::EXCHANGE)
+            })
+        });
+        match exchanged {
+            Ok(()) => Ok(true),
+            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => Ok(false),
+            Err(errno) => Err(self.error("file.exchange", other)(errno)),
+        }
+    }
+
     fn remove_file(&self, path: &RelPath) -> Result<()> {
         self.at("file.remove", path, |folder, name| sys::unlinkat(folder, name, AtFlags::empty()))
     }
@@ -384,8 +403,15 @@ impl Disk for RealDisk {
         self.at("attributes.set", path, set)
     }
 
+    fn set_time(&self, path: &RelPath, mtime: i64) -> Result<()> {
+        let times = times_of(&Attributes { mtime, ..Attributes::default() });
+        self.at("attributes.set", path, |folder, name| {
+            sys::utimensat(folder, name, &times, AtFlags::SYMLINK_NOFOLLOW)
+        })
+    }
+
     fn sync_folder(&self, path: &RelPath) -> Result<()> {
-        let sync = || sys::fsync(&*self.folder(path)?);
+        let sync = || retry_on_intr(|| sys::fsync(&*self.folder(path)?));
         match sync() {
             Err(Errno::INVAL) => Ok(()), // filesystems that cannot sync a folder say so
             other => other.map_err(self.error("folder.sync", path)),
@@ -394,7 +420,7 @@ impl Disk for RealDisk {
 
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>> {
         let file = self.open_file(path, OFlags::RDWR | OFlags::CREATE)?;
-        match sys::flock(&file.file, sys::FlockOperation::NonBlockingLockExclusive) {
+        match retry_on_intr(|| sys::flock(&file.file, sys::FlockOperation::NonBlockingLockExclusive)) {
             Ok(()) => Ok(Some(Box::new(file))),
             Err(Errno::WOULDBLOCK) => Ok(None),
             Err(errno) => Err(self.error("disk.lock", path)(errno)),
@@ -462,6 +488,14 @@ impl ReadFile for RealFile {
         Ok(whole_granules(ranges.into_iter()))
     }
 
+    fn lease(&self) -> Result<Lease> {
+        lease::take(self.file.as_fd()).map_err(|errno| self.error("file.lease")(errno.into()))
+    }
+
+    fn lease_holds(&self) -> bool {
+        lease::holds(self.file.as_fd())
+    }
+
     /// An advice: where the system does not take it, nothing is wrong.
     fn let_go(&self, offset: u64, length: u64) {
         let _ = sys::fadvise(&self.file, offset, std::num::NonZeroU64::new(length), sys::Advice::DontNeed);
@@ -486,7 +520,7 @@ impl WriteFile for RealFile {
 
     fn sync(&mut self) -> Result<()> {
         let begun = Instant::now();
-        let synced = sys::fsync(self.file.as_fd());
+        let synced = retry_on_intr(|| sys::fsync(self.file.as_fd()));
         self.counters.add_written(0, begun);
         synced.map_err(|errno| self.error("file.sync")(errno.into()))
     }

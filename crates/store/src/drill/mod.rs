@@ -28,7 +28,6 @@ use crate::scan;
 use crate::sync::resolve_doubts;
 use crate::traffic::Traffic;
 use crate::window::{LaneWindow, Snapshot};
-use crate::writer::LongWriter;
 use prover::Prover;
 
 /// A file that came out otherwise than was predicted.
@@ -127,7 +126,7 @@ pub fn forecast(pool: &Pool, names: &[String]) -> Result<DrillForecast> {
 /// says is part of the report.
 pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn Observer) -> Result<Report> {
     let (volume, lost) = volume_of(pool, names)?;
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "drill")?;
+    pool.expect_long()?;
     scan::scan_all(pool, |member| member.row.volume == volume, observer)?;
     for member in pool.members_of(&volume, Role::Data).filter(|m| m.state.is_usable()) {
         if !lost.contains(&member.row.id) {

@@ -119,10 +119,11 @@ struct ObjectRow {
 /// What other commands change between checkpoints makes contents unknown at most, and what is unknown counts as lost.
 fn read_beside<T>(
     path: &Path,
-    head: Option<u64>,
+    head: Option<Option<u64>>,
     read: impl FnOnce(&Connection) -> Result<T>,
 ) -> Result<Option<T>> {
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let Some(head) = head else { return Ok(None) };
     let Ok(beside) = Connection::open_with_flags(path, flags) else { return Ok(None) };
     let reading = beside.unchecked_transaction()?;
     if parity_state::head(&reading)?.map(|h| h.number) != head {
@@ -156,6 +157,8 @@ impl VolumeModel {
         let reading = pool.catalogue.reading().unchecked_transaction()?;
         let head = parity_state::head(&reading)?.map(|h| h.number);
         let path = pool.catalogue.path();
+        // What this reader has seen for itself, another connection does not know.
+        let head = if pool.catalogue.has_own_state() { None } else { Some(head) };
         let members = self.disks.clone();
         let (objects, lanes) = thread::scope(|scope| -> Result<_> {
             let objects = scope.spawn(|| read_beside(path, head, |c| objects_of(c, &members)));

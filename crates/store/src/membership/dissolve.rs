@@ -22,7 +22,6 @@ use crate::pieces::{self, PiecedFile};
 use crate::pipeline::Restraint;
 use crate::pool::{Pool, catalogue_path, remove_passing};
 use crate::settle::{self, SettlePlan};
-use crate::writer::LongWriter;
 
 /// What will be left of one disk.
 #[derive(Clone, Debug, Serialize)]
@@ -147,6 +146,21 @@ fn refuse_rests(pool: &Pool, volume: &str) -> Result<()> {
     Ok(())
 }
 
+/// Whatever lies in pieces now came after the plan.
+fn refuse_pieces(pool: &Pool, volume: &str) -> Result<()> {
+    for member in pool.members_of(volume, Role::Data).filter(|member| member.state.is_usable()) {
+        let disk = member.usable()?;
+        let is_empty = disk.stat(&pieces::folder())?.is_none() || disk.list(&pieces::folder())?.is_empty();
+        if !is_empty {
+            let place = full_path(&**disk, &pieces::folder());
+            let message = format!("{}: a file in pieces came there meanwhile", place.display());
+            return Err(Error::new(Kind::Safety, "dissolve.piece", message)
+                .remedy("run this again: what is done so far stays"));
+        }
+    }
+    Ok(())
+}
+
 /// Everything gets a place on a data disk, whole.
 fn plan_moves(pool: &Pool, plan: &mut DissolvePlan) -> Result<()> {
     let volume = pool.volume(Some(&plan.volume))?;
@@ -216,8 +230,10 @@ fn make_whole(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> 
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
 pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> Result<()> {
-    let lock = LongWriter::begin(&*pool.home, pool.members.iter(), "dissolve")?;
+    pool.expect_long()?;
     make_whole(pool, plan, observer)?;
+    // Our folders go with all that is in them: nothing of a file may have come there since it was planned (L2).
+    refuse_pieces(pool, &plan.volume)?;
     let now = pool.machine.now();
     let leaving: Vec<_> =
         pool.members.iter().filter(|m| m.row.volume == plan.volume).map(|m| m.row.clone()).collect();
@@ -243,7 +259,7 @@ pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) ->
     journal::append(&*pool.home, now, "dissolve", plan)?;
     if plan.is_last {
         // A pool without members has nothing to know; its journal stays.
-        drop(lock);
+        pool.end();
         remove_passing(&catalogue_path(&pool.file));
         return pool.home.sync_folder(&our_folder());
     }

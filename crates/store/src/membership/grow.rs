@@ -24,7 +24,6 @@ use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
 use crate::sync::fill;
-use crate::writer::LongWriter;
 
 /// The disk that is to come.
 #[derive(Clone, Debug)]
@@ -266,7 +265,7 @@ pub fn execute(
     observer: &dyn Observer,
 ) -> Result<GrowReport> {
     let PreparedGrow { plan, new, mut row, edits } = prepared;
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "grow")?;
+    pool.expect_long()?;
     row.id = pool.catalogue.transaction(|t| {
         let id = disks::insert(t, &row)?;
         let intent = Intent::Join { disk: id, at: plan.at.clone(), edits: edits.clone() };

@@ -96,9 +96,14 @@ fn label_joining(pool: &mut Pool, id: sieve_core::units::DiskId, at: &str) -> Re
         pool.notes.push(message);
         return Ok(false);
     };
-    if found.is_some_and(|label| label.disk == row.uuid) {
-        return Ok(true);
+    if let Some(label) = found {
+        let is_it = label.disk == row.uuid && label.pool == pool.identity.pool;
+        if !is_it {
+            pool.notes.push(format!("{} was joining the pool, and another member is at {at} now", row.name));
+        }
+        return Ok(is_it);
     }
+    refuse_unlabelled(&*disk, at)?;
     // Not on whatever else is mounted there now.
     if row.filesystem.as_ref().is_some_and(|bound| *bound != filesystem.id) {
         pool.notes.push(format!("{} was joining the pool, and another disk is at {at} now", row.name));

@@ -26,7 +26,6 @@ use crate::pool_file::{self, Edit};
 use crate::progress::Meter;
 use crate::sync::{BATCH_BYTES, fill, note_written_as};
 use crate::window::Snapshot;
-use crate::writer::LongWriter;
 
 /// What is to move, and where.
 #[derive(Clone, Debug)]
@@ -324,7 +323,7 @@ pub fn execute(
     observer: &dyn Observer,
 ) -> Result<ReplaceReport> {
     let PreparedReplace { plan, old, first, mut rest, edits } = prepared;
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "replace")?;
+    pool.expect_long()?;
     begin(pool, &old, &first, rest.as_ref())?;
     let mut report = ReplaceReport {
         volume: plan.volume.clone(),

@@ -20,7 +20,6 @@ use crate::member::Member;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
-use crate::writer::LongWriter;
 
 /// Files of one guard, before and after.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -83,7 +82,8 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
     let ids: Vec<DiskId> = leaving.iter().map(|m| m.row.id).collect();
     refuse_while_missing(pool, &volume, &ids)?;
     for member in pool.members_of(&volume, Role::Parity).filter(|m| !ids.contains(&m.row.id)) {
-        if let Some(part) = leaving.iter().find(|m| m.row.slot == member.row.slot) {
+        let is_part = |m: &&&Member| m.row.role == Role::Parity && m.row.slot == member.row.slot;
+        if let Some(part) = leaving.iter().find(is_part) {
             let message = format!("the parity on {} continues on {}", part.row.name, member.row.name);
             return Err(Error::new(Kind::Usage, "vacate.part", message)
                 .remedy(format!("let both leave: zinc-sieve vacate {} {}", part.row.name, member.row.name)));
@@ -171,7 +171,7 @@ fn guards(pool: &Pool, volume: &str, without: &[DiskId]) -> Result<Vec<GuardChan
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
 pub fn execute(pool: &mut Pool, plan: &VacatePlan) -> Result<VacateReport> {
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "vacate")?;
+    pool.expect_long()?;
     let now = pool.machine.now();
     let mut begun = Vec::new();
     pool.catalogue.transaction(|t| {
@@ -207,7 +207,8 @@ pub(super) fn erase(pool: &Pool, uuid: Uuid, at: Option<&str>) -> Result<()> {
     let Ok(disk) = pool.machine.open_disk(Path::new(at)) else { return Ok(()) };
     let ours = our_folder();
     match label::read(&*disk)? {
-        Some(label) if label.disk == uuid => {}
+        // Of this pool, whatever the intent says (L4).
+        Some(label) if label.disk == uuid && label.pool == pool.identity.pool => {}
         // The label goes last but for the folder that it was in.
         None if disk.stat(&ours)?.is_some() && disk.list(&ours)?.is_empty() => {
             disk.remove_folder(&ours)?;

@@ -11,11 +11,14 @@ use sieve_core::units::DiskId;
 
 use crate::catalogue::objects::ObjectRow;
 use crate::content;
-use crate::copying::copy_verified;
+use crate::copying::{CHANGED, copy_verified};
 use crate::disk::{Attributes, Disk, ReadFile, Stat};
 use crate::durable;
 use crate::error::{Error, Result};
 use crate::event::{Event, Observer};
+use crate::held::{self, Watch, Watcher};
+use crate::machine::Machine;
+use crate::member::looks_of;
 use crate::pipeline::{Pace, Paced};
 
 /// So many files are under way at once: one is read while another waits for its folder.
@@ -56,6 +59,8 @@ pub(super) struct Target {
 /// A file whose copies have their names.
 pub(super) struct Carried {
     pub(super) sum: ContentSum,
+    /// The sources, watched for writers since before the first byte was read: the one that was read, and its other copies.
+    pub(super) watched: Vec<Watch>,
     /// For each target how the copy looks, and its granules that are no holes.
     pub(super) copies: Vec<(DiskId, Stat, Vec<Rows>)>,
 }
@@ -82,16 +87,18 @@ type Outcome = std::result::Result<Carried, Stays>;
 /// they are many, and small.
 pub(super) fn all<T>(
     tasks: &[&Task],
+    machine: &dyn Machine,
     pace: &Pace,
     observer: &dyn Observer,
     meanwhile: impl FnOnce() -> T,
 ) -> (Vec<Option<Outcome>>, T) {
     let (next, is_over, carried) = (AtomicUsize::new(0), AtomicBool::new(false), AtomicU64::new(0));
     let mut outcomes: Vec<Option<Outcome>> = tasks.iter().map(|_| None).collect();
+    let watcher = Watcher::new(machine);
     let work = |at_work: mpsc::Sender<()>| {
         let mut done = Vec::new();
         while let Some((position, task)) = take(&next, &is_over, tasks) {
-            let outcome = carry(task, &Paced { pace, observer: &Counter(&carried) });
+            let outcome = carry(task, machine, &watcher, &Paced { pace, observer: &Counter(&carried) });
             if matches!(outcome, Err(Stays::Failed(_))) {
                 is_over.store(true, Ordering::Relaxed);
             }
@@ -147,20 +154,54 @@ impl Observer for Counter<'_> {
 }
 
 /// Copies one file to where it goes, and gives the copies their names.
-fn carry(task: &Task, observer: &dyn Observer) -> Outcome {
-    let copied = copy(task, observer).and_then(|(sum, data)| {
-        check_before_naming(task, &sum.whole)?;
-        Ok((sum, data))
+fn carry(task: &Task, machine: &dyn Machine, watcher: &Watcher<'_>, observer: &dyn Observer) -> Outcome {
+    let carried = open_source(task, watcher).and_then(|mut source| {
+        let (sum, data) = copy(task, &mut source, observer)?;
+        check_before_naming(task, &source, &sum.whole)?;
+        let copies = name_copies(task, machine, data)?;
+        Ok(Carried { sum, watched: source.watched(), copies })
     });
-    let carried = copied.and_then(|(sum, data)| Ok(Carried { sum, copies: name_copies(task, data)? }));
     if matches!(carried, Err(Stays::Because(_))) {
         discard(task)?;
     }
     carried
 }
 
-/// A source that is what the catalogue has.
-pub(super) fn open_source(task: &Task) -> std::result::Result<Box<dyn ReadFile>, Stays> {
+/// A source that is what the catalogue has, and that nobody writes to.
+pub(super) struct WatchedSource {
+    /// What is read.
+    file: Box<dyn ReadFile>,
+    is_leased: bool,
+    others: Vec<Watch>,
+}
+
+impl WatchedSource {
+    pub(super) fn file(&mut self) -> &mut dyn ReadFile {
+        &mut *self.file
+    }
+
+    /// Whether nobody began to write since it was opened.
+    fn is_steady(&self) -> bool {
+        (!self.is_leased || self.file.lease_holds()) && self.others.iter().all(Watch::holds)
+    }
+
+    /// What keeps watching until the sources are gone.
+    pub(super) fn watched(self) -> Vec<Watch> {
+        let first = if self.is_leased { Watch::Leased(self.file) } else { Watch::Looked };
+        std::iter::once(first).chain(self.others).collect()
+    }
+}
+
+fn is_written() -> Stays {
+    Stays::Because(held::IS_WRITTEN.into())
+}
+
+/// Opens the source with its other copies, each with a lease before anything is read: a writer that has one of them open
+/// or mapped could else change what was read already without moving a time.
+pub(super) fn open_source(
+    task: &Task,
+    watcher: &Watcher<'_>,
+) -> std::result::Result<WatchedSource, Stays> {
     let first = &task.names[0];
     let opened = task.disk.open(first);
     let looks = match &opened {
@@ -168,21 +209,32 @@ pub(super) fn open_source(task: &Task) -> std::result::Result<Box<dyn ReadFile>,
         Err(_) => task.disk.stat(first)?,
     };
     if looks.is_none_or(|stat| !task.object.matches(&stat)) {
-        return Err(Stays::Because("it has changed since it was looked at".into()));
+        return Err(Stays::Because(held::HAS_CHANGED.into()));
     }
-    Ok(opened?)
+    let (file, is_leased) = match watcher.watch_open(opened?)?.ok_or_else(is_written)? {
+        Watch::Leased(file) => (file, true),
+        Watch::Looked => (task.disk.open(first)?, false),
+    };
+    let mut others = Vec::new();
+    for other in &task.others {
+        others.push(watcher.watch(&*other.disk, &other.path)?.ok_or_else(is_written)?);
+    }
+    Ok(WatchedSource { file, is_leased, others })
 }
 
-fn copy(task: &Task, observer: &dyn Observer) -> std::result::Result<(ContentSum, Vec<Vec<Rows>>), Stays> {
-    let is_written = || Stays::Because("it is being written".into());
+fn copy(
+    task: &Task,
+    source: &mut WatchedSource,
+    observer: &dyn Observer,
+) -> std::result::Result<(ContentSum, Vec<Vec<Rows>>), Stays> {
     let mut sum: Option<ContentSum> = None;
     let mut ranges = Vec::new();
     for target in &task.targets {
-        let mut input = open_source(task)?;
         let (size, disk) = (task.object.size, &*target.disk);
-        let copied = copy_verified(&mut *input, size, disk, &target.temporary, &task.attributes, observer);
+        let copied =
+            copy_verified(source.file(), size, disk, &target.temporary, &task.attributes, observer);
         let (found, data) = match copied {
-            Err(error) if error.code == "put.changed" => return Err(is_written()),
+            Err(error) if error.code == CHANGED => return Err(is_written()),
             other => other?,
         };
         if sum.as_ref().is_some_and(|sum| *sum != found) {
@@ -196,12 +248,16 @@ fn copy(task: &Task, observer: &dyn Observer) -> std::result::Result<(ContentSum
 }
 
 /// What was copied has to be what the catalogue knows, still what the source is, and what its other copies are.
-pub(super) fn check_before_naming(task: &Task, whole: &[u8; 32]) -> std::result::Result<(), Stays> {
+pub(super) fn check_before_naming(
+    task: &Task,
+    source: &WatchedSource,
+    whole: &[u8; 32],
+) -> std::result::Result<(), Stays> {
     if task.known.as_ref().is_some_and(|known| known.whole != *whole) {
         return Err(Stays::Because("its content is not what was checksummed: zinc-sieve verify".into()));
     }
-    if task.disk.stat(&task.names[0])?.is_none_or(|stat| !task.object.matches(&stat)) {
-        return Err(Stays::Because("it is being written".into()));
+    if !source.is_steady() || task.disk.stat(&task.names[0])?.is_none_or(|stat| !task.object.matches(&stat)) {
+        return Err(is_written());
     }
     for other in &task.others {
         let mut copy = other.disk.open(&other.path)?;
@@ -224,13 +280,14 @@ fn discard(task: &Task) -> Result<()> {
 
 /// Most folders are there already, so that the name is tried first.
 fn give_name(
+    task: &Task,
     target: &Target,
     name: &RelPath,
     give: impl Fn() -> Result<()>,
 ) -> std::result::Result<(), Stays> {
     let outcome = match (give(), name.parent()) {
         (Err(error), Some(parent)) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => {
-            durable::make_folders(&*target.disk, &parent)?;
+            durable::make_folders(&*target.disk, &parent, |folder| looks_of(&*task.disk, folder))?;
             give()
         }
         (outcome, _) => outcome,
@@ -245,14 +302,15 @@ fn give_name(
 
 fn name_copies(
     task: &Task,
+    machine: &dyn Machine,
     data: Vec<Vec<Rows>>,
 ) -> std::result::Result<Vec<(DiskId, Stat, Vec<Rows>)>, Stays> {
     let mut given = Vec::new();
     let copies = name_all(task, data, &mut given);
     if matches!(copies, Err(Stays::Because(_))) {
         // The names that were given so far go again; the source has them.
-        for (disk, name) in given {
-            disk.remove_file(name)?;
+        for (disk, name, inode) in given {
+            held::discard(disk, machine.random(), name, |stat, _| Ok(stat.inode == inode))?;
         }
     }
     copies
@@ -261,18 +319,24 @@ fn name_copies(
 fn name_all<'t>(
     task: &'t Task,
     data: Vec<Vec<Rows>>,
-    given: &mut Vec<(&'t dyn Disk, &'t RelPath)>,
+    given: &mut Vec<(&'t dyn Disk, &'t RelPath, u64)>,
 ) -> std::result::Result<Vec<(DiskId, Stat, Vec<Rows>)>, Stays> {
     let (first, further) = task.names.split_first().expect("a file that moves has a name");
     let mut copies = Vec::new();
     for (target, data) in task.targets.iter().zip(data) {
-        give_name(target, first, || target.disk.rename(&target.temporary, first))?;
-        given.push((&*target.disk, first));
+        let gone = || Stays::Because("somebody took it away".into());
+        let made = target.disk.stat(&target.temporary)?.ok_or_else(gone)?;
+        give_name(task, target, first, || target.disk.rename(&target.temporary, first))?;
+        given.push((&*target.disk, first, made.inode));
         for name in further {
-            give_name(target, name, || target.disk.link(first, name))?;
-            given.push((&*target.disk, name));
+            give_name(task, target, name, || target.disk.link(first, name))?;
+            given.push((&*target.disk, name, made.inode));
         }
-        let stat = target.disk.stat(first)?.ok_or_else(|| Stays::Because("somebody took it away".into()))?;
+        // What has the name now need not be ours any more.
+        let stat = target.disk.stat(first)?.filter(|stat| stat.inode == made.inode).ok_or_else(gone)?;
+        if (stat.size, stat.mtime) != (made.size, made.mtime) {
+            return Err(Stays::Because("its copy was changed at once".into()));
+        }
         copies.push((target.id, stat, data));
     }
     Ok(copies)

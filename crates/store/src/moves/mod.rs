@@ -3,8 +3,9 @@
 mod carry;
 mod recover;
 mod span;
+mod unfinished;
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
@@ -13,20 +14,21 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::objects::{self, ObjectRow};
+use crate::catalogue::objects;
 use crate::catalogue::{mark_changed, versions};
-use crate::disk::{Attributes, Disk, EntryKind};
-use crate::durable;
+use crate::disk::{Disk, EntryKind};
 use crate::error::{Error, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::fate::Count;
-use crate::held::{self, ToHold};
+use crate::held::{self, ToHold, Watch};
 use crate::journal;
 use crate::pipeline::{Pace, Paced, Restraint};
 use crate::pool::Pool;
+use crate::scan::is_held;
 use crate::workspace::Workspaces;
 use carry::{Carried, Other, Stays, Target, Task};
 pub(crate) use recover::recover;
+pub(crate) use unfinished::Unfinished;
 
 /// So many files, or bytes, are moved before their sources go.
 const BATCH_FILES: usize = 512;
@@ -146,8 +148,8 @@ struct Relocation<'a> {
     observer: &'a dyn Observer,
     pace: Pace,
     spaces: Workspaces<'a>,
-    /// How folders are to look that files come to or leave.
-    folders: BTreeMap<(DiskId, RelPath), Attributes>,
+    /// The modification times of folders that files come to or leave.
+    folders: BTreeMap<(DiskId, RelPath), i64>,
     moved: Moved,
 }
 
@@ -156,6 +158,15 @@ struct Brought<'m> {
     of: &'m Move,
     task: Task,
     done: Carried,
+}
+
+/// A file whose copies are recorded, and whose sources go.
+struct Leaver<'m> {
+    of: &'m Move,
+    task: Task,
+    watched: Vec<Watch>,
+    /// The disks that have a whole copy now.
+    copies: Vec<DiskId>,
 }
 
 /// Files whose copies have their names, and what is written down about them.
@@ -216,7 +227,7 @@ impl Relocation<'_> {
         let observer = self.observer;
         let pace = std::mem::replace(&mut self.pace, Pace::new(None));
         let (carried, finished) =
-            carry::all(&carrying, &pace, observer, || before.map_or(Ok(()), |before| self.finish(before)));
+            carry::all(&carrying, &*self.pool.machine, &pace, observer, || before.map_or(Ok(()), |before| self.finish(before)));
         self.pace = pace;
         finished?;
         let mut brought = Batch { intent, files: Vec::new(), failure: None };
@@ -235,7 +246,13 @@ impl Relocation<'_> {
     fn finish(&mut self, batch: Batch<'_>) -> Result<()> {
         self.make_durable(&batch.files)?;
         self.record(&batch.files)?;
-        self.take_sources_away(batch.files.iter().map(|file| (file.of, &file.task)))?;
+        let files = batch.files.into_iter().map(|file| Leaver {
+            of: file.of,
+            watched: file.done.watched,
+            copies: file.done.copies.iter().map(|(disk, ..)| *disk).collect(),
+            task: file.task,
+        });
+        self.take_sources_away(files.collect())?;
         // After a failure the next start looks at what was left half done.
         match batch.failure {
             Some(error) => Err(error),
@@ -301,12 +318,10 @@ impl Relocation<'_> {
         Ok(Ok(Task { disk, object, names, attributes, known, others, targets }))
     }
 
-    /// Files that come and go move the times of their folders: those are put back at the end, and new ones look as where
-    /// the file came from.
+    /// Files that come and go move the times of their folders: those are put back at the end.
     fn remember_folders(&mut self, from: DiskId, to: &[DiskId], names: &[RelPath]) -> Result<()> {
-        let look = |disk: &dyn Disk, folder: &RelPath| -> Result<Option<Attributes>> {
-            let Some(stat) = disk.stat(folder)? else { return Ok(None) };
-            Ok(Some(Attributes::of(&stat, disk.extended_attributes(folder)?)))
+        let time = |disk: &dyn Disk, folder: &RelPath| -> Result<Option<i64>> {
+            Ok(disk.stat(folder)?.filter(|stat| stat.kind == EntryKind::Folder).map(|stat| stat.mtime))
         };
         let source = Arc::clone(self.disk(from)?);
         for name in names {
@@ -316,10 +331,9 @@ impl Relocation<'_> {
                     if self.folders.contains_key(&(disk, folder.clone())) {
                         continue;
                     }
-                    let there = look(&**self.disk(disk)?, &folder)?;
-                    let looks = there.map_or_else(|| look(&*source, &folder), |own| Ok(Some(own)))?;
-                    if let Some(looks) = looks {
-                        self.folders.insert((disk, folder.clone()), looks);
+                    let there = time(&**self.disk(disk)?, &folder)?;
+                    if let Some(at) = there.map_or_else(|| time(&*source, &folder), |own| Ok(Some(own)))? {
+                        self.folders.insert((disk, folder.clone()), at);
                     }
                 }
                 around = folder.parent().filter(|folder| !folder.is_root());
@@ -328,12 +342,12 @@ impl Relocation<'_> {
         Ok(())
     }
 
-    /// The innermost first: everything in a folder moves its times.
+    /// The innermost first: everything in a folder moves its times. Nothing else about it is ours to change.
     fn finish_folders(&self) -> Result<()> {
-        for ((disk, folder), attributes) in self.folders.iter().rev() {
+        for ((disk, folder), at) in self.folders.iter().rev() {
             let disk = self.disk(*disk)?;
             if disk.stat(folder)?.is_some_and(|stat| stat.kind == EntryKind::Folder) {
-                disk.set_attributes(folder, attributes)?;
+                disk.set_time(folder, *at)?;
             }
         }
         Ok(())
@@ -402,40 +416,77 @@ impl Relocation<'_> {
             Ok(task) => match span::carry(self.pool, &task, shares, &paced) {
                 Err(Stays::Because(why)) => self.leave(file, why)?,
                 Err(Stays::Failed(error)) => return Err(error),
-                Ok(()) => {
+                Ok(watched) => {
                     self.tell(std::iter::once((file, &task.names[..])))?;
                     for (disk, length) in shares {
                         let name = self.pool.member(*disk)?.row.name.clone();
                         self.moved.by_disk.entry(name).or_default().add(*length);
                     }
-                    self.take_sources_away(std::iter::once((file, &task)))?;
+                    self.take_sources_away(vec![Leaver { of: file, task, watched, copies: Vec::new() }])?;
                 }
             },
         }
         self.pool.catalogue.transaction(|t| intents::remove(t, intent))
     }
 
-    fn take_sources_away<'m>(&mut self, moved: impl Iterator<Item = (&'m Move, &'m Task)>) -> Result<()> {
-        let mut leaving: BTreeMap<(DiskId, bool), Vec<Named>> = BTreeMap::new();
-        for (of, task) in moved {
-            for source in &of.from {
-                let object = match source.object == task.object.id {
-                    true => Some(task.object.clone()),
-                    false => objects::get(self.pool.catalogue.reading(), source.object)?,
-                };
+    /// The sources of files go, or are held. Where somebody was faster, the file stays where it is, and the copy that was
+    /// made of it goes again.
+    fn take_sources_away(&mut self, files: Vec<Leaver<'_>>) -> Result<()> {
+        let mut leaving: BTreeMap<(DiskId, bool), Vec<ToHold>> = BTreeMap::new();
+        let mut brought: HashMap<RelPath, Vec<DiskId>> = HashMap::new();
+        for file in files {
+            for (source, watched) in file.of.from.iter().zip(file.watched.into_iter().map(Some)) {
                 let group = leaving.entry((source.disk, source.leaving == Leaving::Hold)).or_default();
-                group.extend(object.map(|object| (object, task.names.clone())));
+                self.names_of_source(source, &file.task, watched, group)?;
             }
+            brought.extend(file.task.names.into_iter().map(|name| (name, file.copies.clone())));
         }
         for ((disk, holds), files) in leaving {
-            self.moved.held += take_away(self.pool, disk, holds, files)?;
+            let taken = held::take(self.pool, self.pool.member(disk)?, files)?;
+            let real = Arc::clone(self.disk(disk)?);
+            self.moved.held += if holds { taken.count() } else { 0 };
+            let left = if holds { taken.record()? } else { taken.let_go(&*real)? };
+            for left in left {
+                let copies = brought.get(&left.path).cloned().unwrap_or_default();
+                retract(self.pool, &left.path, &copies)?;
+                self.moved.left_alone.push(LeftAlone { path: left.path.to_string(), why: left.why.into() });
+            }
+        }
+        Ok(())
+    }
+
+    /// All names of one source, as it has them itself.
+    fn names_of_source(
+        &self,
+        source: &Source,
+        task: &Task,
+        mut watched: Option<Watch>,
+        group: &mut Vec<ToHold>,
+    ) -> Result<()> {
+        let reading = self.pool.catalogue.reading();
+        let is_first = source.object == task.object.id;
+        let object = if is_first { Some(task.object.clone()) } else { objects::get(reading, source.object)? };
+        let Some(object) = object else { return Ok(()) };
+        let names = if is_first { task.names.clone() } else { objects::names(reading, source.object)? };
+        for path in names.into_iter().filter(|name| !is_held(name)) {
+            group.push(ToHold { path, object: object.clone(), watched: watched.take() });
         }
         Ok(())
     }
 }
 
-/// An object with its names.
-type Named = (ObjectRow, Vec<RelPath>);
+/// Takes back the copies that were made of a file that stays where it is, if they are still what was made.
+fn retract(pool: &Pool, path: &RelPath, copies: &[DiskId]) -> Result<()> {
+    for disk in copies {
+        let member = pool.member(*disk)?;
+        if let Some(object) = objects::by_path(pool.catalogue.reading(), *disk, path)? {
+            let item = ToHold { path: path.clone(), object, watched: None };
+            // What is left was changed under its new name: both stay, and are told as two files of one name.
+            held::take(pool, member, vec![item])?.let_go(&**member.writable()?)?;
+        }
+    }
+    Ok(())
+}
 
 /// A line of the journal.
 #[derive(Serialize)]
@@ -444,44 +495,4 @@ struct MovedFile<'a> {
     bytes: ByteLength,
     from: Vec<&'a String>,
     to: Vec<&'a String>,
-}
-
-/// Lets objects of a disk go, or holds them; what changed since it was copied stays. Tells how many are held.
-fn take_away(pool: &Pool, disk: DiskId, holds: bool, files: Vec<Named>) -> Result<u64> {
-    let member = pool.member(disk)?;
-    let real = member.writable()?;
-    let (mut gone, mut to_hold) = (Vec::new(), Vec::new());
-    for (mut object, names) in files {
-        let Some(first) = names.first() else { continue };
-        if real.stat(first)?.is_none_or(|stat| !object.matches(&stat)) {
-            continue; // changed in the last moment: both stay, and the next scan reports them
-        }
-        let kept = usize::from(holds);
-        for name in &names[kept..] {
-            real.remove_file(name)?;
-        }
-        gone.extend(names[kept..].iter().cloned().map(|name| (object.id, name)));
-        if holds {
-            if names.len() > 1 {
-                // Giving up its other names moved its change time.
-                object.ctime = real.stat(first)?.map_or(object.ctime, |stat| stat.ctime);
-            }
-            to_hold.push(ToHold { path: first.clone(), object });
-        }
-    }
-    durable::sync_parents(&**real, gone.iter().map(|(_, name)| name))?;
-    if !gone.is_empty() {
-        pool.catalogue.transaction(|t| {
-            for (id, name) in &gone {
-                objects::remove_name(t, disk, name)?;
-                objects::forget_if_nameless(t, *id)?;
-            }
-            Ok(())
-        })?;
-    }
-    let held = to_hold.len() as u64;
-    if held > 0 {
-        held::begin(pool, member, to_hold, false)?.finish(&**real)?;
-    }
-    Ok(held)
 }

@@ -3,13 +3,14 @@
 use sieve_core::checksum::ContentSum;
 use sieve_core::path::RelPath;
 
-use super::{Destination, Leaving, Move, Source, span, take_away};
+use super::{Destination, Leaving, Move, Source, span};
 use crate::catalogue::intents;
 use crate::catalogue::objects;
 use crate::content;
 use crate::disk::{Disk, EntryKind, ReadFile};
 use crate::durable;
 use crate::error::Result;
+use crate::held::{self, ToHold};
 use crate::pool::Pool;
 
 /// Finishes moves that were interrupted: a source goes where its copies are whole.
@@ -33,7 +34,9 @@ fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
         let names = objects::names(pool.catalogue.reading(), object.id)?;
         let names: Vec<RelPath> = names.into_iter().filter(|name| !crate::scan::is_held(name)).collect();
         let disk = pool.member(source.disk)?.writable()?;
-        let there: Vec<RelPath> = names.iter().filter(|name| is_file(&**disk, name)).cloned().collect();
+        // A name that was saved anew since is another file, and stays.
+        let is_it = |name: &&RelPath| is_inode(&**disk, name, object.inode);
+        let there: Vec<RelPath> = names.iter().filter(is_it).cloned().collect();
         if there.is_empty() {
             forget(pool, source, &names)?;
             continue;
@@ -49,9 +52,18 @@ fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
             lost.into_iter().try_for_each(|name| objects::remove_name(t, source.disk, name))
         })?;
         object.ctime = stat.ctime;
-        take_away(pool, source.disk, source.leaving == Leaving::Hold, vec![(object, there)])?;
+        let member = pool.member(source.disk)?;
+        let items = there.into_iter().map(|path| ToHold { path, object: object.clone(), watched: None });
+        let taken = held::take(pool, member, items.collect())?;
+        // What somebody is at stays in both places, and is told as two files of one name.
+        if source.leaving == Leaving::Hold { taken.record()? } else { taken.let_go(&**disk)? };
     }
     Ok(())
+}
+
+fn is_inode(disk: &dyn Disk, path: &RelPath, inode: u64) -> bool {
+    let stat = disk.stat(path).ok().flatten();
+    stat.is_some_and(|stat| stat.kind == EntryKind::File && stat.inode == inode)
 }
 
 fn is_file(disk: &dyn Disk, path: &RelPath) -> bool {

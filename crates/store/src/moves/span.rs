@@ -6,12 +6,14 @@ use sieve_core::units::{ByteLength, DiskId};
 
 use super::Move;
 use super::carry::{Stays, Task, check_before_naming, open_source};
+use crate::copying::CHANGED;
 use crate::error::Result;
 use crate::event::Observer;
+use crate::held::{IS_WRITTEN, Watch, Watcher};
 use crate::pieces::{self, Plot};
 use crate::pool::Pool;
 
-/// Puts it down, and gives the pieces their names.
+/// Puts it down, and gives the pieces their names; hands back what watches the sources.
 ///
 /// # Crash safety
 /// As [`pieces::write`]: until all is recorded, the source is the file, and what there is of pieces is taken back.
@@ -20,11 +22,11 @@ pub(super) fn carry(
     task: &Task,
     shares: &[(DiskId, ByteLength)],
     observer: &dyn Observer,
-) -> std::result::Result<(), Stays> {
+) -> std::result::Result<Vec<Watch>, Stays> {
     let [name] = task.names.as_slice() else {
         return Err(Stays::Because("it has several names, and no disk has room for all of it".into()));
     };
-    let mut input = open_source(task)?;
+    let mut source = open_source(task, &Watcher::new(&*pool.machine))?;
     let plot = |(target, share): (&super::Target, &(DiskId, ByteLength))| Plot {
         member: target.id,
         disk: target.disk.clone(),
@@ -32,14 +34,13 @@ pub(super) fn carry(
         length: share.1,
     };
     let plots: Vec<Plot> = task.targets.iter().zip(shares).map(plot).collect();
-    let written = match pieces::write(&mut *input, &task.attributes, name, &plots, observer) {
-        Err(error) if error.code == "put.changed" => {
-            return Err(Stays::Because("it is being written".into()));
-        }
+    let written = match pieces::write(source.file(), &task.attributes, name, &plots, observer) {
+        Err(error) if error.code == CHANGED => return Err(Stays::Because(IS_WRITTEN.into())),
         other => other?,
     };
-    check_before_naming(task, written.whole())?;
-    Ok(written.publish(pool)?)
+    check_before_naming(task, &source, written.whole())?;
+    written.publish(pool)?;
+    Ok(source.watched())
 }
 
 /// Whether the catalogue knows the pieces of a file that was on its way, all of them, with this content.

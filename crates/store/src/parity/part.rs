@@ -279,7 +279,7 @@ impl Part {
     pub fn append(&mut self, open: &mut OpenCell, bytes: &[u8]) -> Result<()> {
         let (segment, offset) = self.segment_of(open.slot);
         if !self.segments.contains_key(&segment) {
-            durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
+            durable::make_own_folder(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
             self.segments.insert(segment, self.disk.modify(&Self::segment_path(segment))?);
         }
         let file = self.segments.get_mut(&segment).expect("it was just put there");
@@ -384,7 +384,7 @@ impl Part {
                 self.freed.extend(self.entries.insert(cell, entry).map(|old| old.slot));
             }
         }
-        durable::make_folders(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
+        durable::make_own_folder(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
         self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
         table::rewrite(&*self.disk, self.identity, &self.entries)?;
         (self.rewrites, self.logged) = (false, self.entries.len());

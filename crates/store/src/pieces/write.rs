@@ -11,6 +11,7 @@ use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::pieces::{self, PieceRow};
 use crate::catalogue::{mark_changed, objects, versions};
 use crate::content::{self, READ_STEP};
+use crate::copying::{changed, refuse_changed};
 use crate::disk::{Attributes, Disk, ReadFile, WriteFile};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -72,6 +73,7 @@ fn copy(
     size: ByteLength,
     observer: &dyn Observer,
 ) -> Result<[u8; 32]> {
+    let before = input.stat()?;
     let mut hasher = blake3::Hasher::new();
     let mut buffer = vec![0; READ_STEP];
     let mut offset = 0;
@@ -91,15 +93,11 @@ fn copy(
             observer.event(Event::Advanced { by: wanted });
         }
     }
-    if input.stat()?.size != size {
+    if before.size != size {
         return Err(changed());
     }
+    refuse_changed(&before, &input.stat()?)?;
     Ok(*hasher.finalize().as_bytes())
-}
-
-fn changed() -> Error {
-    Error::new(Kind::Conflict, "put.changed", "a source file changed while it was copied")
-        .remedy("put it again")
 }
 
 /// Reads all pieces back.
@@ -178,7 +176,7 @@ fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attr
     let id = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
     let mut sums = Vec::new();
     for (plot, row) in plots.iter().zip(&rows) {
-        durable::make_folders(&*plot.disk, &super::folder())?;
+        durable::make_own_folder(&*plot.disk, &super::folder())?;
         durable::publish(&*plot.disk, &plot.temporary, &row.path)?;
         let mut file = plot.disk.open(&row.path)?;
         let stat = file.stat()?;
@@ -188,7 +186,8 @@ fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attr
     pool.catalogue.transaction(|t| {
         mark_changed(t)?;
         for ((plot, row), (sum, data)) in plots.iter().zip(&rows).zip(&sums) {
-            let Some(stat) = plot.disk.stat(&row.path)? else { continue };
+            // A file without one of its pieces is none: then nothing of it is recorded (L1).
+            let Some(stat) = plot.disk.stat(&row.path)? else { return Err(piece_vanished(plot, row)) };
             let version = versions::insert(t, row.disk, sum, data, attributes)?;
             let extended = attributes.pack_extended();
             let object = objects::insert(t, row.disk, &stat, extended.as_deref(), Some(version), false)?;
@@ -197,6 +196,12 @@ fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attr
         }
         intents::remove(t, id)
     })
+}
+
+fn piece_vanished(plot: &Plot, row: &PieceRow) -> Error {
+    let place = crate::disk::full_path(&*plot.disk, &row.path);
+    let message = format!("{}: somebody took this piece of {} away", place.display(), row.note.path);
+    Error::new(Kind::Conflict, "file.vanished", message).remedy("run this again")
 }
 
 /// Takes back pieces that got their names and were not recorded; what a scan took in meanwhile is a file, and stays.
@@ -253,11 +258,11 @@ pub(crate) fn join(pool: &Pool, file: &PiecedFile, to: DiskId, observer: &dyn Ob
         let folder = file.path.parent().filter(|folder| !folder.is_root());
         let looks = folder.as_ref().map(|folder| folder_looks(pool, to, folder)).transpose()?.flatten();
         if let Some(folder) = &folder {
-            durable::make_folders(&*target, folder)?;
+            durable::make_folders(&*target, folder, |folder| folder_looks(pool, to, folder))?;
         }
         durable::publish(&*target, &temporary, &file.path)?;
         if let (Some(folder), Some(looks)) = (&folder, looks) {
-            target.set_attributes(folder, &looks)?;
+            target.set_time(folder, looks.mtime)?;
         }
         space.finish()?;
     }

@@ -1,5 +1,6 @@
 //! Copying what was planned.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use sieve_core::checksum::ContentSum;
@@ -9,19 +10,22 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::{Item, PutPlan, PutReport};
 use crate::catalogue::{self, objects, versions};
-use crate::copying::copy_verified;
-use crate::disk::{Attributes, Disk, EntryKind, Stat};
+use crate::content;
+use crate::copying::{CHANGED, changed, copy_verified};
+use crate::disk::{Attributes, Disk, EntryKind, Lease, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::held::{self, ToHold};
 use crate::journal;
-use crate::member::Member;
+use crate::member::{Member, looks_in_volume, looks_of};
 use crate::pieces::{self, Plot};
 use crate::pool::Pool;
 use crate::scan;
 use crate::workspace::Workspaces;
-use crate::writer::ShortWriter;
+
+/// So often a source that changes is copied.
+const ATTEMPTS: usize = 3;
 
 /// So many files are recorded in the catalogue at once.
 const BATCH: usize = 128;
@@ -43,17 +47,16 @@ struct Done {
 /// # Errors
 /// At the first file that cannot be copied; what was copied before stays.
 pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<PutReport> {
-    let _turn = ShortWriter::begin(&*pool.home)?;
+    pool.expect_writing()?;
     let total = plan.items.iter().map(|i| i.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
     let spaces = Workspaces::new(&*pool.machine);
-    let mut put = Putter { pool, plan, observer, spaces, done: Vec::new() };
+    let mut put = Putter { pool, plan, observer, spaces, done: Vec::new(), made: HashSet::new() };
     let outcome = put.all();
     put.record()?;
     put.spaces.finish()?;
     outcome?;
-    let report =
-        PutReport { by_disk: plan.by_disk.clone(), skipped: plan.skipped.clone(), replaced: plan.replaced };
+    let report = PutReport::intended(plan);
     journal::append(&*pool.home, pool.machine.now(), "put", &report)?;
     Ok(report)
 }
@@ -64,6 +67,8 @@ struct Putter<'a> {
     observer: &'a dyn Observer,
     spaces: Workspaces<'a>,
     done: Vec<Done>,
+    /// Folders that were not there before.
+    made: HashSet<(DiskId, RelPath)>,
 }
 
 impl Putter<'_> {
@@ -71,9 +76,7 @@ impl Putter<'_> {
         for (index, item) in self.plan.items.iter().enumerate() {
             let target = self.plan.target(&item.path);
             match item.kind {
-                EntryKind::Folder => {
-                    durable::make_folders(&**self.member(item).writable()?, &target)?;
-                }
+                EntryKind::Folder => self.make_folders(item, &target)?,
                 EntryKind::Symlink => self.symlink(item, &target)?,
                 _ => self.file(index, item, &target)?,
             }
@@ -86,15 +89,27 @@ impl Putter<'_> {
         folders.into_iter().try_for_each(|item| self.finish_folder(item))
     }
 
-    /// Gives a folder its attributes, on every disk that has a part of it.
+    /// Makes folders as they are elsewhere in the volume; what is new in it, as it is where it comes from.
+    fn make_folders(&mut self, item: &Item, folder: &RelPath) -> Result<()> {
+        let member = self.member(item);
+        let (id, disk) = (member.row.id, Arc::clone(member.writable()?));
+        let (plan, source) = (self.plan, self.plan.source(item));
+        let twin = |folder: &RelPath| match looks_in_volume(self.pool, &member.row.volume, folder)? {
+            None => plan.origin(folder).map_or(Ok(None), |origin| looks_of(source, &origin)),
+            there => Ok(there),
+        };
+        let made = durable::make_folders(&*disk, folder, twin)?;
+        self.made.extend(made.into_iter().map(|folder| (id, folder)));
+        Ok(())
+    }
+
+    /// Gives a folder that was made here its time, on every disk that has a part of it.
     fn finish_folder(&self, item: &Item) -> Result<()> {
         let (source, target) = (self.plan.source(item), self.plan.target(&item.path));
         let Some(stat) = source.stat(&item.path)? else { return Ok(()) };
-        let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
         for member in self.pool.file_members(&self.member(item).row.volume) {
-            let Ok(disk) = member.writable() else { continue };
-            if disk.stat(&target)?.is_some() {
-                disk.set_attributes(&target, &attributes)?;
+            if self.made.contains(&(member.row.id, target.clone())) {
+                member.writable()?.set_time(&target, stat.mtime)?;
             }
         }
         Ok(())
@@ -107,7 +122,7 @@ impl Putter<'_> {
     fn symlink(&mut self, item: &Item, target: &RelPath) -> Result<()> {
         let disk = Arc::clone(self.member(item).writable()?);
         if let Some(parent) = target.parent() {
-            durable::make_folders(&*disk, &parent)?;
+            self.make_folders(item, &parent)?;
         }
         let temporary = self.temporary(item, &disk)?;
         let source = self.plan.source(item);
@@ -137,7 +152,7 @@ impl Putter<'_> {
     fn file(&mut self, index: usize, item: &Item, target: &RelPath) -> Result<()> {
         let disk = Arc::clone(self.member(item).writable()?);
         if let Some(parent) = target.parent() {
-            durable::make_folders(&*disk, &parent)?;
+            self.make_folders(item, &parent)?;
         }
         if let Some(parts) = &item.pieces {
             return self.in_pieces(item, target, parts);
@@ -151,15 +166,48 @@ impl Putter<'_> {
             return self.record_link(item, &first, target, &*disk);
         }
         let temporary = self.temporary(item, &disk)?;
-        let source = self.plan.source(item);
-        let mut input = source.open(&item.path)?;
-        let stat = input.stat()?;
-        let (size, attributes) = (stat.size, Attributes::of(&stat, source.extended_attributes(&item.path)?));
-        let (sum, data) = copy_verified(&mut *input, size, &*disk, &temporary, &attributes, self.observer)?;
+        let (content, attributes) = self.copy_steadily(item, &*disk, &temporary)?;
         let hold = self.publish(item, target, &disk, &temporary)?;
         let stat = disk.stat(target)?.ok_or_else(|| vanished(target))?;
-        self.done.push(Done { item: index, stat, content: Some((sum, data)), attributes, hold });
+        self.done.push(Done { item: index, stat, content: Some(content), attributes, hold });
         Ok(())
+    }
+
+    /// Copies a source as it is at one moment: one that changes meanwhile is copied again, and at last refused.
+    fn copy_steadily(
+        &self,
+        item: &Item,
+        disk: &dyn Disk,
+        temporary: &RelPath,
+    ) -> Result<((ContentSum, Vec<Rows>), Attributes)> {
+        let source = self.plan.source(item);
+        let mut attempt = 0;
+        loop {
+            attempt += 1;
+            let mut input = source.open(&item.path)?;
+            let is_watched = input.lease()? == Lease::Granted;
+            let stat = input.stat()?;
+            let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
+            let copied = copy_verified(&mut *input, stat.size, disk, temporary, &attributes, self.observer);
+            // A writer that has it mapped moves no time: where nobody could be asked, reading it again tells.
+            let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
+                true => Ok(copied),
+                false if content::checksum(&mut *input, stat.size, |_| {})?.as_ref() == Some(&copied.0) => Ok(copied),
+                false => Err(changed()),
+            });
+            match steady {
+                Err(error) if error.code == CHANGED => {
+                    disk.remove_file(temporary)?;
+                    if attempt == ATTEMPTS {
+                        let place = crate::disk::full_path(source, &item.path);
+                        let message = format!("{}: it is being written to: it changed each time it was copied", place.display());
+                        return Err(Error::new(Kind::Conflict, CHANGED, message)
+                            .remedy("put it again when nobody writes to it; what was copied so far stays"));
+                    }
+                }
+                other => return other.map(|copied| (copied, attributes)),
+            }
+        }
     }
 
     fn in_pieces(&mut self, item: &Item, target: &RelPath, parts: &[(u16, ByteLength)]) -> Result<()> {
@@ -193,29 +241,28 @@ impl Putter<'_> {
         let is_here = there == item.member;
         match old.stat(target)?.map(|s| s.kind) {
             Some(EntryKind::File) => {}
-            Some(EntryKind::Symlink) if is_here => {
-                return durable::publish_over(&**disk, temporary, target).map(|()| None);
-            }
             Some(EntryKind::Symlink) => {
-                durable::publish(&**disk, temporary, target)?;
-                old.remove_file(target)?;
-                return durable::sync_parents(&**old, [target]).map(|()| None);
+                let is_link = |stat: &Stat, _: &RelPath| Ok(stat.kind == EntryKind::Symlink);
+                if !held::discard(&**old, self.pool.machine.random(), target, is_link)? {
+                    return Err(held::in_use(&**old, target, held::HAS_CHANGED));
+                }
+                return durable::publish(&**disk, temporary, target).map(|()| None);
             }
             None => return durable::publish(&**disk, temporary, target).map(|()| None),
             Some(_) => return Err(in_the_way(&**old, target)),
         }
         let object = self.known(member, target)?.ok_or_else(|| vanished(target))?;
-        let to_hold = ToHold { path: target.clone(), object: object.clone() };
+        let to_hold = ToHold { path: target.clone(), object, watched: None };
         if is_here {
-            let holding = held::begin(self.pool, member, vec![to_hold], true)?;
-            durable::publish_over(&**disk, temporary, target)?;
-            holding.finish(&**old)?;
-            return Ok(Some(object));
+            return held::exchange(self.pool, member, to_hold, temporary).map(Some);
         }
         // On another disk the new one appears first: for a moment there are two, never none.
         durable::publish(&**disk, temporary, target)?;
-        held::begin(self.pool, member, vec![to_hold], false)?.finish(&**old)?;
-        Ok(None)
+        let left = held::take(self.pool, member, vec![to_hold])?.record()?;
+        match left.first() {
+            Some(left) => Err(held::in_use(&**old, target, left.why)),
+            None => Ok(None),
+        }
     }
 
     fn record_link(&self, item: &Item, first: &RelPath, target: &RelPath, disk: &dyn Disk) -> Result<()> {

@@ -26,6 +26,8 @@ pub struct PutPlan {
     pub skipped: Vec<String>,
     /// Files that are there already and are replaced; what they were is held.
     pub replaced: u64,
+    /// Files that are there already, whole and the same: an earlier put was interrupted.
+    pub there_already: u64,
 }
 
 /// One file, symlink or folder. There may be millions, so it is kept small.
@@ -46,8 +48,21 @@ struct Item {
 }
 
 impl PutPlan {
+    /// What matters of it: which file goes where.
+    pub fn essence(&self) -> serde_json::Value {
+        let item = |item: &Item| (item.path.to_string(), item.size, item.member, item.replaces);
+        serde_json::json!([self.items.iter().map(item).collect::<Vec<_>>(), self.skipped, self.replaced])
+    }
+
     fn source(&self, item: &Item) -> &RealDisk {
         &self.sources[item.source as usize]
+    }
+
+    /// Where a folder of the volume comes from, below the folder of its source, if anything of it comes at all.
+    fn origin(&self, target: &RelPath) -> Option<RelPath> {
+        let rest = target.as_bytes().strip_prefix(self.folder.as_bytes())?;
+        let origin = RelPath::new(rest.strip_prefix(b"/").unwrap_or(rest)).ok()?;
+        (!origin.is_root()).then_some(origin)
     }
 
     /// Where something goes, by its path below the folder of its source.
@@ -65,4 +80,18 @@ pub struct PutReport {
     pub skipped: Vec<String>,
     /// Files that were replaced.
     pub replaced: u64,
+    /// Files that were there already, whole and the same.
+    pub there_already: u64,
+}
+
+impl PutReport {
+    /// What a plan is about to do.
+    pub fn intended(plan: &PutPlan) -> Self {
+        Self {
+            by_disk: plan.by_disk.clone(),
+            skipped: plan.skipped.clone(),
+            replaced: plan.replaced,
+            there_already: plan.there_already,
+        }
+    }
 }

@@ -10,6 +10,7 @@ use sieve_core::units::{ByteLength, GRANULE};
 
 use super::{Item, PutPlan};
 use crate::catalogue::objects;
+use crate::content;
 use crate::disk::{Disk, EntryKind, RealDisk, Stat};
 use crate::error::{Error, Kind, Result};
 use crate::fate::Count;
@@ -44,6 +45,7 @@ pub fn plan(
             by_disk: Vec::new(),
             skipped: Vec::new(),
             replaced: 0,
+            there_already: 0,
         },
         links: HashMap::new(),
         pieced: pieces::files(pool, &spec.name)?.into_iter().map(|file| file.path).collect(),
@@ -140,6 +142,10 @@ impl Planner<'_> {
             }
             EntryKind::Folder => self.folder(path, stat),
             EntryKind::File | EntryKind::Symlink => {
+                if self.is_there_already(path, stat)? {
+                    self.plan.there_already += 1;
+                    return Ok(());
+                }
                 let needed = self.needed(path, stat)?;
                 self.file(path, stat, needed);
                 Ok(())
@@ -154,7 +160,7 @@ impl Planner<'_> {
         self.add(path, stat, self.targets[0]);
         for name in names {
             let place = crate::disk::full_path(self.current(), path);
-            let below = path.join(&name).map_err(|e| bad_name(&place, &e.to_string()))?;
+            let below = path.join(&name).map_err(|e| bad_name(place.as_ref(), &e.to_string()))?;
             let Some(stat) = self.current().stat(&below)? else { continue };
             self.entry(&below, &stat)?;
         }
@@ -180,6 +186,31 @@ impl Planner<'_> {
                 let known = objects::by_path(self.pool.catalogue.reading(), member.row.id, target);
                 known.is_ok_and(|object| object.is_some())
             }
+        }
+    }
+
+    /// Whether the same is there under the name already, whole: then an earlier put was interrupted after it.
+    fn is_there_already(&self, path: &RelPath, stat: &Stat) -> Result<bool> {
+        if self.replace {
+            return Ok(false);
+        }
+        let target = self.plan.target(path);
+        let mut places = self.pool.file_members(&self.volume).filter(|member| self.has(member, &target));
+        let (Some(member), None) = (places.next(), places.next()) else { return Ok(false) };
+        let Ok(disk) = member.usable() else { return Ok(false) };
+        let Some(there) = disk.stat(&target)? else { return Ok(false) };
+        match (stat.kind, there.kind) {
+            (EntryKind::File, EntryKind::File) if (stat.size, stat.mtime) == (there.size, there.mtime) => {
+                let sum = |disk: &dyn Disk, path: &RelPath| {
+                    content::checksum(&mut *disk.open(path)?, stat.size, |_| {})
+                };
+                let source = sum(self.current(), path)?;
+                Ok(source.is_some() && source == sum(&**disk, &target)?)
+            }
+            (EntryKind::Symlink, EntryKind::Symlink) => {
+                Ok(self.current().read_link(path)? == disk.read_link(&target)?)
+            }
+            _ => Ok(false),
         }
     }
 

@@ -28,7 +28,7 @@ impl Taking<'_> {
         };
         self.make_parent(to)?;
         if stat.kind == EntryKind::Folder {
-            self.out.make_folder(to)?;
+            self.out.make_folder(to, 0o700)?;
             return Ok(());
         }
         self.refuse_taken(to)?;

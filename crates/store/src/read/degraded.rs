@@ -13,6 +13,7 @@ use crate::disk::{Attributes, Disk, EntryKind, ReadFile};
 use crate::error::{Error, Kind, Result};
 use crate::images::{load_snapshot, open_images};
 use crate::member::Member;
+use crate::moves::Unfinished;
 use crate::pieces::{self, PiecedFile};
 use crate::reconstruct::Reconstructor;
 
@@ -23,8 +24,9 @@ impl Taking<'_> {
             return Ok(Vec::new());
         }
         let mut brought = Vec::new();
+        let unfinished = Unfinished::look(self.pool)?;
         for file in pieces::files(self.pool, self.volume)? {
-            if file.path.is_within(wanted) {
+            if file.path.is_within(wanted) && !unfinished.has_pieced(&file.path) {
                 let to = below(&file.path, base)?;
                 match self.join(&file, &to) {
                     // Until a sync has passed its pieces, all of it may be held on a cache.
@@ -91,7 +93,7 @@ impl Taking<'_> {
         let Some(object) = object else {
             return match nodes::get(reading, member.row.id, path)?.map(|node| (node.kind, node.target)) {
                 Some((EntryKind::Symlink, Some(target))) => self.out.make_symlink(&target, to),
-                _ => self.out.make_folder(to).map(|_| ()),
+                _ => self.out.make_folder(to, 0o700).map(|_| ()),
             };
         };
         self.refuse_taken(to)?;

@@ -10,6 +10,7 @@ use crate::content;
 use crate::disk::EntryKind;
 use crate::error::{Error, Kind, Result};
 use crate::member::Member;
+use crate::moves::Unfinished;
 use crate::pool::Pool;
 
 /// Something of the volume, and the members that it can be read from.
@@ -35,11 +36,13 @@ pub(super) fn find<'a>(
     from_disk: Option<&str>,
 ) -> Result<Vec<Found<'a>>> {
     let mut found = Vec::new();
+    let unfinished = Unfinished::look(pool)?;
     let is_asked = |member: &&Member| from_disk.is_none_or(|name| name == member.row.name);
     for best in pool.file_members(volume).filter(is_asked) {
         let reading = pool.catalogue.reading();
         let mut add = |path: RelPath, is_file| {
-            if path.is_within(wanted) && !(is_file && path.is_ours()) {
+            let is_none_yet = is_file && (path.is_ours() || unfinished.has(best.row.id, &path));
+            if path.is_within(wanted) && !is_none_yet {
                 found.push(Found { path, is_file, best, others: Vec::new() });
             }
             Ok(())

@@ -10,6 +10,7 @@ use crate::catalogue::{nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::fate::shown_path;
+use crate::moves::Unfinished;
 use crate::pieces::{self, PiecedFile};
 use crate::pool::Pool;
 
@@ -45,6 +46,7 @@ pub fn list(
 ) -> Result<()> {
     let mut shown: BTreeSet<Vec<u8>> = BTreeSet::new();
     let has_copies = has_copies(pool, volume)?;
+    let unfinished = Unfinished::look(pool)?;
     for member in pool.file_members(volume) {
         let mut show = |path: &RelPath, kind, size, modified| {
             if has_copies && !shown.insert(path.tree_key()) {
@@ -74,7 +76,7 @@ pub fn list(
             show(&path, kind, ByteLength::ZERO, node.attributes.mtime)
         })?;
         objects::for_each_name(reading, member.row.id, |path, object| {
-            if !path.is_within(folder) || path.is_ours() {
+            if !path.is_within(folder) || path.is_ours() || unfinished.has(member.row.id, &path) {
                 return Ok(());
             }
             show(&path, "file", object.size, object.mtime)
@@ -83,7 +85,7 @@ pub fn list(
     let pieced = pieces::files(pool, volume)?;
     pieced
         .iter()
-        .filter(|file| file.path.is_within(folder))
+        .filter(|file| file.path.is_within(folder) && !unfinished.has_pieced(&file.path))
         .try_for_each(|file| visit(of_pieces(pool, volume, file)?))
 }
 

@@ -125,7 +125,7 @@ impl Taking<'_> {
             return Ok(());
         }
         let now = self.pool.machine.now();
-        self.pool.catalogue.transaction(|t| {
+        self.pool.catalogue.note(|t| {
             used.try_for_each(|path| heat::note_use(t, self.volume, path, now, spec.half_life))
         })
     }
@@ -156,7 +156,8 @@ impl Taking<'_> {
     }
 
     fn make_parent(&self, to: &RelPath) -> Result<()> {
-        to.parent().map_or(Ok(()), |parent| durable::make_folders(&self.out, &parent).map(|_| ()))
+        // Born closed: a folder gets its looks when it is named itself.
+        to.parent().map_or(Ok(()), |parent| durable::make_own_folder(&self.out, &parent))
     }
 }
 

@@ -19,6 +19,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::journal;
 use crate::label::Role;
+use crate::member::looks_in_volume;
 use crate::membership::{edit_pool_file, forget_intents};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
@@ -91,8 +92,10 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         }
         Ok(())
     })?;
-    for (path, _) in &folders {
-        durable::make_folders(&*target.disk, path)?;
+    for (path, node) in &folders {
+        durable::make_folders(&*target.disk, path, |folder| {
+            Ok((folder == path).then(|| node.attributes.clone()))
+        })?;
     }
     for position in 0..target.jobs.len() {
         let (fate, source) = jobs::outcome(&target.jobs[position], &target.assemblies);
@@ -116,7 +119,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         if !comes_back {
             report.not_back.push((path.to_string(), fate));
         } else if target.disk.stat(path)?.is_none() {
-            make_parents(&*target.disk, path)?;
+            make_parents(pool, target, path)?;
             target.disk.make_symlink(node.target.as_deref().unwrap_or_default(), path)?;
             target.disk.set_attributes(path, &node.attributes)?;
             durable::sync_parents(&*target.disk, [path])?;
@@ -144,15 +147,24 @@ fn salvage(
         Error::new(Kind::Usage, "rebuild.salvage", format!("{name}: no name beside it: {e}"))
             .remedy("rebuild without --salvage")
     })?;
-    make_parents(&*target.disk, &at)?;
+    make_parents(pool, target, &at)?;
     let attributes = versions::get(pool.catalogue.reading(), version)?.attributes;
     publish_file(&*target.disk.clone(), &target.torn(version), &at, &attributes)?;
     report.salvaged.push(super::Salvaged { path: name.to_string(), at: at.to_string(), holes });
     Ok(())
 }
 
-fn make_parents(disk: &dyn Disk, path: &RelPath) -> Result<()> {
-    path.parent().map_or(Ok(()), |parent| durable::make_folders(disk, &parent).map(|_| ()))
+fn make_parents(pool: &Pool, target: &DataTarget, path: &RelPath) -> Result<()> {
+    let Some(parent) = path.parent() else { return Ok(()) };
+    if parent.is_ours() {
+        return durable::make_own_folder(&*target.disk, &parent);
+    }
+    let volume = &pool.member(target.disk_id)?.row.volume;
+    durable::make_folders(&*target.disk, &parent, |folder| {
+        let own = nodes::get(pool.catalogue.reading(), target.disk_id, folder)?.map(|node| node.attributes);
+        own.map_or_else(|| looks_in_volume(pool, volume, folder), |own| Ok(Some(own)))
+    })
+    .map(|_| ())
 }
 
 pub(super) fn publish_object(
@@ -181,7 +193,7 @@ pub(super) fn publish_object(
         if was_begun && is_file(&*target.disk, name)? {
             continue;
         }
-        make_parents(&*target.disk, name)?;
+        make_parents(pool, target, name)?;
         match &first {
             Some(first) => {
                 target.disk.link(first, name)?;

@@ -33,7 +33,6 @@ use crate::pool::Pool;
 use crate::traffic::Traffic;
 use crate::window::{Snapshot, Window};
 use crate::workspace::Workspace;
-use crate::writer::LongWriter;
 
 /// A data disk while it is rebuilt.
 pub(super) struct DataTarget {
@@ -65,8 +64,7 @@ pub(super) fn execute(
     observer: &dyn Observer,
 ) -> Result<RebuildReport> {
     let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
-    let survivors = pool.members.iter().filter(|m| !lost.contains(&m.row.id));
-    let _lock = LongWriter::begin(&*pool.home, survivors, "rebuild")?;
+    pool.expect_long()?;
     let traffic = Traffic::begin(pool);
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;

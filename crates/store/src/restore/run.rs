@@ -11,6 +11,7 @@ use super::find::{Candidate, Origin};
 use crate::catalogue::versions::{self, VersionRow};
 use crate::catalogue::{self, gone, held_files, objects};
 use crate::content;
+use crate::copying::refuse_changed;
 use crate::disk::{Attributes, Disk, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -18,11 +19,11 @@ use crate::event::{Event, Observer, Unit};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::parity::ParityImage;
+use crate::member::looks_in_volume;
 use crate::pieces::{self, is_piece};
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
 use crate::workspace::Workspace;
-use crate::writer::ShortWriter;
 
 /// Where files go.
 #[derive(Clone, Copy, Debug)]
@@ -69,10 +70,9 @@ pub fn execute(
     target: Target<'_>,
     observer: &dyn Observer,
 ) -> Result<RestoreReport> {
-    let _turn = match target {
-        Target::Place => Some(ShortWriter::begin(&*pool.home)?),
-        Target::Folder(_) => None,
-    };
+    if matches!(target, Target::Place) {
+        pool.expect_writing()?;
+    }
     let snapshot = load_snapshot(pool, volume)?;
     let images = open_images(pool, volume, &[])?;
     let total = candidates.iter().map(|candidate| candidate.size_bytes.exact()).sum();
@@ -131,7 +131,18 @@ impl Run<'_> {
         let mut space = in_place.then(|| Workspace::begin(disk, self.pool.machine.random())).transpose()?;
         let wanted = candidate.original.clone();
         if let Some(parent) = wanted.parent() {
-            durable::make_folders(&**disk, &parent)?;
+            let volume = &self.pool.member(candidate.disk_id)?.row.volume;
+            match parent.is_ours() {
+                true => durable::make_own_folder(&**disk, &parent)?,
+                false => {
+                    let twin = |folder: &RelPath| looks_in_volume(self.pool, volume, folder);
+                    durable::make_folders(&**disk, &parent, |folder| match in_place {
+                        true => twin(folder),
+                        // Elsewhere there is nothing of ours to make it in: it is born closed.
+                        false => Ok(None),
+                    })?;
+                }
+            }
         }
         let unfinished = match &mut space {
             Some(space) => space.next_path(),
@@ -200,7 +211,9 @@ impl Run<'_> {
                 return Ok(Some("what is held of it is damaged: zinc-sieve verify --mend".into()));
             }
         }
-        disk.set_attributes(unfinished, &Attributes::of(&stat, source.extended_attributes(held)?))?;
+        refuse_changed(&stat, &input.stat()?)?;
+        output.set_attributes(&Attributes::of(&stat, source.extended_attributes(held)?))?;
+        output.sync()?;
         Ok(None)
     }
 

@@ -39,19 +39,24 @@ struct Applier<'a> {
     report: ScanReport,
 }
 
+/// What can be told before anything is recorded.
+pub(super) fn report_of(member: &Member, changes: &DiskChanges) -> ScanReport {
+    ScanReport {
+        disk: member.row.name.clone(),
+        files: changes.unchanged + changes.files.iter().filter(|(p, _)| !super::is_held(p)).count() as u64,
+        known: changes.known,
+        left_alone: changes.left_alone.clone(),
+        ..ScanReport::default()
+    }
+}
+
 pub(super) fn apply(
     pool: &Pool,
     member: &Member,
     disk: &dyn Disk,
     changes: DiskChanges,
 ) -> Result<ScanReport> {
-    let report = ScanReport {
-        disk: member.row.name.clone(),
-        files: changes.unchanged + changes.files.iter().filter(|(p, _)| !super::is_held(p)).count() as u64,
-        known: changes.known,
-        left_alone: changes.left_alone.clone(),
-        ..ScanReport::default()
-    };
+    let report = report_of(member, &changes);
     pool.catalogue.transaction(|transaction| {
         if !changes.is_empty() {
             crate::catalogue::mark_changed(transaction)?;

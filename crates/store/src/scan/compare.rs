@@ -50,6 +50,11 @@ impl DiskChanges {
             && self.left_out_changed.is_empty()
     }
 
+    /// Whether there is nothing at all to record.
+    pub(super) fn is_nothing(&self) -> bool {
+        self.is_empty() && self.unlike.is_empty()
+    }
+
     /// How many differences there are so far.
     fn count(&self) -> usize {
         self.files.len()

@@ -15,7 +15,8 @@ use sieve_core::units::ByteLength;
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
-use crate::member::Member;
+use crate::held;
+use crate::member::{Member, State};
 use crate::pieces;
 use crate::pool::Pool;
 
@@ -53,17 +54,31 @@ pub struct ScanReport {
 /// What the disk or the database says: a folder that cannot be read ends the scan, since its files must not
 /// look as if they were gone.
 pub fn scan(pool: &Pool, member: &Member) -> Result<ScanReport> {
+    let seen = pool.catalogue.seen();
     let disk = member.usable()?;
     let (reading, now) = (pool.catalogue.reading(), pool.machine.now());
     let changes = compare::compare(reading, member.row.id, &**disk, &left_out_of(pool, member), now)?;
-    take_in(pool, member, changes)
+    let mut reports = take_in(pool, vec![(member, changes)], seen)?;
+    Ok(reports.remove(0))
 }
 
-/// Brings the catalogue up to date with what was found on a disk.
-fn take_in(pool: &Pool, member: &Member, changes: DiskChanges) -> Result<ScanReport> {
-    let mut report = apply::apply(pool, member, &**member.usable()?, changes)?;
-    report.left_alone.extend(pieces::learn(pool, member)?);
-    Ok(report)
+/// Brings the catalogue up to date with what was found on disks.
+fn take_in(pool: &Pool, found: Vec<(&Member, DiskChanges)>, seen: Option<i64>) -> Result<Vec<ScanReport>> {
+    let is_nothing = |(member, changes): &(&Member, DiskChanges)| {
+        changes.is_nothing() && !matches!(member.state, State::OlderCopy { .. })
+    };
+    if !pool.catalogue.is_shared() && found.iter().all(is_nothing) {
+        // A reader that has nothing to record needs no copy to record it in.
+        return Ok(found.iter().map(|(member, changes)| apply::report_of(member, changes)).collect());
+    }
+    let _quiet = pool.quiet_moment(seen);
+    let take = |(member, changes): (&Member, DiskChanges)| {
+        let mut report = apply::apply(pool, member, &**member.usable()?, changes)?;
+        report.left_alone.extend(pieces::learn(pool, member)?);
+        held::learn(pool, member)?;
+        Ok(report)
+    };
+    found.into_iter().map(take).collect()
 }
 
 /// Scans the usable data disks that `is_wanted` names, all at the same time, and brings the catalogue up to date.
@@ -82,6 +97,11 @@ pub fn scan_all(
         |member: &&Member| member.row.role.holds_files() && member.state.is_usable() && is_wanted(member);
     let members: Vec<&Member> = pool.members.iter().filter(wanted).collect();
     observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
+    if pool.catalogue.has_own_state() {
+        // What this reader has seen before, no other connection knows.
+        return members.into_iter().map(|member| scan(pool, member)).collect();
+    }
+    let seen = pool.catalogue.seen();
     let found: Vec<Result<DiskChanges>> = std::thread::scope(|scope| {
         let compare = |member: &Member| {
             let (disk, id) = (Arc::clone(member.usable()?), member.row.id);
@@ -99,7 +119,7 @@ pub fn scan_all(
         threads.into_iter().map(|thread| thread.and_then(join)).collect()
     });
     let found: Vec<DiskChanges> = found.into_iter().collect::<Result<_>>()?;
-    members.into_iter().zip(found).map(|(member, changes)| take_in(pool, member, changes)).collect()
+    take_in(pool, members.into_iter().zip(found).collect(), seen)
 }
 
 fn left_out_of(pool: &Pool, member: &Member) -> Vec<String> {

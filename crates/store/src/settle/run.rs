@@ -11,18 +11,18 @@ use sieve_core::units::{ByteLength, DiskId};
 use super::{NANOSECONDS_A_DAY, Options, SettlePlan, caches_of, settled_key};
 use crate::catalogue::nodes::{self, NodeRow};
 use crate::curves::learn;
-use crate::disk::{Disk, EntryKind};
+use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::durable;
 use crate::error::Result;
 use crate::event::Observer;
 use crate::held;
 use crate::journal;
 use crate::label::Role;
+use crate::member::looks_of;
 use crate::moves::{self, Moved};
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::traffic::Traffic;
-use crate::writer::LongWriter;
 
 /// What was done.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -59,7 +59,7 @@ pub fn execute(
     restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<SettleReport> {
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "settle")?;
+    pool.expect_long()?;
     settle(pool, volume, plan, options, restraint, observer)
 }
 
@@ -76,14 +76,20 @@ pub(crate) fn settle(
     observer: &dyn Observer,
 ) -> Result<SettleReport> {
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
+    let mut given_up = 0;
     for (disk, row, object) in &plan.to_give_up {
-        held::give_up(pool, pool.member(*disk)?, &[(row.clone(), object.clone())])?;
+        let member = pool.member(*disk)?;
+        // For its space alone a copy goes only where the same is elsewhere, looked at now (L1).
+        let Some(known) = object.as_ref() else { continue };
+        if held::is_proven_elsewhere(pool, member, row, known)? {
+            given_up += held::give_up(pool, member, &[(row.clone(), object.clone())])?;
+        }
     }
     let folders = Folders::look(pool, volume, options)?;
     moves::announce(observer, "settling", plan.bytes());
     let mut report = SettleReport {
         volume: volume.name.clone(),
-        given_up: plan.given_up.files,
+        given_up,
         moved: moves::execute(pool, &plan.moves, restraint, observer)?,
         ..SettleReport::default()
     };
@@ -179,21 +185,29 @@ impl<'a> Folders<'a> {
                 let Some(home) = self.home_of(pool, path)? else { continue };
                 let disk = pool.member(home)?.writable()?;
                 if let Some(parent) = path.parent() {
-                    durable::make_folders(&**disk, &parent)?;
+                    durable::make_folders(&**disk, &parent, |folder| looks_of(&**from, folder))?;
                 }
+                let attributes = Attributes { mtime: target.mtime, ..node.attributes.clone() };
                 disk.make_symlink(&goes_to, path)?;
-                disk.set_attributes(
-                    path,
-                    &crate::disk::Attributes { mtime: target.mtime, ..node.attributes.clone() },
-                )?;
+                disk.set_attributes(path, &attributes)?;
                 durable::sync_parents(&**disk, [path])?;
+                let Some(made) = disk.stat(path)?.filter(|stat| stat.kind == EntryKind::Symlink) else {
+                    continue;
+                };
+                // It lives in the catalogue alone: whoever knew it on the cache knows it on the disk (L8).
+                let (kind, ctime, target) = (EntryKind::Symlink, made.ctime, Some(goes_to.clone()));
+                let on_disk = NodeRow { kind, attributes, ctime, target, recorded: node.recorded };
+                pool.catalogue.transaction(|t| nodes::set(t, home, path, &on_disk))?;
             } else if !self.has_same_symlink(pool, path, &goes_to)? {
                 continue;
             }
-            from.remove_file(path)?;
-            durable::sync_parents(&**from, [path])?;
-            forget_node(pool, *cache, path)?;
-            count += 1;
+            let is_it = |stat: &Stat, aside: &RelPath| {
+                Ok(stat.kind == EntryKind::Symlink && from.read_link(aside)? == goes_to)
+            };
+            if held::discard(&**from, pool.machine.random(), path, is_it)? {
+                forget_node(pool, *cache, path)?;
+                count += 1;
+            }
         }
         Ok(count)
     }
@@ -211,20 +225,21 @@ impl<'a> Folders<'a> {
 
     /// Folders come on the disks as they were on the cache, which gives up those that are empty now.
     fn follow(&self, pool: &Pool) -> Result<()> {
-        for (_, path, _) in self.of_kind(EntryKind::Folder) {
+        let mut made = Vec::new();
+        for (cache, path, _) in self.of_kind(EntryKind::Folder) {
             if !self.is_on_disks(pool, path)?
                 && let Some(home) = self.home_of(pool, path)?
             {
-                durable::make_folders(&**pool.member(home)?.writable()?, path)?;
+                let (from, to) = (pool.member(*cache)?.usable()?, pool.member(home)?.writable()?);
+                for folder in durable::make_folders(&**to, path, |folder| looks_of(&**from, folder))? {
+                    made.push((home, folder));
+                }
             }
         }
         // The innermost first: everything in a folder moves its times.
         for (cache, path, node) in self.of_kind(EntryKind::Folder).rev() {
-            for member in pool.members_of(&self.volume.name, Role::Data) {
-                let Ok(disk) = member.writable() else { continue };
-                if disk.stat(path)?.is_some_and(|s| s.kind == EntryKind::Folder) {
-                    disk.set_attributes(path, &node.attributes)?;
-                }
+            for (home, _) in made.iter().filter(|(_, folder)| folder == path) {
+                pool.member(*home)?.writable()?.set_time(path, node.attributes.mtime)?;
             }
             let from = Arc::clone(pool.member(*cache)?.writable()?);
             if self.tidy(pool, &*from, path, node)? {
@@ -248,7 +263,7 @@ impl<'a> Folders<'a> {
             durable::sync_parents(disk, [path])?;
             return Ok(true);
         }
-        disk.set_attributes(path, &node.attributes)?;
+        disk.set_time(path, node.attributes.mtime)?;
         Ok(false)
     }
 }

@@ -36,7 +36,6 @@ use crate::pool::Pool;
 use crate::replica::Export;
 use crate::scan::{self, ScanReport};
 use crate::traffic::Traffic;
-use crate::writer::LongWriter;
 
 pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
 pub(crate) use checksum::resolve_doubts;
@@ -244,7 +243,7 @@ pub fn execute(
     options: &Options,
     observer: &dyn Observer,
 ) -> Result<SyncReport> {
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "sync")?;
+    pool.expect_long()?;
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     catch_up(pool)?;
@@ -295,6 +294,7 @@ fn mirror_copies(
     report.damage.extend(
         done.damaged.into_iter().map(|path| format!("{path}: no copy of it is what was checksummed")),
     );
+    report.left_for_next.extend(done.left_for_next);
     report.stopped |= done.stopped;
     Ok(())
 }

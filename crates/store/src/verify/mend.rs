@@ -18,6 +18,7 @@ use crate::content::{self, Contents};
 use crate::disk::{Attributes, Disk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
+use crate::held::{self, IS_WRITTEN, ToHold, Watcher};
 use crate::event::{Event, Observer, Unit};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
@@ -29,7 +30,6 @@ use crate::reconstruct::Reconstructor;
 use crate::sync::note_written;
 use crate::window::Snapshot;
 use crate::workspace::Workspace;
-use crate::writer::LongWriter;
 
 /// What was mended, and what could not be.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -88,7 +88,7 @@ impl MendReport {
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
 pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "mend")?;
+    pool.expect_long()?;
     let mut report = MendReport::default();
     for volume in pool.volumes() {
         let snapshot = load_snapshot(pool, &volume.name)?;
@@ -185,12 +185,20 @@ impl Mender<'_> {
             return Ok(());
         }
         let in_place = stat.links > 1 || !has_room(&**disk, &row)?;
+        let watcher = Watcher::new(&*self.pool.machine);
+        let Some(watch) = watcher.watch(&**disk, &path)? else {
+            cells.iter().for_each(|cell| self.leave(member, &path, &row, *cell, IS_WRITTEN));
+            return Ok(());
+        };
         if in_place {
+            // Our own opening for writing would break the lease; that nobody else writes was seen a moment ago.
+            drop(watch);
             for patch in &patches {
                 mend_in_place(self.pool, member, &object, &path, patch)?;
             }
         } else {
-            self.mend_in_copy(member, &object, &path, &row, &patches)?;
+            let item = ToHold { path: path.clone(), object, watched: Some(watch) };
+            self.mend_in_copy(member, item, &row, &patches)?;
         }
         self.pool.catalogue.transaction(|t| {
             patches.iter().try_for_each(|patch| parity_state::clear_damaged_cell(t, version, patch.cell))
@@ -279,7 +287,7 @@ impl Mender<'_> {
         // What cannot be read at all leaves zeros.
         let _ = disk.open(path).and_then(|mut file| file.read_at(&mut old, offset));
         let folder = RelPath::fixed(".zinc-sieve/replaced");
-        durable::make_folders(disk, &folder)?;
+        durable::make_own_folder(disk, &folder)?;
         let name = format!("{:016x}-{}-{offset}", self.pool.machine.random(), row.id);
         let kept = folder.join(name.as_bytes()).expect("digits make a valid name");
         durable::write_file(disk, &kept, &old)?;
@@ -290,12 +298,11 @@ impl Mender<'_> {
     fn mend_in_copy(
         &self,
         member: &Member,
-        object: &ObjectRow,
-        path: &RelPath,
+        item: ToHold,
         row: &VersionRow,
         patches: &[Patch],
     ) -> Result<()> {
-        let disk = member.writable()?;
+        let (disk, path) = (member.writable()?, &item.path);
         let mut space = Workspace::begin(disk, self.pool.machine.random())?;
         let copy = space.next_path();
         let mut input = disk.open(path)?;
@@ -322,14 +329,9 @@ impl Mender<'_> {
             );
             return Err(Error::new(Kind::Io, "mend.copy", message).remedy("do not trust this disk: check it"));
         }
-        if !disk.stat(path)?.is_some_and(|now| object.matches(&now)) {
-            let message =
-                format!("{}: this file was changed while it was mended", full_path(&**disk, path).display());
-            return Err(Error::new(Kind::Conflict, "mend.changed", message).remedy("verify again"));
-        }
-        durable::publish_over(&**disk, &copy, path)?;
-        space.finish()?;
-        accept_stat(self.pool, &**disk, object, path)
+        drop((input, output));
+        held::swap_in(self.pool, member, item, &copy)?;
+        space.finish()
     }
 
     /// Damaged cells of one parity are computed from the lanes.

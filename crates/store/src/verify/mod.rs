@@ -29,7 +29,6 @@ use crate::pool::Pool;
 use crate::scan;
 use crate::traffic::Traffic;
 use crate::window::{ReadProblem, Snapshot};
-use crate::writer::LongWriter;
 
 /// What a verify found.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -107,7 +106,7 @@ pub fn verify(
     restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<VerifyReport> {
-    let _lock = LongWriter::begin(&*pool.home, pool.members.iter(), "verify")?;
+    pool.expect_long()?;
     let mut report = VerifyReport::default();
     let traffic = Traffic::begin(pool);
     let is_meant = |name: &str| match scope {

@@ -17,7 +17,7 @@ pub(super) fn show(outlook: &mut dyn Outlook, question: &Question<'_>, now: &Tot
     if !missing.is_empty() {
         let names: Vec<&str> = missing.iter().map(String::as_str).collect();
         let command = format!("zinc-sieve rebuild {} --onto DIR", missing.join(" "));
-        anstream::println!("\n  Before anything else bring {} back: `{command}`", reason::listed(&names));
+        crate::say!("\n  Before anything else bring {} back: `{command}`", reason::listed(&names));
         return Ok(());
     }
     let mut best = *now;
@@ -30,7 +30,7 @@ pub(super) fn show(outlook: &mut dyn Outlook, question: &Question<'_>, now: &Tot
         let (files, bytes) = not_back(&best);
         let (files_then, bytes_then) = not_back(&then);
         if files_then < files {
-            anstream::println!(
+            crate::say!(
                 "\n  {what} would save {}, {}",
                 style::paint(style::WELL, units::files(files - files_then)),
                 size(bytes.minus(bytes_then))

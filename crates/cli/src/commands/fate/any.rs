@@ -128,10 +128,10 @@ impl Ranking {
             format!("{} ({}, {})", lose.join(" and "), size(cost.bytes), units::files(cost.files))
         };
         if let (Some(worst), Some(best)) = (self.sets.first(), self.sets.last()) {
-            anstream::println!("  worst    {}", told(worst));
-            anstream::println!("  best     {}", told(best));
+            crate::say!("  worst    {}", told(worst));
+            crate::say!("  best     {}", told(best));
             let average = self.average();
-            anstream::println!(
+            crate::say!(
                 "  average  {}, {:.1} files",
                 size(ByteLength::new(average.bytes as u64)),
                 average.files
@@ -163,13 +163,13 @@ fn show(question: &Question<'_>, ranking: &Ranking, now: Option<&Ranking>, notes
     let what = if any == 1 { "any 1 disk is lost".to_string() } else { format!("any {any} disks are lost") };
     heading(&format!("If {what}: {} {plural}\n", count(sets)));
     if let Some(now) = now {
-        anstream::println!("now");
+        crate::say!("now");
         now.show_extremes();
-        anstream::println!("\n{}", question.first());
+        crate::say!("\n{}", question.first());
     }
     ranking.show_extremes();
     for note in notes {
-        anstream::println!("  note: {note}");
+        crate::say!("  note: {note}");
     }
     style::heading("What does not come back as it is, the costliest first");
     let mut table = Table::new(&["lost", ">files", ">size"]);
@@ -184,6 +184,6 @@ fn show(question: &Question<'_>, ranking: &Ranking, now: Option<&Ranking>, notes
     table.print();
     if ranking.sets.len() > top {
         let more = count((ranking.sets.len() - top) as u64);
-        anstream::println!("  and {more} more (--top N, all with --csv or --json)");
+        crate::say!("  and {more} more (--top N, all with --csv or --json)");
     }
 }

@@ -121,7 +121,7 @@ impl Comparison {
         }
         table.print();
         if self.not_by_checksum > 0 {
-            anstream::println!(
+            crate::say!(
                 "  {} of them were found by name and size alone: without checksums that is likely, not certain",
                 units::files(self.not_by_checksum)
             );
@@ -164,12 +164,12 @@ impl Comparison {
             ]);
         }
         if listed > 0 {
-            println!();
+            crate::say!();
             table.print();
         }
         for (word, files) in rest {
             let files = units::files(files);
-            anstream::println!("  and {files} more ({word}): --top N, or all with --csv or --json");
+            crate::say!("  and {files} more ({word}): --top N, or all with --csv or --json");
         }
     }
 }

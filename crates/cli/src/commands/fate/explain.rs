@@ -81,7 +81,7 @@ pub(super) fn run(
     if context.json {
         json::print(&stories)?;
     } else {
-        notes.iter().for_each(|note| anstream::println!("note: {note}"));
+        notes.iter().for_each(|note| crate::say!("note: {note}"));
         stories.iter().for_each(Story::tell);
     }
     Ok(Outcome::well(is_well))
@@ -100,18 +100,18 @@ fn losses_to_tell(outlook: &dyn Outlook, question: &Question<'_>, own: &str) -> 
 impl Story {
     fn tell(&self) {
         heading(&self.path);
-        anstream::println!("  It is {} and lies on {}.", size(self.size_bytes), self.disk);
+        crate::say!("  It is {} and lies on {}.", size(self.size_bytes), self.disk);
         match self.rows.as_slice() {
             [] if self.size_bytes == ByteLength::ZERO => {
-                anstream::println!("  It is empty: all there is to know of it is in the catalogue.");
+                crate::say!("  It is empty: all there is to know of it is in the catalogue.");
             }
-            [] => anstream::println!("  Parity encodes nothing of it."),
+            [] => crate::say!("  Parity encodes nothing of it."),
             [(first, last), rest @ ..] => {
                 let more = match rest.len() {
                     0 => String::new(),
                     n => format!(", and {n} more stretches up to row {}", count(rest[n - 1].1)),
                 };
-                anstream::println!(
+                crate::say!(
                     "  Parity encodes it as it was at the last sync, in rows {}–{}{more}.",
                     count(*first),
                     count(*last)
@@ -119,15 +119,15 @@ impl Story {
             }
         }
         match (self.guard, self.unguarded) {
-            (0, Some(why)) => anstream::println!(
+            (0, Some(why)) => crate::say!(
                 "  {}: {}.",
                 style::paint(style::BAD, "It is unguarded"),
                 reason::own_words(why)
             ),
-            (1, _) => anstream::println!("  Its guard is 1: any 1 disk may die."),
-            (level, _) => anstream::println!("  Its guard is {level}: any {level} disks may die."),
+            (1, _) => crate::say!("  Its guard is 1: any 1 disk may die."),
+            (level, _) => crate::say!("  Its guard is {level}: any {level} disks may die."),
         }
-        println!();
+        crate::say!();
         let is_well = |loss: &&Loss| loss.fate.is_whole();
         let told = |loss: &Loss| reason::listed(&loss.lose.iter().map(String::as_str).collect::<Vec<_>>());
         for loss in self.losses.iter().take(1).chain(self.losses.iter().skip(1).filter(|l| !is_well(l))) {
@@ -138,7 +138,7 @@ impl Story {
                 .as_ref()
                 .map(|r| format!(": {}", reason::sentence(r, &self.path)))
                 .unwrap_or_default();
-            anstream::println!("  If {} {verb} it is {word}{why}.", told(loss));
+            crate::say!("  If {} {verb} it is {word}{why}.", told(loss));
         }
         let survived: Vec<&str> = self
             .losses
@@ -150,7 +150,7 @@ impl Story {
             .collect();
         if !survived.is_empty() {
             let word = style::paint(style::WELL, "rebuilt");
-            anstream::println!("  If {} dies together with {} it is {word}.", self.disk, any_of(&survived));
+            crate::say!("  If {} dies together with {} it is {word}.", self.disk, any_of(&survived));
         }
     }
 }

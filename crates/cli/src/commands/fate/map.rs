@@ -37,10 +37,10 @@ pub(super) fn run(
     if context.json {
         json::print(&map)?;
     } else {
-        notes.iter().for_each(|note| anstream::println!("note: {note}"));
+        notes.iter().for_each(|note| crate::say!("note: {note}"));
         show(&map);
         if let Some(file) = file {
-            anstream::println!("\nwritten to {}", file.display());
+            crate::say!("\nwritten to {}", file.display());
         }
     }
     Ok(Outcome::well(map.worst().is_none_or(|(_, _, cost)| cost.files == 0)))
@@ -48,14 +48,14 @@ pub(super) fn run(
 
 fn show(map: &LossMap) {
     heading("What the loss of a pair of disks costs; of one disk alone on the diagonal");
-    println!();
+    crate::say!();
     let is_small = map.disks.len() <= WRITTEN_OUT;
     let width =
         if is_small { map.disks.iter().map(|n| n.chars().count()).max().unwrap_or(0).max(8) } else { 2 };
     let names = map.disks.iter().map(|n| n.chars().count()).max().unwrap_or(0);
     if is_small {
         let head: String = map.disks.iter().map(|n| format!(" {n:>width$}")).collect();
-        anstream::println!("  {:names$} {}", "", style::paint(style::FAINT, head));
+        crate::say!("  {:names$} {}", "", style::paint(style::FAINT, head));
     }
     for (row, name) in map.disks.iter().enumerate() {
         let mut line = format!("  {name:names$} ");
@@ -71,7 +71,7 @@ fn show(map: &LossMap) {
         if !is_small {
             line += &format!(" {}", style::paint(style::FAINT, row + 1));
         }
-        anstream::println!("{line}");
+        crate::say!("{line}");
     }
     show_legend(map, is_small, names);
 }
@@ -79,17 +79,17 @@ fn show(map: &LossMap) {
 fn show_legend(map: &LossMap, is_small: bool, names: usize) {
     if !is_small {
         let numbers: String = (1..=map.disks.len()).map(|n| format!(" {n:>2}")).collect();
-        anstream::println!("  {:names$} {}", "", style::paint(style::FAINT, numbers));
-        anstream::println!("\n  · nothing  ░ ▒ ▓ █ by quarters of the worst pair");
+        crate::say!("  {:names$} {}", "", style::paint(style::FAINT, numbers));
+        crate::say!("\n  · nothing  ░ ▒ ▓ █ by quarters of the worst pair");
     }
     match map.worst_disks() {
         Some((disks, cost)) => {
             let told = format!("{}: {}, {}", disks.join(" and "), size(cost.bytes), units::files(cost.files));
-            anstream::println!("\n  The costliest: {}.", style::paint(style::BAD, told));
+            crate::say!("\n  The costliest: {}.", style::paint(style::BAD, told));
         }
         None => {
             let words = "No pair costs anything: every file survives the loss of any two.";
-            anstream::println!("\n  {}", style::paint(style::WELL, words));
+            crate::say!("\n  {}", style::paint(style::WELL, words));
         }
     }
 }

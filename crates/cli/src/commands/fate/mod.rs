@@ -189,7 +189,7 @@ fn refuse_empty_folder(asked: &FateArguments, summary: &Summary) -> Result<()> {
 
 /// Prints a heading that says what is lost.
 fn heading(text: &str) {
-    anstream::println!("{}", style::paint(style::HEAD, text));
+    crate::say!("{}", style::paint(style::HEAD, text));
 }
 
 fn csv_failed(why: &dyn std::error::Error) -> Error {

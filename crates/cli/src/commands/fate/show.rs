@@ -24,19 +24,19 @@ pub(super) fn show(question: &Question<'_>, shown: &State, before: Option<&State
         let when = missing
             .scanned_at
             .map_or("never scanned".into(), |at| format!("as of the last scan, {}", time::moment(at)));
-        anstream::println!("  {} is not there now: its files are told {when}", missing.name);
+        crate::say!("  {} is not there now: its files are told {when}", missing.name);
     }
     if let Some(folder) = &question.asked.folder {
-        anstream::println!("  of the files in {folder}");
+        crate::say!("  of the files in {folder}");
     }
-    println!();
+    crate::say!();
     let list = question.asked.list.map(Fate::from);
     match before {
         None => show_totals(&shown.summary.totals),
         Some(now) => show_both(&now.summary.totals, &shown.summary.totals, &question.first()),
     }
     for note in notes {
-        anstream::println!("  note: {note}");
+        crate::say!("  note: {note}");
     }
     show_parts(&shown.summary, question.asked.by);
     show_lines(&shown.summary, list);
@@ -59,7 +59,7 @@ fn show_totals(totals: &Totals) {
 
 /// Two answers side by side.
 fn show_both(now: &Totals, after: &Totals, first: &str) {
-    anstream::println!("  {} {first}\n", style::paint(style::FAINT, "now, and"));
+    crate::say!("  {} {first}\n", style::paint(style::FAINT, "now, and"));
     let mut table = Table::new(&["fate", ">files now", ">size now", ">files then", ">size then"]);
     for fate in Fate::ALL {
         let (before, then) = (now.of(fate), after.of(fate));
@@ -118,7 +118,7 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
         Some(fate) => format!("Every file that is {}", fate.word()),
         None if summary.totals.all_survive() => {
             let words = style::paint(style::WELL, "Every file survives in its present state.");
-            anstream::println!("\n{words}");
+            crate::say!("\n{words}");
             return;
         }
         None => "What does not come back as it is, and why".into(),
@@ -127,7 +127,7 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
     for line in &summary.lines {
         let is_short = line.why.chars().count() <= SHORT;
         let beside = if is_short && !line.why.is_empty() { format!(": {}", line.why) } else { String::new() };
-        anstream::println!(
+        crate::say!(
             "  {} {}  {}",
             style::paint(style::of_fate(line.fate), format!("{:<7}", line.fate.word())),
             line.path,
@@ -142,10 +142,10 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
                     .initial_indent(indent)
                     .subsequent_indent(indent),
             );
-            lines.iter().for_each(|line| anstream::println!("{}", style::paint(style::FAINT, line)));
+            lines.iter().for_each(|line| crate::say!("{}", style::paint(style::FAINT, line)));
         }
     }
     if summary.unlisted > 0 {
-        anstream::println!("  and {} more: --top N, or all with --csv", units::files(summary.unlisted));
+        crate::say!("  and {} more: --top N, or all with --csv", units::files(summary.unlisted));
     }
 }

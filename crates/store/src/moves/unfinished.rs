@@ -1,0 +1,65 @@
+//! What readers make of moves that are under way, or were cut off: until a source is gone, it is the file, and what was made
+//! of it is none yet. Recovery is for those who hold the locks (L3).
+
+use std::collections::HashSet;
+
+use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
+
+use super::Destination;
+use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::objects;
+use crate::error::Result;
+use crate::pool::Pool;
+use crate::scan::is_held;
+
+/// Names that are to become files.
+#[derive(Default)]
+pub(crate) struct Unfinished {
+    copies: HashSet<(DiskId, RelPath)>,
+    pieced: HashSet<RelPath>,
+}
+
+impl Unfinished {
+    /// Looks at what is written down of moves.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub(crate) fn look(pool: &Pool) -> Result<Self> {
+        let mut unfinished = Self::default();
+        let reading = pool.catalogue.reading();
+        for (_, intent) in intents::all(reading)? {
+            let Intent::Relocate { moves } = intent else { continue };
+            for file in moves {
+                for source in &file.from {
+                    for name in objects::names(reading, source.object)?.into_iter().filter(|n| !is_held(n)) {
+                        match &file.to {
+                            Destination::Whole(disks) => {
+                                unfinished.copies.extend(disks.iter().map(|disk| (*disk, name.clone())));
+                            }
+                            Destination::Pieces(_) => {
+                                unfinished.pieced.insert(name);
+                            }
+                        }
+                    }
+                }
+            }
+        }
+        Ok(unfinished)
+    }
+
+    /// Whether a name on a disk is a copy whose source is still the file.
+    pub(crate) fn has(&self, disk: DiskId, path: &RelPath) -> bool {
+        !self.copies.is_empty() && self.copies.contains(&(disk, path.clone()))
+    }
+
+    /// Whether a file in pieces has a source that is still the file.
+    pub(crate) fn has_pieced(&self, path: &RelPath) -> bool {
+        self.pieced.contains(path)
+    }
+
+    /// Whether a name is one of either.
+    pub(crate) fn names(&self, path: &RelPath) -> bool {
+        self.pieced.contains(path) || self.copies.iter().any(|(_, name)| name == path)
+    }
+}
