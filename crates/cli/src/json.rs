@@ -1,5 +1,7 @@
 //! Results as JSON on stdout.
 
+use std::io::Write;
+
 use serde::Serialize;
 use sieve_store::{Error, Kind, Result};
 
@@ -8,9 +10,12 @@ use sieve_store::{Error, Kind, Result};
 /// # Errors
 /// When it cannot be written as JSON. Output that is closed, or full, is told at the end.
 pub(crate) fn print<T: Serialize>(value: &T) -> Result<()> {
-    let text = serde_json::to_string_pretty(value).map_err(|e| {
+    // Written as it is made: the lists of a large pool need not be in memory twice.
+    let mut out = std::io::BufWriter::new(crate::output::Stdout);
+    serde_json::to_writer_pretty(&mut out, value).map_err(|e| {
         Error::new(Kind::Internal, "json.write", format!("the result cannot be written as JSON: {e}"))
     })?;
-    crate::output::document(&format!("{text}\n"));
+    // What cannot be written is noted where it is written.
+    let _ = out.write_all(b"\n").and_then(|()| out.flush());
     Ok(())
 }

@@ -54,6 +54,29 @@ pub(crate) fn document(text: &str) {
     write(text);
 }
 
+/// Stdout, for documents that are written bit by bit: once it is broken it takes everything and keeps nothing.
+pub(crate) struct Stdout;
+
+impl Write for Stdout {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        if !is_broken()
+            && let Err(error) = io::stdout().lock().write_all(bytes)
+        {
+            note(error);
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        if !is_broken()
+            && let Err(error) = io::stdout().lock().flush()
+        {
+            note(error);
+        }
+        Ok(())
+    }
+}
+
 fn write(text: &str) {
     if is_broken() {
         return;

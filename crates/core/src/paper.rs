@@ -85,7 +85,7 @@ impl PaperVolume {
                 (start, position) = (end, position + 1);
             }
         }
-        model.replicas = (0..disks.len()).map(index).collect();
+        model.replicas = (0..disks.len()).map(|disk| (index(disk), 1)).collect();
         let placer = Placer::new(volume.placement, disks[..data].iter().map(|d| d.capacity).collect());
         Ok(Self {
             name: volume.name.clone(),
@@ -110,7 +110,7 @@ impl PaperVolume {
         let granules = size.granules();
         let version =
             u32::try_from(self.model.versions.len()).expect("a listing has fewer than 4 billion files");
-        let (cell, recorded) = (cell_size(size) / GRANULE, true);
+        let (cell, recorded) = (cell_size(size) / GRANULE, 1);
         self.model.versions.push(VersionState { size, cell, data: granules, mapped: granules, recorded });
         self.model.objects.push(ObjectState {
             disk: DiskIndex(u16::try_from(disk).unwrap_or(u16::MAX)),

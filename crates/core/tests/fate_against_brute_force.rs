@@ -52,12 +52,12 @@ fn state() -> impl Strategy<Value = State> {
 fn pool() -> impl Strategy<Value = Model> {
     let lane = prop::collection::vec((0..4u64, 1..9u64, state()), 0..5);
     let invalid = prop::collection::vec((0..ROWS, 1..6u64), 0..3);
-    let replicas = prop::collection::vec(prop::bool::weighted(0.7), 12);
+    let replicas = prop::collection::vec(prop::sample::select(vec![0u32, 1, 2, 3, 3, 3]), 12);
     (prop::collection::vec(lane, 1..=8), prop::collection::vec(invalid, 1..=4), replicas).prop_map(build)
 }
 
-/// Lanes, the invalid rows of each parity, and which disks have a replica of the catalogue.
-type DrawnPool = (Vec<Drawn>, Vec<Vec<(u64, u64)>>, Vec<bool>);
+/// Lanes, the invalid rows of each parity, and the checkpoint of the replica on each disk (0: none).
+type DrawnPool = (Vec<Drawn>, Vec<Vec<(u64, u64)>>, Vec<u32>);
 
 fn build((lanes, parities, replicas): DrawnPool) -> Model {
     let mut model = Model::default();
@@ -79,7 +79,7 @@ fn build((lanes, parities, replicas): DrawnPool) -> Model {
         model.parities.push(ParityState::new(disk, index, ParityState::ALL, invalid));
     }
     let disks = 0..(lanes.len() + parities.len()) as u16;
-    model.replicas = disks.zip(replicas).filter(|(_, has)| *has).map(|(disk, _)| DiskIndex(disk)).collect();
+    model.replicas = disks.zip(replicas).filter(|(_, of)| *of > 0).map(|(disk, of)| (DiskIndex(disk), of)).collect();
     model
 }
 
@@ -102,7 +102,7 @@ fn add_file(model: &mut Model, disk: DiskIndex, row: u64, length: u64, state: St
     };
     if matches!(state, New | Node) {
         object.version = None;
-        object.catalogued = (state == Node).then_some(!length.is_multiple_of(4));
+        object.catalogued = (state == Node).then_some(u32::try_from(length % 4).unwrap());
         model.objects.push(object);
         return;
     }
@@ -116,7 +116,7 @@ fn add_file(model: &mut Model, disk: DiskIndex, row: u64, length: u64, state: St
             pieces.push(StatedPiece { rows: Rows::new(row + from, row + to), version, offset: from, stale });
         }
     }
-    let known = VersionState { size, cell: CELL, data: length, mapped: length - first, recorded: true };
+    let known = VersionState { size, cell: CELL, data: length, mapped: length - first, recorded: 1 + u32::try_from(length % 3).unwrap() };
     model.versions.push(known);
     if state == Partial {
         model.unmapped.insert(version, vec![Rows::new(0, 1)]);
@@ -187,8 +187,8 @@ fn brute_fate(
         return Fate::Untouched;
     }
     if let Some(recorded) = object.catalogued {
-        let has_replica = model.replicas.iter().any(|disk| !lost.contains(disk));
-        return if recorded && has_replica { Fate::Rebuilt } else { Fate::Gone };
+        let is_known = |(disk, of): (&DiskIndex, &u32)| !lost.contains(disk) && *of >= recorded;
+        return if recorded > 0 && model.replicas.iter().any(is_known) { Fate::Rebuilt } else { Fate::Gone };
     }
     let none = BTreeSet::new();
     // The cells of a content that come back, and how many it has.

@@ -16,7 +16,7 @@ use crate::error::{Error, Kind, Result};
 use crate::label::{self, Label, Role};
 use crate::machine::Machine;
 use crate::pool::Pool;
-use crate::replica;
+use crate::replica::{self, Stamp};
 
 /// What is found where a member should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -99,6 +99,8 @@ pub struct Member {
     pub spec: Option<DiskSpec>,
     /// What was found.
     pub state: State,
+    /// The newest replica of the catalogue on it.
+    pub replica: Option<Stamp>,
     /// The disk, when it is usable.
     pub disk: Option<Arc<dyn Disk>>,
     /// Its filesystem, when it is usable.
@@ -265,7 +267,7 @@ fn look(
     row: DiskRow,
     spec: Option<DiskSpec>,
 ) -> Result<Member> {
-    let mut member = Member { row, spec, state: State::NoPath, disk: None, filesystem: None };
+    let mut member = Member { row, spec, state: State::NoPath, replica: None, disk: None, filesystem: None };
     let Some(path) = member.spec.as_ref().and_then(|s| s.path.clone()) else { return Ok(member) };
     let simulated = member.spec.as_ref().is_some_and(|s| s.simulated);
     let opened = machine.open_disk(Path::new(&path)).and_then(|disk| {
@@ -288,7 +290,8 @@ fn look(
         Some(label) => state_by_label(catalogue, pool, &member.row, &label, &filesystem, simulated)?,
     };
     if member.state == State::Present {
-        member.state = state_by_replica(&*disk, &member.row)?;
+        member.replica = replica::newest_on(&*disk)?;
+        member.state = state_by_replica(member.replica, &member.row);
     }
     if member.state.is_usable() {
         (member.disk, member.filesystem) = (Some(disk), Some(filesystem));
@@ -331,10 +334,10 @@ fn state_by_label(
 }
 
 /// The replica on a disk tells how far the disk has come.
-fn state_by_replica(disk: &dyn Disk, row: &DiskRow) -> Result<State> {
-    let Some(expected) = row.replica else { return Ok(State::Present) };
-    let found = replica::newest_on(disk)?.map_or(0, |stamp| stamp.number);
-    Ok(if found < expected { State::OlderCopy { found, expected } } else { State::Present })
+fn state_by_replica(replica: Option<Stamp>, row: &DiskRow) -> State {
+    let Some(expected) = row.replica else { return State::Present };
+    let found = replica.map_or(0, |stamp| stamp.number);
+    if found < expected { State::OlderCopy { found, expected } } else { State::Present }
 }
 
 fn find_double_claims(machine: &dyn Machine, specs: &[DiskSpec], members: &mut [Member]) {

@@ -513,6 +513,6 @@ fn make_node(pool: &Pool, source: &dyn Disk, member: &Member, path: &RelPath, ki
     target.set_attributes(path, &attributes)?;
     durable::sync_parents(target, [path])?;
     let Some(made) = target.stat(path)? else { return Ok(()) };
-    let node = NodeRow { kind, attributes, ctime: made.ctime, target: Some(goes_to), recorded: false };
+    let node = NodeRow { kind, attributes, ctime: made.ctime, target: Some(goes_to), recorded: 0 };
     pool.catalogue.transaction(|t| nodes::set(t, member.row.id, path, &node))
 }

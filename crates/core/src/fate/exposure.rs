@@ -1,6 +1,6 @@
 //! For every content the sets of disks whose loss it does not survive, in a form that any set can be held against.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::collections::hash_map::Entry;
 
 use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
@@ -91,7 +91,8 @@ pub struct ExposureId(u32);
 pub struct Exposures {
     lists: Vec<Vec<Limit>>,
     of_version: Vec<ExposureId>,
-    replicas: ExposureId,
+    /// For each checkpoint that a replica is of: the limits of what replicas know from then on.
+    replicas: BTreeMap<u32, ExposureId>,
     missing: DiskSet,
 }
 
@@ -125,10 +126,12 @@ impl Exposures {
                 segment.entered.iter().copied().for_each(&mut expose);
             }
         });
-        let holders: DiskSet =
-            model.replicas.iter().filter(|disk| !missing.contains(disk)).copied().collect();
-        let spare = i16::try_from(holders.count_in(&holders)).unwrap_or(i16::MAX) - 1;
-        let replicas = lists.list(vec![Limit { spare, within: holders }]);
+        let mut replicas = BTreeMap::new();
+        for of in model.replicas.values() {
+            let holders: DiskSet = model.replicas_with(*of).filter(|disk| !missing.contains(disk)).collect();
+            let spare = i16::try_from(holders.count_in(&holders)).unwrap_or(i16::MAX) - 1;
+            replicas.insert(*of, lists.list(vec![Limit { spare, within: holders }]));
+        }
         Self { lists: lists.lists, of_version, replicas, missing: missing.iter().copied().collect() }
     }
 
@@ -142,17 +145,23 @@ impl Exposures {
         exposures.flat_map(|id| &self.lists[id.0 as usize]).flat_map(|limit| limit.within.iter()).collect()
     }
 
+    /// The limits of what replicas know from a checkpoint on.
+    fn of_recorded(&self, recorded: u32) -> ExposureId {
+        let known = self.replicas.range(recorded.max(1)..).next().filter(|_| recorded > 0);
+        known.map_or(ALONE, |(_, limits)| *limits)
+    }
+
     /// The limits of an object's present content: if its own disk is lost and one of them is passed, it does not
     /// come back as it is.
     pub fn of(&self, model: &Model, object: &ObjectState) -> ExposureId {
         if let Some(recorded) = object.catalogued {
-            return if recorded { self.replicas } else { ALONE };
+            return self.of_recorded(recorded);
         }
         let Some(index) = object.present() else { return ALONE };
         let version = &model.versions[index as usize];
         match version.is_complete() {
             false => ALONE,
-            true if version.data == 0 => self.replicas,
+            true if version.data == 0 => self.of_recorded(version.recorded),
             true => self.of_version[index as usize],
         }
     }

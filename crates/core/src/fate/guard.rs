@@ -108,7 +108,7 @@ fn guard_of(model: &Model, object: &ObjectState, tightest: &[Tightest], missing:
 /// the catalogue, and comes back as long as a replica does.
 pub fn own_trouble(model: &Model, object: &ObjectState) -> Option<Unguarded> {
     if let Some(recorded) = object.catalogued {
-        return Some(if recorded { Unguarded::NoReplica } else { Unguarded::New });
+        return Some(if recorded > 0 { Unguarded::NoReplica } else { Unguarded::New });
     }
     let is_on_lane = model.lanes.iter().any(|lane| lane.disk == object.disk);
     if !is_on_lane && !model.lanes.is_empty() {
@@ -127,10 +127,12 @@ pub fn own_trouble(model: &Model, object: &ObjectState) -> Option<Unguarded> {
     }
 }
 
-/// What lives in the catalogue survives while one other member carries a current replica.
+/// What lives in the catalogue survives while one other member carries a replica that knows it.
 fn replica_guard(model: &Model, object: &ObjectState, missing: &LostSet) -> Guard {
+    let of_version = || object.version.map_or(0, |version| model.versions[version as usize].recorded);
+    let recorded = object.catalogued.unwrap_or_else(of_version);
     let others =
-        model.replicas.iter().filter(|disk| **disk != object.disk && !missing.contains(disk)).count();
+        model.replicas_with(recorded).filter(|disk| *disk != object.disk && !missing.contains(disk)).count();
     let spare = others.saturating_sub(usize::from(missing.contains(&object.disk)));
     match u8::try_from(spare).unwrap_or(u8::MAX) {
         0 => Guard { level: 0, reason: Some(Unguarded::NoReplica) },

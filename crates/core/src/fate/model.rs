@@ -80,8 +80,9 @@ pub struct VersionState {
     pub data: u64,
     /// Granules of it that do lie in the lane.
     pub mapped: u64,
-    /// A replica of the catalogue knows it: what has no data at all comes back from there.
-    pub recorded: bool,
+    /// The checkpoint from which on replicas of the catalogue know it, 0 while none does: what has no data at all comes back
+    /// from one of those.
+    pub recorded: u32,
 }
 
 /// How the content on disk stands to the last one that was checksummed.
@@ -112,8 +113,9 @@ pub struct ObjectState {
     pub standing: Standing,
     /// The content of the last sync, where it is another one.
     pub older: Option<u32>,
-    /// Symlinks and the like: everything about it is in the catalogue, and a replica knows it.
-    pub catalogued: Option<bool>,
+    /// Symlinks and the like: everything about it is in the catalogue. The checkpoint from which on replicas know it, 0 while
+    /// none does.
+    pub catalogued: Option<u32>,
 }
 
 /// A file that consists of several objects, as positions in [`Model::objects`]: one copy of it is enough, and so are all
@@ -158,11 +160,16 @@ pub struct Model {
     pub objects: Vec<ObjectState>,
     /// The files that consist of several objects; every other object is a file by itself.
     pub composites: Vec<Composite>,
-    /// The disks that carry a current replica of the catalogue.
-    pub replicas: BTreeSet<DiskIndex>,
+    /// The disks that carry a replica of the catalogue, each with the checkpoint that it is of.
+    pub replicas: BTreeMap<DiskIndex, u32>,
 }
 
 impl Model {
+    /// The disks with a replica that knows what replicas know from this checkpoint on; none of what none knows.
+    pub fn replicas_with(&self, recorded: u32) -> impl Iterator<Item = DiskIndex> {
+        self.replicas.iter().filter(move |(_, of)| recorded > 0 && **of >= recorded).map(|(disk, _)| *disk)
+    }
+
     /// Adds a parity drive that is computed wherever all of a row can be had, as the disk after the last of so many;
     /// nothing where there are eight already.
     pub fn add_parity(&mut self, disks: usize) {
@@ -191,7 +198,7 @@ impl Model {
 impl VersionState {
     /// Whether all of it is in the snapshot.
     pub fn is_complete(&self) -> bool {
-        if self.data == 0 { self.recorded } else { self.mapped == self.data }
+        if self.data == 0 { self.recorded > 0 } else { self.mapped == self.data }
     }
 
     /// The number of its checksum cells.

@@ -81,8 +81,8 @@ pub fn cells_back(version: &VersionState, lost: impl Iterator<Item = Rows>) -> u
 /// Computes the fate of every object when `lost` disks are gone.
 pub fn verdicts(model: &Model, lost: &LostSet) -> Verdicts {
     let losses = losses(model, lost);
-    let replica = model.replicas.iter().any(|disk| !lost.contains(disk));
-    let judge = Judge { model, losses: &losses, replica };
+    let surviving = model.replicas.iter().filter(|(disk, _)| !lost.contains(disk)).map(|(_, of)| *of).max();
+    let judge = Judge { model, losses: &losses, replica: surviving.unwrap_or(0) };
     let (fates, sources) = model
         .objects
         .iter()
@@ -107,13 +107,19 @@ pub fn fate_by_contents(present: Option<Recovered>, past: &[Recovered]) -> (Fate
 struct Judge<'a> {
     model: &'a Model,
     losses: &'a Losses,
-    replica: bool,
+    /// The checkpoint of the newest replica that survives; 0 where none does.
+    replica: u32,
 }
 
 impl Judge<'_> {
+    /// Whether a replica that survives knows what replicas know from this checkpoint on.
+    fn is_known(&self, recorded: u32) -> bool {
+        recorded > 0 && recorded <= self.replica
+    }
+
     fn fate(&self, object: &ObjectState) -> (Fate, Option<u32>) {
         if let Some(recorded) = object.catalogued {
-            return (if recorded && self.replica { Fate::Rebuilt } else { Fate::Gone }, None);
+            return (if self.is_known(recorded) { Fate::Rebuilt } else { Fate::Gone }, None);
         }
         let present = object.present().map(|v| self.recovered(v));
         let past: Vec<u32> = object.past().collect();
@@ -127,7 +133,7 @@ impl Judge<'_> {
     fn recovered(&self, index: u32) -> Recovered {
         let version = &self.model.versions[index as usize];
         if version.data == 0 {
-            return if version.recorded && self.replica { Recovered::Whole } else { Recovered::Nothing };
+            return if self.is_known(version.recorded) { Recovered::Whole } else { Recovered::Nothing };
         }
         if version.mapped == 0 {
             return Recovered::Nothing;

@@ -20,8 +20,8 @@ pub struct NodeRow {
     pub ctime: i64,
     /// Where a symlink points.
     pub target: Option<Vec<u8>>,
-    /// A replica of the catalogue knows it as it is.
-    pub recorded: bool,
+    /// The checkpoint from which on replicas of the catalogue know it as it is; 0 while none does.
+    pub recorded: u32,
 }
 
 const fn kind_code(kind: EntryKind) -> i64 {

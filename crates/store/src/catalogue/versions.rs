@@ -23,7 +23,7 @@ pub struct VersionRow {
     /// The attributes of the file when it was checksummed.
     pub attributes: Attributes,
     /// A replica of the catalogue knows it.
-    pub recorded: bool,
+    pub recorded: u32,
     /// Its file was read in part only: the checksums of the later cells, and that of the whole, are not known yet.
     pub unfinished: bool,
 }
@@ -188,7 +188,7 @@ pub fn get(c: &Connection, id: VersionId) -> Result<VersionRow> {
 /// What the database says.
 pub fn for_each(
     c: &Connection,
-    mut visit: impl FnMut(VersionId, DiskId, ByteLength, u64, bool),
+    mut visit: impl FnMut(VersionId, DiskId, ByteLength, u64, u32),
 ) -> Result<()> {
     let mut statement =
         c.prepare_cached("SELECT id, disk, size, data_granules, recorded FROM version ORDER BY id")?;
@@ -230,11 +230,26 @@ pub fn set_attributes(c: &Connection, id: VersionId, attributes: &Attributes) ->
 /// # Errors
 /// What the database says.
 pub fn record_all(c: &Connection) -> Result<()> {
-    c.execute_batch(
-        "UPDATE version SET recorded = 1 WHERE recorded = 0;
-         UPDATE node SET recorded = 1 WHERE recorded = 0;",
-    )?;
+    let coming = coming_checkpoint(c)?;
+    c.execute("UPDATE version SET recorded = ?1 WHERE recorded = 0", [coming])?;
+    c.execute("UPDATE node SET recorded = ?1 WHERE recorded = 0", [coming])?;
     Ok(())
+}
+
+/// As [`record_all`], for what has no rows at all, and so is as well guarded by a replica as it will ever be.
+///
+/// # Errors
+/// What the database says.
+pub fn record_without_data(c: &Connection) -> Result<()> {
+    let coming = coming_checkpoint(c)?;
+    c.execute("UPDATE version SET recorded = ?1 WHERE recorded = 0 AND data_granules = 0", [coming])?;
+    c.execute("UPDATE node SET recorded = ?1 WHERE recorded = 0", [coming])?;
+    Ok(())
+}
+
+/// The number of the checkpoint that the replicas will be of that are made next.
+fn coming_checkpoint(c: &Connection) -> Result<i64> {
+    Ok(c.query_row("SELECT COALESCE(MAX(number), 0) + 1 FROM checkpoint", [], |row| row.get(0))?)
 }
 
 /// Forgets contents that neither the snapshot nor an object refers to.
@@ -245,7 +260,7 @@ pub fn forget_unused(c: &Connection) -> Result<()> {
     c.execute_batch(
         "UPDATE object SET older = NULL WHERE older IS NOT NULL
             AND older NOT IN (SELECT version FROM lane)
-            AND EXISTS (SELECT 1 FROM version v WHERE v.id = object.version AND v.recorded = 1 AND object.standing = 0);
+            AND EXISTS (SELECT 1 FROM version v WHERE v.id = object.version AND v.recorded > 0 AND object.standing = 0);
          DELETE FROM version WHERE id NOT IN (SELECT version FROM lane)
             AND id NOT IN (SELECT version FROM object WHERE version IS NOT NULL)
             AND id NOT IN (SELECT older FROM object WHERE older IS NOT NULL);

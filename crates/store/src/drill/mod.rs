@@ -187,13 +187,13 @@ impl<'a> Pass<'a> {
         lost: &[DiskId],
         sample: Option<f64>,
     ) -> Result<Self> {
-        let has_replica = model.keeps_a_replica(lost);
+        let newest_replica = model.newest_replica(lost);
         let mut provers = Vec::new();
         for (position, lane) in snapshot.lanes.iter().enumerate().filter(|(_, l)| lost.contains(&l.disk)) {
-            provers.push(Prover::open(pool, lane.disk, position, has_replica, sample)?);
+            provers.push(Prover::open(pool, lane.disk, position, newest_replica, sample)?);
         }
         for cache in pool.members_of(volume, Role::Cache).filter(|m| lost.contains(&m.row.id)) {
-            provers.push(Prover::open(pool, cache.row.id, usize::MAX, has_replica, sample)?);
+            provers.push(Prover::open(pool, cache.row.id, usize::MAX, newest_replica, sample)?);
         }
         let parities: Vec<DiskId> = pool.members_of(volume, Role::Parity).map(|m| m.row.id).collect();
         let survivors: Vec<DiskId> = parities.into_iter().filter(|id| !lost.contains(id)).collect();

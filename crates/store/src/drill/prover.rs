@@ -39,14 +39,14 @@ impl Prover {
         pool: &Pool,
         disk: DiskId,
         lane: usize,
-        has_replica: bool,
+        newest_replica: u32,
         sample: Option<f64>,
     ) -> Result<Self> {
         let mut jobs = jobs(pool, disk)?;
         if let Some(share) = sample {
             jobs.retain(|job| is_drawn(job.object, share));
         }
-        let assemblies = assemblies(pool, disk, &jobs, has_replica)?;
+        let assemblies = assemblies(pool, disk, &jobs, newest_replica)?;
         Ok(Self {
             disk,
             lane,

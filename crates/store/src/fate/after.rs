@@ -201,7 +201,7 @@ impl VolumeModel {
         let unsound = self.unsound_granules();
         for version in &mut self.model.versions {
             version.mapped = 0;
-            version.recorded = true;
+            version.recorded = 1;
         }
         let mut provisional: BTreeMap<VersionId, u32> = BTreeMap::new();
         for id in coming.unread {
@@ -246,9 +246,9 @@ impl VolumeModel {
         self.model.parities.iter_mut().for_each(|parity| parity.set_invalid(unsure.clone()));
         self.model.unmapped.clear();
         let all = (0..self.disks.len()).filter_map(|index| u16::try_from(index).ok()).map(DiskIndex);
-        self.model.replicas = all.filter(|disk| !self.missing.contains(disk)).collect();
+        self.model.replicas = all.filter(|disk| !self.missing.contains(disk)).map(|disk| (disk, 1)).collect();
         for object in &mut self.model.objects {
-            object.catalogued = object.catalogued.map(|_| true);
+            object.catalogued = object.catalogued.map(|_| 1);
             if object.standing == Standing::Same {
                 object.older = None;
             }
@@ -273,7 +273,7 @@ impl VolumeModel {
         let version = u32::try_from(self.model.versions.len()).unwrap_or(u32::MAX);
         let state = &mut self.model.objects[object];
         let cell = cell_size(state.size) / GRANULE;
-        self.model.versions.push(VersionState { size: state.size, cell, data: 0, mapped: 0, recorded: true });
+        self.model.versions.push(VersionState { size: state.size, cell, data: 0, mapped: 0, recorded: 1 });
         (state.version, state.standing, state.older) = (Some(version), Standing::Same, None);
         version
     }
@@ -346,7 +346,8 @@ impl VolumeModel {
         }
         self.refill_lane(disk, &lost.lost);
         self.missing.remove(&disk);
-        self.model.replicas.insert(disk);
+        let newest = self.model.replicas.values().max().copied().unwrap_or(1);
+        self.model.replicas.insert(disk, newest);
         let told = |count: Count, what: &str| {
             (count.files > 0).then(|| format!("{} files ({}) of {name} {what}", count.files, count.bytes))
         };

@@ -59,10 +59,14 @@ pub fn load(pool: &Pool, volume: &str) -> Result<VolumeModel> {
     loaded.add_symlinks(pool, &holders)?;
     loaded.add_copies(pool)?;
     loaded.add_pieces(pool)?;
-    let head = parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
-    for member in pool.members.iter().filter(|m| m.state.is_usable() && m.row.replica == head) {
-        // Only members of the volume have an index; those of other volumes would only add to the guard.
-        loaded.model.replicas.extend(loaded.index(member.row.id));
+    for member in pool.members.iter().filter(|m| m.state.is_usable()) {
+        // What lies on the disk counts, whatever was noted of it. Only members of the volume have an index; those of other
+        // volumes would only add to the guard.
+        if let (Some(index), Some(stamp)) = (loaded.index(member.row.id), member.replica)
+            && parity_state::knows(pool.catalogue.reading(), stamp.id)?
+        {
+            loaded.model.replicas.insert(index, u32::try_from(stamp.number).unwrap_or(u32::MAX));
+        }
     }
     Ok(loaded)
 }

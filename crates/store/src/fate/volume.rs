@@ -110,10 +110,12 @@ impl VolumeModel {
         named.iter().filter_map(|id| self.index(*id)).chain(self.missing.iter().copied()).collect()
     }
 
-    /// Whether a replica of the catalogue is left when these are lost: what lives in the catalogue alone comes back.
-    pub fn keeps_a_replica(&self, named: &[DiskId]) -> bool {
+    /// The checkpoint of the newest replica of the catalogue that is left when these are lost, 0 where none is: what lives
+    /// in the catalogue alone comes back as far as that knows it.
+    pub fn newest_replica(&self, named: &[DiskId]) -> u32 {
         let gone = self.lost_set(named);
-        self.model.replicas.iter().any(|disk| !gone.contains(disk))
+        let left = self.model.replicas.iter().filter(|(disk, _)| !gone.contains(disk));
+        left.map(|(_, of)| *of).max().unwrap_or(0)
     }
 
     /// The same volume without some of its parity disks.

@@ -11,7 +11,7 @@ use sieve_core::pool::parse;
 pub(crate) use new_disk::{NewDisk, refuse_unlabelled};
 
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{disks, mark_changed};
+use crate::catalogue::{disks, mark_changed, versions};
 use crate::error::{Error, Kind, Result};
 use crate::label;
 use crate::member::recognise;
@@ -40,9 +40,18 @@ pub(crate) fn forget_intents(pool: &Pool, is_done: impl Fn(&Intent) -> bool) -> 
 
 /// Who belongs to the pool changed: a checkpoint of its own, and a replica on every member.
 pub(crate) fn tell_all_members(pool: &mut Pool) -> Result<()> {
+    let too_full = replicas_follow(pool)?;
+    pool.notes.extend(too_full);
+    pool.refresh_rows()
+}
+
+/// A checkpoint of its own, and a replica on every member that is there: from then on they know what has no rows (empty
+/// files, symlinks, folders, files of holes), which nothing else guards. Tells which members are too full, in words.
+pub(crate) fn replicas_follow(pool: &Pool) -> Result<Vec<String>> {
     pool.catalogue.transaction(|t| {
         mark_changed(t)?;
         note_pool_file(t, pool)?;
+        versions::record_without_data(t)?;
         first_checkpoint(t, &*pool.machine).map(|_| ())
     })?;
     let export = Export::take(&pool.catalogue)?;
@@ -52,8 +61,7 @@ pub(crate) fn tell_all_members(pool: &mut Pool) -> Result<()> {
             too_full.push(format!("{} is too full for a replica of the catalogue", member.row.name));
         }
     }
-    pool.notes.extend(too_full);
-    pool.refresh_rows()
+    Ok(too_full)
 }
 
 /// Finishes what an interrupted change of members had begun; tells whether the pool file is another now.

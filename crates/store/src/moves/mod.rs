@@ -22,6 +22,7 @@ use crate::event::{Event, Observer, Unit};
 use crate::fate::Count;
 use crate::held::{self, ToHold, Watch};
 use crate::journal;
+use crate::membership::replicas_follow;
 use crate::pipeline::{Pace, Paced, Restraint};
 use crate::pool::Pool;
 use crate::scan::is_held;
@@ -131,7 +132,10 @@ pub(crate) fn execute(
         folders: BTreeMap::new(),
         moved: Moved::default(),
     };
-    let outcome = relocation.all(moves, restraint);
+    // Files without data make the replicas follow: those go together, at the end.
+    let (empty, full): (Vec<Move>, Vec<Move>) = moves.iter().cloned().partition(|m| m.size == ByteLength::ZERO);
+    let in_order = [full, empty].concat();
+    let outcome = relocation.all(&in_order, restraint);
     relocation.finish_folders()?;
     let Relocation { spaces, moved, .. } = relocation;
     spaces.finish()?;
@@ -246,6 +250,10 @@ impl Relocation<'_> {
     fn finish(&mut self, batch: Batch<'_>) -> Result<()> {
         self.make_durable(&batch.files)?;
         self.record(&batch.files)?;
+        if batch.files.iter().any(|file| file.done.copies.iter().any(|(.., data)| data.is_empty())) {
+            // What has no rows is guarded by the replicas alone: they know the copy before its source goes (L8).
+            replicas_follow(self.pool)?;
+        }
         let files = batch.files.into_iter().map(|file| Leaver {
             of: file.of,
             watched: file.done.watched,

@@ -12,6 +12,7 @@ use super::jobs::{self, Assembly, Job};
 use super::run::DataTarget;
 use super::{RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::nodes::NodeRow;
 use crate::catalogue::{self, disks, held_files, nodes, objects, parity_state, versions};
 use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
@@ -113,7 +114,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         }
     }
     for (path, node) in &symlinks {
-        let comes_back = node.recorded && target.has_replica || is_elsewhere(pool, target, path, node)?;
+        let comes_back = (1..=target.newest_replica).contains(&node.recorded) || is_elsewhere(pool, target, path, node)?;
         let fate = if comes_back { Fate::Rebuilt } else { Fate::Gone };
         report.obtained.add(fate, sieve_core::units::ByteLength::ZERO);
         if !comes_back {
@@ -257,7 +258,7 @@ pub(super) fn commit(
                 let (_, source) = jobs::outcome(job, &target.assemblies);
                 adopt_object(t, target, job, source)?;
             }
-            forget_lost_symlinks(t, target)?;
+            accept_nodes(t, target)?;
             objects::forget_nameless(t, target.disk_id)?;
         }
         for part in images.iter().flat_map(ParityImage::parts) {
@@ -301,7 +302,7 @@ fn adopt_object(
 }
 
 /// Whether another disk of a mirrored volume has the same symlink.
-fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &nodes::NodeRow) -> Result<bool> {
+fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &NodeRow) -> Result<bool> {
     let row = &pool.member(target.disk_id)?.row;
     if pool.volume(Some(&row.volume))?.kind != VolumeKind::Mirrored {
         return Ok(false);
@@ -316,16 +317,20 @@ fn is_elsewhere(pool: &Pool, target: &DataTarget, path: &RelPath, node: &nodes::
     Ok(false)
 }
 
-fn forget_lost_symlinks(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
-    let mut lost = Vec::new();
+/// What lies there besides files: what did not come back is forgotten, and what did is what it was, made anew: the replicas
+/// go on knowing it (L8).
+fn accept_nodes(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
+    let (mut lost, mut back) = (Vec::new(), Vec::new());
     nodes::for_each(t, target.disk_id, |path, node| {
-        let is_back = target.disk.stat(&path)?.is_some_and(|stat| stat.kind == EntryKind::Symlink);
-        if node.kind != EntryKind::Folder && !is_back {
-            lost.push(path);
+        match target.disk.stat(&path)?.filter(|stat| stat.kind == node.kind) {
+            Some(stat) => back.push((path, NodeRow { ctime: stat.ctime, ..node })),
+            None if node.kind == EntryKind::Folder => {}
+            None => lost.push(path),
         }
         Ok(())
     })?;
-    lost.iter().try_for_each(|path| nodes::remove(t, target.disk_id, path))
+    lost.iter().try_for_each(|path| nodes::remove(t, target.disk_id, path))?;
+    back.iter().try_for_each(|(path, node)| nodes::set(t, target.disk_id, path, node))
 }
 
 pub(super) fn new_path(target: &Target) -> Edit {

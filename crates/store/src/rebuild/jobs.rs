@@ -44,7 +44,7 @@ pub(crate) fn assemblies(
     pool: &Pool,
     disk: DiskId,
     jobs: &[Job],
-    has_replica: bool,
+    newest_replica: u32,
 ) -> Result<BTreeMap<VersionId, Assembly>> {
     let lane = parity_state::lane(pool.catalogue.reading(), disk)?;
     let mut found: BTreeMap<VersionId, Assembly> = BTreeMap::new();
@@ -59,7 +59,7 @@ pub(crate) fn assemblies(
         let row = versions::get(pool.catalogue.reading(), *version)?;
         let data: u64 = row.data.iter().map(|r| r.length()).sum();
         let mapped = mapped_granules.get(version).copied().unwrap_or(0);
-        if data == 0 && !(row.recorded && has_replica) || data > 0 && mapped == 0 {
+        if data == 0 && !(1..=newest_replica).contains(&row.recorded) || data > 0 && mapped == 0 {
             continue;
         }
         let mut lost = Vec::new();

@@ -135,8 +135,8 @@ pub struct Prepared {
     /// What it will do.
     pub plan: RebuildPlan,
     targets: Vec<Target>,
-    /// A survivor carries a current replica: what lives in the catalogue alone comes back, as promised.
-    has_replica: bool,
+    /// The checkpoint of the newest replica that survives; 0 where none does.
+    newest_replica: u32,
     /// What needs no parity.
     copies: copies::Copies,
 }
@@ -201,8 +201,8 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
     }
     let edits: Vec<Edit> = targets.iter().map(finish::new_path).collect();
     pool_file::rehearse(&pool.file, &edits)?;
-    let has_replica = model.keeps_a_replica(&lost);
-    Ok(Prepared { plan, targets, has_replica, copies })
+    let newest_replica = model.newest_replica(&lost);
+    Ok(Prepared { plan, targets, newest_replica, copies })
 }
 
 /// Rebuilds what was planned.

@@ -47,7 +47,7 @@ pub(super) struct DataTarget {
     /// Contents that something held comes back with.
     pub(super) held: BTreeSet<VersionId>,
     /// What lives in the catalogue alone comes back.
-    pub(super) has_replica: bool,
+    pub(super) newest_replica: u32,
     /// What comes back in pieces is kept beside its name.
     salvages: bool,
     /// The bytes that are missing of contents that came back in pieces and are kept: from, up to.
@@ -141,11 +141,11 @@ fn open_data(
     pool: &Pool,
     target: &Target,
     snapshot: &Snapshot,
-    has_replica: bool,
+    newest_replica: u32,
     copies: &copies::Copies,
 ) -> Result<DataTarget> {
     let jobs = jobs::jobs(pool, target.row.id)?;
-    let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs, has_replica)?;
+    let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs, newest_replica)?;
     for job in jobs.iter().filter(|job| copies.contains_key(&job.object)) {
         // In no lane, but a run before may have copied it.
         let Some(version) = job.version else { continue };
@@ -165,7 +165,7 @@ fn open_data(
         finished,
         shared: BTreeSet::new(),
         held: BTreeSet::new(),
-        has_replica,
+        newest_replica,
         salvages: false,
         holes: BTreeMap::new(),
         workspace: Workspace::begin(&target.new.disk, pool.machine.random())?,
@@ -220,7 +220,7 @@ impl<'a> Pass<'a> {
                         pool,
                         target,
                         snapshot,
-                        prepared.has_replica,
+                        prepared.newest_replica,
                         &prepared.copies,
                     )?);
                 }
@@ -421,7 +421,7 @@ impl DataTarget {
     /// What a copy did not bring is left to parity, as if it had not been tried.
     pub(super) fn reopen(&mut self, pool: &Pool, version: VersionId) -> Result<()> {
         self.assemblies.remove(&version);
-        let again = jobs::assemblies(pool, self.disk_id, &self.jobs, self.has_replica)?;
+        let again = jobs::assemblies(pool, self.disk_id, &self.jobs, self.newest_replica)?;
         if let Some((version, assembly)) = again.into_iter().find(|(found, _)| *found == version) {
             self.assemblies.insert(version, assembly);
         }

@@ -248,7 +248,7 @@ impl Applier<'_> {
                 EntryKind::Folder => self.extended(&path, &stat),
                 _ => Attributes::of(&stat, Vec::new()),
             };
-            let node = NodeRow { kind: stat.kind, attributes, ctime: stat.ctime, target, recorded: false };
+            let node = NodeRow { kind: stat.kind, attributes, ctime: stat.ctime, target, recorded: 0 };
             nodes::set(self.transaction, self.disk_id, &path, &node)?;
         }
         Ok(())

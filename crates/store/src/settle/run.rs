@@ -19,6 +19,7 @@ use crate::held;
 use crate::journal;
 use crate::label::Role;
 use crate::member::looks_of;
+use crate::membership::replicas_follow;
 use crate::moves::{self, Moved};
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
@@ -174,42 +175,63 @@ impl<'a> Folders<'a> {
         Ok(false)
     }
 
-    /// Symlinks are made anew on a data disk, then go.
+    /// Symlinks are made anew on a data disk; when the replicas know them there, those on the caches go (L8).
     fn move_symlinks(&self, pool: &Pool) -> Result<u64> {
-        let mut count = 0;
+        let mut made = Vec::new();
         for (cache, path, node) in self.of_kind(EntryKind::Symlink) {
             let from = pool.member(*cache)?.writable()?;
-            let Some(target) = from.stat(path)?.filter(|s| s.kind == EntryKind::Symlink) else { continue };
+            let Some(stat) = from.stat(path)?.filter(|s| s.kind == EntryKind::Symlink) else { continue };
             let goes_to = from.read_link(path)?;
-            if !self.is_on_disks(pool, path)? {
-                let Some(home) = self.home_of(pool, path)? else { continue };
-                let disk = pool.member(home)?.writable()?;
-                if let Some(parent) = path.parent() {
-                    durable::make_folders(&**disk, &parent, |folder| looks_of(&**from, folder))?;
-                }
-                let attributes = Attributes { mtime: target.mtime, ..node.attributes.clone() };
-                disk.make_symlink(&goes_to, path)?;
-                disk.set_attributes(path, &attributes)?;
-                durable::sync_parents(&**disk, [path])?;
-                let Some(made) = disk.stat(path)?.filter(|stat| stat.kind == EntryKind::Symlink) else {
-                    continue;
-                };
-                // It lives in the catalogue alone: whoever knew it on the cache knows it on the disk (L8).
-                let (kind, ctime, target) = (EntryKind::Symlink, made.ctime, Some(goes_to.clone()));
-                let on_disk = NodeRow { kind, attributes, ctime, target, recorded: node.recorded };
-                pool.catalogue.transaction(|t| nodes::set(t, home, path, &on_disk))?;
-            } else if !self.has_same_symlink(pool, path, &goes_to)? {
-                continue;
+            let is_there = match self.is_on_disks(pool, path)? {
+                true => self.has_same_symlink(pool, path, &goes_to)?,
+                false => self.make_symlink(pool, from, path, &goes_to, stat.mtime, node)?,
+            };
+            if is_there {
+                made.push((*cache, path, goes_to));
             }
+        }
+        if !made.is_empty() {
+            replicas_follow(pool)?;
+        }
+        let mut count = 0;
+        for (cache, path, goes_to) in made {
+            let from = pool.member(cache)?.writable()?;
             let is_it = |stat: &Stat, aside: &RelPath| {
                 Ok(stat.kind == EntryKind::Symlink && from.read_link(aside)? == goes_to)
             };
             if held::discard(&**from, pool.machine.random(), path, is_it)? {
-                forget_node(pool, *cache, path)?;
+                forget_node(pool, cache, path)?;
                 count += 1;
             }
         }
         Ok(count)
+    }
+
+    fn make_symlink(
+        &self,
+        pool: &Pool,
+        from: &Arc<dyn Disk>,
+        path: &RelPath,
+        goes_to: &[u8],
+        mtime: i64,
+        node: &NodeRow,
+    ) -> Result<bool> {
+        let Some(home) = self.home_of(pool, path)? else { return Ok(false) };
+        let disk = pool.member(home)?.writable()?;
+        if let Some(parent) = path.parent() {
+            durable::make_folders(&**disk, &parent, |folder| looks_of(&**from, folder))?;
+        }
+        let attributes = Attributes { mtime, ..node.attributes.clone() };
+        disk.make_symlink(goes_to, path)?;
+        disk.set_attributes(path, &attributes)?;
+        durable::sync_parents(&**disk, [path])?;
+        let Some(made) = disk.stat(path)?.filter(|stat| stat.kind == EntryKind::Symlink) else {
+            return Ok(false);
+        };
+        let (kind, ctime, target) = (EntryKind::Symlink, made.ctime, Some(goes_to.to_vec()));
+        let on_disk = NodeRow { kind, attributes, ctime, target, recorded: 0 };
+        pool.catalogue.transaction(|t| nodes::set(t, home, path, &on_disk))?;
+        Ok(true)
     }
 
     fn has_same_symlink(&self, pool: &Pool, path: &RelPath, target: &[u8]) -> Result<bool> {

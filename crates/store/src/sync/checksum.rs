@@ -242,7 +242,7 @@ pub(super) fn older_content(t: &Connection, object: &ObjectRow) -> Result<Option
         .prepare_cached(
             "SELECT EXISTS (SELECT 1 FROM lane WHERE disk = ?1 AND version = ?2)
                      AND NOT EXISTS (SELECT 1 FROM unfinished WHERE version = ?2)
-                 OR EXISTS (SELECT 1 FROM version WHERE id = ?2 AND data_granules = 0 AND recorded = 1)",
+                 OR EXISTS (SELECT 1 FROM version WHERE id = ?2 AND data_granules = 0 AND recorded > 0)",
         )?
         .query_row((object.disk.get(), version.get()), |row| row.get(0))?;
     Ok(if in_snapshot { Some(version) } else { object.older })
