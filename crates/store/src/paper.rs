@@ -201,6 +201,8 @@ impl PaperPool {
             proven: Vec::new(),
             limits: Vec::new(),
             caches: Vec::new(),
+            out_of_sight: Vec::new(),
+            damaged_tables: Vec::new(),
             notes: self.durations(),
         })
     }

@@ -12,6 +12,7 @@ use crate::catalogue::{apart, held_files, intents, objects, parity_state};
 use crate::error::Result;
 use crate::event::Silent;
 use crate::fate::{self, Count, VolumeModel};
+use crate::images::open_images;
 use crate::label::Role;
 use crate::member::State;
 use crate::moves::Unfinished;
@@ -51,6 +52,12 @@ pub struct Status {
     /// The caches.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub caches: Vec<CacheStatus>,
+    /// Folders whose content cannot be seen, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub out_of_sight: Vec<String>,
+    /// What is damaged of parity drives besides cells that were read, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub damaged_tables: Vec<String>,
     /// What was noticed, in words.
     pub notes: Vec<String>,
 }
@@ -140,6 +147,8 @@ impl Status {
             && self.unguarded.is_empty()
             && self.damaged_cells == 0
             && self.conflicts.is_empty()
+            && self.out_of_sight.is_empty()
+            && self.damaged_tables.is_empty()
     }
 }
 
@@ -149,7 +158,11 @@ impl Status {
 /// What a disk or the database says.
 pub fn status(pool: &mut Pool) -> Result<Status> {
     let mut notes = pool.notes.clone();
-    notes.extend(scan::scan_all(pool, |_| true, &Silent)?.into_iter().flat_map(|report| report.left_alone));
+    let mut out_of_sight = Vec::new();
+    for report in scan::scan_all(pool, |_| true, &Silent)? {
+        notes.extend(report.left_alone);
+        out_of_sight.extend(report.out_of_sight);
+    }
     pool.refresh_rows()?;
     let mut status = Status {
         pool: pool.spec.name.clone(),
@@ -165,6 +178,8 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         proven: crate::catalogue::proofs::all(pool.catalogue.reading())?,
         limits: limits(pool)?,
         caches: caches(pool)?,
+        out_of_sight,
+        damaged_tables: Vec::new(),
         notes,
     };
     for member in &pool.members {
@@ -198,13 +213,40 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
             ));
         }
     }
+    status.damaged_tables = tables(pool)?;
     add_guards(pool, &mut status)?;
-    let holds =
-        |i: &intents::Intent| matches!(i, intents::Intent::Hold { .. } | intents::Intent::HoldAll { .. });
-    if intents::all(pool.catalogue.reading())?.iter().any(|(_, intent)| holds(intent)) {
-        status.notes.push("another command is removing files right now".into());
+    if !intents::all(pool.catalogue.reading())?.is_empty() {
+        status.notes.push(
+            "something was begun and is not finished: another command is at it, or the next one that writes finishes it"
+                .into(),
+        );
     }
     Ok(status)
+}
+
+/// Parity that is expected on a drive and is not valid there, in words: its table was damaged, or the drive is new.
+///
+/// # Errors
+/// What a disk or the database says.
+pub fn tables(pool: &Pool) -> Result<Vec<String>> {
+    let mut found = Vec::new();
+    for volume in pool.volumes() {
+        let expected = parity_state::parity_cells(pool.catalogue.reading(), &volume.name)?;
+        for image in open_images(pool, &volume.name, &[])? {
+            for part in image.parts() {
+                let name = &pool.member(part.member())?.row.name;
+                let missing = part.missing(&expected).len();
+                match (part.damage(), missing) {
+                    (Some(why), _) => found.push(format!("parity on {name}: {why}: nothing on it guards anything; the next sync computes it anew")),
+                    (None, 0) => {}
+                    (None, cells) => found.push(format!(
+                        "parity on {name}: {cells} cells are not valid (its table is damaged, or they were never computed): the next sync computes them"
+                    )),
+                }
+            }
+        }
+    }
+    Ok(found)
 }
 
 fn limits(pool: &Pool) -> Result<Vec<Limited>> {

@@ -6,6 +6,7 @@ mod drive;
 mod faults;
 pub mod hostile;
 mod lab;
+mod neighbour;
 mod paths;
 mod rot;
 
@@ -13,5 +14,6 @@ pub use chance::Chance;
 pub use crash::{CrashMachine, CrashPlan};
 pub use drive::Drive;
 pub use faults::{Faults, FaultyMachine};
+pub use neighbour::{Act, Answer, NeighbourMachine};
 pub use lab::{Lab, Run, scratch};
 pub use paths::paths;

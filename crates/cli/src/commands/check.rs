@@ -96,6 +96,9 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
             findings.push(finding(Severity::State, name, refusal.message, refusal.remedy));
         }
     }
+    for what in sieve_store::status::tables(&pool)? {
+        findings.push(finding(Severity::State, &pool.spec.name, what, None));
+    }
     findings
         .extend(pool.notes.iter().map(|note| finding(Severity::Doubt, &pool.spec.name, note.clone(), None)));
     debug_assert!(catalogue_path(&context.pool).exists());

@@ -73,6 +73,9 @@ fn show(status: &Status) {
             )
         );
     }
+    for what in status.out_of_sight.iter().chain(&status.damaged_tables) {
+        crate::say!("\n{}", style::paint(style::BAD, what));
+    }
     for conflict in status.conflicts.iter().take(5) {
         let disks = conflict.disks.join(" and ");
         crate::say!(

@@ -408,6 +408,20 @@ pub fn set_name(c: &Connection, disk: DiskId, path: &RelPath, object: ObjectId) 
     Ok(())
 }
 
+/// What is known below a folder and cannot be seen now is in doubt until it has been read again.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn doubt_below(c: &Connection, disk: DiskId, folder: &RelPath) -> Result<()> {
+    let (from, to) = super::folders::below(folder);
+    c.prepare_cached(
+        "UPDATE object SET standing = 1 WHERE disk = ?1 AND standing = 0 AND version IS NOT NULL
+             AND id IN (SELECT object FROM name WHERE disk = ?1 AND path >= ?2 AND path < ?3)",
+    )?
+    .execute((disk.get(), from, to))?;
+    Ok(())
+}
+
 /// Gives an object another name in place of one that it has.
 ///
 /// # Errors

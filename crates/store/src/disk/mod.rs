@@ -200,6 +200,10 @@ pub trait Disk: Send + Sync {
     /// # Errors
     /// As all calls here: what the operating system says, with the path.
     fn filesystem(&self) -> Result<Filesystem>;
+    /// Folders below its root that something else is mounted over, as far as the system tells.
+    fn covered(&self) -> Vec<RelPath> {
+        Vec::new()
+    }
     /// What is at `path`; nothing if there is nothing.
     fn stat(&self, path: &RelPath) -> Result<Option<Stat>>;
     /// The names in a folder, in no order.

@@ -234,6 +234,10 @@ impl Disk for RealDisk {
         filesystem::describe(&self.folder, &self.root).map_err(self.error("disk.filesystem", &RelPath::ROOT))
     }
 
+    fn covered(&self) -> Vec<RelPath> {
+        filesystem::mounts_below(&self.root)
+    }
+
     fn stat(&self, path: &RelPath) -> Result<Option<Stat>> {
         match self.try_at(path, |folder, name| sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)) {
             Ok(raw) => Ok(Some(stat_of(&raw))),

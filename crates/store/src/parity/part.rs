@@ -12,7 +12,7 @@ use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex
 use uuid::Uuid;
 
 use super::table::{self, Entry};
-use crate::disk::{Disk, Stat, WriteFile};
+use crate::disk::{Disk, Stat, WriteFile, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 
@@ -48,6 +48,9 @@ impl ImageLimits {
         self.slots - self.spare
     }
 }
+
+/// So many slots may be named whatever is free on the disk at the moment.
+const SLOTS_OF_ANY_DISK: u64 = 8192;
 
 /// A cell that is being written.
 pub struct OpenCell {
@@ -118,6 +121,16 @@ impl Part {
                 (table::Table::default(), Some(error.message))
             }
             Err(error) => return Err(error),
+        };
+        // A slot far beyond what the disk can hold would only make room for itself in memory (L6).
+        let most = u64::from(place.limits.slots).max(table.entries.len() as u64 * 2 + SLOTS_OF_ANY_DISK);
+        let (table, damage) = match table.entries.values().map(|e| e.slot).max() {
+            Some(slot) if u64::from(slot) >= most => {
+                let place = full_path(&*disk, &table::path());
+                let why = format!("{}: the parity table names slot {slot}, which cannot be there", place.display());
+                (table::Table::default(), Some(why))
+            }
+            _ => (table, damage),
         };
         let used: BTreeSet<u32> = table.entries.values().map(|e| e.slot).collect();
         let end = used.last().map_or(0, |slot| slot + 1);

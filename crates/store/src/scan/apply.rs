@@ -46,6 +46,7 @@ pub(super) fn report_of(member: &Member, changes: &DiskChanges) -> ScanReport {
         files: changes.unchanged + changes.files.iter().filter(|(p, _)| !super::is_held(p)).count() as u64,
         known: changes.known,
         left_alone: changes.left_alone.clone(),
+        out_of_sight: changes.out_of_sight.iter().map(|folder| folder.why.clone()).collect(),
         ..ScanReport::default()
     }
 }
@@ -67,6 +68,10 @@ pub(super) fn apply(
         applier.nodes(changes.nodes, &changes.vanished_nodes)?;
         folders::keep(transaction, member.row.id, &changes.alike)?;
         changes.unlike.iter().try_for_each(|path| folders::forget(transaction, member.row.id, path))?;
+        for folder in &changes.out_of_sight {
+            // What was known there stays known, and nothing is promised of what cannot be read (L7).
+            objects::doubt_below(transaction, member.row.id, &folder.path)?;
+        }
         for (object, left_out) in changes.left_out_changed {
             transaction
                 .execute("UPDATE object SET left_out = ?2 WHERE id = ?1", (object.id.get(), left_out))?;

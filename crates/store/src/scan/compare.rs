@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use super::walk::{Entry, Listing, Walk};
+use super::walk::{Entry, Listing, OutOfSight, Walk};
 use crate::catalogue::folders::{self, FolderRow, InFolder};
 use crate::catalogue::nodes::{self, NodeRow};
 use crate::catalogue::objects::{self, ObjectRow};
@@ -39,6 +39,8 @@ pub struct DiskChanges {
     pub(super) unchanged: u64,
     pub(super) known: u64,
     pub(super) left_alone: Vec<String>,
+    /// Folders whose content cannot be seen now.
+    pub(super) out_of_sight: Vec<OutOfSight>,
 }
 
 impl DiskChanges {
@@ -52,7 +54,7 @@ impl DiskChanges {
 
     /// Whether there is nothing at all to record.
     pub(super) fn is_nothing(&self) -> bool {
-        self.is_empty() && self.unlike.is_empty()
+        self.is_empty() && self.unlike.is_empty() && self.out_of_sight.is_empty()
     }
 
     /// How many differences there are so far.
@@ -83,6 +85,7 @@ pub(super) fn compare(
     drop(reading);
     let mut changes = comparing.changes;
     changes.left_alone = walk.left_alone;
+    changes.out_of_sight = walk.out_of_sight;
     Ok(changes)
 }
 
@@ -175,6 +178,7 @@ impl Comparing<'_> {
             match found.next_if(|entry| entry.name == name) {
                 Some(entry) if is_same(node, &entry.stat) => {}
                 Some(entry) => changes.nodes.push((in_folder(&listing.path, name)?, entry.stat)),
+                None if listing.out_of_sight.iter().any(|covered| covered == name) => {}
                 None => {
                     changes.unlike.push(in_folder(&listing.path, name)?);
                     changes.vanished_nodes.push(in_folder(&listing.path, name)?);
@@ -239,7 +243,8 @@ impl DiskChanges {
 fn is_walked(listing: &Listing, name: &[u8]) -> bool {
     let is_our_folder = listing.path.is_root() && name == sieve_core::path::OUR_FOLDER;
     let position = listing.entries.binary_search_by(|entry| entry.name.as_slice().cmp(name));
-    is_our_folder || position.is_ok_and(|position| listing.entries[position].stat.kind == EntryKind::Folder)
+    let is_out_of_sight = listing.out_of_sight.iter().any(|covered| covered == name);
+    is_our_folder || is_out_of_sight || position.is_ok_and(|position| listing.entries[position].stat.kind == EntryKind::Folder)
 }
 
 fn in_folder(folder: &RelPath, name: &[u8]) -> Result<RelPath> {

@@ -5,6 +5,7 @@ mod compare;
 mod walk;
 
 pub use compare::DiskChanges;
+pub use walk::OutOfSight;
 
 use std::sync::Arc;
 
@@ -41,8 +42,12 @@ pub struct ScanReport {
     pub emptied: u64,
     /// Bytes of new and changed files.
     pub changed_bytes: ByteLength,
-    /// What was left alone, in words: special files, other filesystems, folders that cannot be read.
+    /// What was left alone, in words: special files, names that are none.
     pub left_alone: Vec<String>,
+    /// Folders whose content cannot be seen, in words: something is mounted over them, or they cannot be read. What was known
+    /// there stays known, and is in doubt.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub out_of_sight: Vec<String>,
 }
 
 /// Scans a member and brings the catalogue up to date.

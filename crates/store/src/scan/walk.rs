@@ -24,6 +24,8 @@ pub(super) struct Listing {
     pub(super) entries: Vec<Entry>,
     /// Something in it was told, and has to be told by every scan.
     pub(super) is_told: bool,
+    /// Names of folders in it whose content cannot be seen now.
+    pub(super) out_of_sight: Vec<Vec<u8>>,
 }
 
 impl Listing {
@@ -47,6 +49,18 @@ pub(super) struct Walk<'a> {
     /// The folders that are still to be walked, the next one last.
     ahead: Vec<Ahead>,
     pub(super) left_alone: Vec<String>,
+    /// Folders whose content cannot be seen: an absence there is no deletion (L7).
+    pub(super) out_of_sight: Vec<OutOfSight>,
+    /// Folders that something else is mounted over.
+    covered: Vec<RelPath>,
+}
+
+/// A folder whose content cannot be seen.
+pub struct OutOfSight {
+    /// The folder.
+    pub path: RelPath,
+    /// Why, in words.
+    pub why: String,
 }
 
 impl<'a> Walk<'a> {
@@ -68,17 +82,32 @@ impl<'a> Walk<'a> {
             let stat = disk.stat(&path)?.filter(|stat| stat.kind == EntryKind::Folder);
             ahead.push(Ahead { path, stat, left_out: false });
         }
-        Ok(Self { disk, device, leave_out, ahead, left_alone: Vec::new() })
+        let covered = disk.covered();
+        let out_of_sight = Vec::new();
+        Ok(Self { disk, device, leave_out, ahead, left_alone: Vec::new(), out_of_sight, covered })
     }
 
     /// The next folder.
     pub(super) fn next(&mut self) -> Result<Option<Listing>> {
         let Some(Ahead { path, stat, left_out }) = self.ahead.pop() else { return Ok(None) };
-        let mut listing = Listing { path, stat, entries: Vec::new(), is_told: false };
+        let mut listing =
+            Listing { path, stat, entries: Vec::new(), is_told: false, out_of_sight: Vec::new() };
         if stat.is_none() {
             return Ok(Some(listing));
         }
-        let mut found = self.disk.read_folder(&listing.path)?;
+        let mut found = match self.disk.read_folder(&listing.path) {
+            Ok(found) => found,
+            // It went while it was walked: so did what was in it.
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) && !listing.path.is_root() => {
+                listing.stat = None;
+                return Ok(Some(listing));
+            }
+            Err(error) if !listing.path.is_root() => {
+                self.out_of_sight.push(OutOfSight { path: listing.path, why: error.message });
+                return self.next();
+            }
+            Err(error) => return Err(error),
+        };
         if listing.path.is_root() {
             found.retain(|(name, _)| name != b"lost+found" && name != OUR_FOLDER);
         }
@@ -109,8 +138,10 @@ impl<'a> Walk<'a> {
         };
         let place = || full_path(self.disk, &path).display().to_string();
         let is_folder = stat.kind == EntryKind::Folder;
-        if is_folder && stat.device != self.device {
-            return self.left_alone.push(format!("{}: another filesystem is mounted here", place()));
+        if is_folder && (stat.device != self.device || self.covered.contains(&path)) {
+            let why = format!("{}: another filesystem is mounted here", place());
+            listing.out_of_sight.push(name);
+            return self.out_of_sight.push(OutOfSight { path, why });
         }
         if stat.kind == EntryKind::Special {
             self.left_alone.push(format!("{}: a socket, device or pipe", place()));

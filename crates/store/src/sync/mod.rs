@@ -199,6 +199,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     }
     let mut plan = SyncPlan { begun_at: pool.machine.now(), ..SyncPlan::default() };
     plan.scans = scan::scan_all(pool, |member| options.includes(&member.row.name), observer)?;
+    suspicion::refuse_out_of_sight(&plan.scans)?;
     suspicion::refuse_suspicious(pool, options)?;
     for volume in pool.volumes().into_iter().filter(|volume| volume.kind == VolumeKind::Mirrored) {
         plan.mirrors.insert(volume.name.clone(), mirror::plan(pool, &volume)?);
