@@ -1,5 +1,7 @@
 //! An open pool: its file, its catalogue, its members.
 
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -38,6 +40,8 @@ pub struct Pool {
     pub members: Vec<Member>,
     /// What was noticed on the way, in words.
     pub notes: Vec<String>,
+    /// Folders of members whose content the last scan could not see.
+    pub(crate) out_of_sight: RefCell<BTreeMap<DiskId, Vec<RelPath>>>,
     pub(crate) hold: Hold,
 }
 
@@ -220,6 +224,7 @@ impl Pool {
             identity,
             members,
             notes,
+            out_of_sight: RefCell::default(),
             hold: Hold::Nothing,
         })
     }

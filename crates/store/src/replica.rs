@@ -100,26 +100,33 @@ impl Export {
     /// # Errors
     /// What the disk says.
     pub fn put_on(&self, member: &Member, catalogue: &Catalogue) -> Result<()> {
-        let disk = member.writable()?;
-        let before = all_on(&**disk)?;
+        self.put_on_disk(&**member.writable()?)?;
+        catalogue.transaction(|t| disks::set_replica(t, member.row.id, self.stamp.number))
+    }
+
+    /// As [`Self::put_on`], for a disk that is to become a member.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn put_on_disk(&self, disk: &dyn Disk) -> Result<()> {
+        let before = all_on(disk)?;
         let new = RelPath::fixed(".zinc-sieve/replica.new");
         let home = crate::disk::RealDisk::open(self.path.parent().unwrap_or(Path::new("/")))?;
         let name = self.path.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
         let from = RelPath::new(name)
             .map_err(|e| Error::new(Kind::Internal, "replica.name", format!("the export's name: {e}")))?;
-        if let Err(error) = copy(&home, &from, &**disk, &new) {
+        if let Err(error) = copy(&home, &from, disk, &new) {
             // What there is of it would only take room.
             if disk.stat(&new)?.is_some() {
                 disk.remove_file(&new)?;
             }
             return Err(error);
         }
-        durable::publish_over(&**disk, &new, &path_of(self.stamp))?;
+        durable::publish_over(disk, &new, &path_of(self.stamp))?;
         for old in before.into_iter().filter(|old| *old != self.stamp) {
             disk.remove_file(&path_of(old))?;
         }
-        disk.sync_folder(&our_folder())?;
-        catalogue.transaction(|t| disks::set_replica(t, member.row.id, self.stamp.number))
+        disk.sync_folder(&our_folder())
     }
 }
 

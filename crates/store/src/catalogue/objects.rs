@@ -408,18 +408,16 @@ pub fn set_name(c: &Connection, disk: DiskId, path: &RelPath, object: ObjectId) 
     Ok(())
 }
 
-/// What is known below a folder and cannot be seen now is in doubt until it has been read again.
+/// The objects with a name below a folder.
 ///
 /// # Errors
 /// What the database says.
-pub(crate) fn doubt_below(c: &Connection, disk: DiskId, folder: &RelPath) -> Result<()> {
+pub(crate) fn below(c: &Connection, disk: DiskId, folder: &RelPath) -> Result<Vec<ObjectId>> {
     let (from, to) = super::folders::below(folder);
-    c.prepare_cached(
-        "UPDATE object SET standing = 1 WHERE disk = ?1 AND standing = 0 AND version IS NOT NULL
-             AND id IN (SELECT object FROM name WHERE disk = ?1 AND path >= ?2 AND path < ?3)",
-    )?
-    .execute((disk.get(), from, to))?;
-    Ok(())
+    let mut statement =
+        c.prepare_cached("SELECT object FROM name WHERE disk = ?1 AND path >= ?2 AND path < ?3")?;
+    let rows = statement.query_map((disk.get(), from, to), |row| row.get(0).map(ObjectId::new))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Gives an object another name in place of one that it has.

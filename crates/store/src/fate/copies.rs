@@ -62,7 +62,12 @@ impl VolumeModel {
             add_names(reading, *cache, &mut groups, true)?;
             add_held(reading, *cache, &mut groups)?;
         }
-        for disk in data.iter().filter(|_| is_mirrored || !caches.is_empty()) {
+        // What left its tier is held there until parity has passed it where it is now.
+        for disk in &data {
+            add_held(reading, *disk, &mut groups)?;
+        }
+        let has_groups = !groups.is_empty();
+        for disk in data.iter().filter(|_| is_mirrored || has_groups) {
             add_names(reading, *disk, &mut groups, is_mirrored)?;
         }
         let mut groups: Vec<_> = groups.into_iter().filter(|(_, known)| known.len() > 1).collect();
@@ -199,14 +204,23 @@ impl VolumeModel {
             let (same, others): (Vec<Known>, Vec<Known>) =
                 known.into_iter().partition(|one| one.whole == whole);
             known = others;
-            let parts: Vec<(u32, bool)> = same
-                .iter()
-                .filter_map(|one| Some((u32::try_from(self.object_index(one.object)?).ok()?, one.held)))
-                .filter(|(part, _)| !self.composite_of.contains_key(part))
-                .collect();
-            if parts.len() > 1 {
-                self.is_held.extend(parts.iter().filter(|(_, held)| *held).map(|(part, _)| *part));
-                self.add_composite(Composite::of_copies(parts.into_iter().map(|(part, _)| part).collect()));
+            let position = |one: &Known| Some((u32::try_from(self.object_index(one.object)?).ok()?, one.held));
+            let mut parts: Vec<(u32, bool)> = same.iter().filter_map(position).collect();
+            parts.dedup();
+            // A further name of a file that has copies under its first one: all of them are copies of one content.
+            let known = parts.iter().find_map(|(part, _)| self.composite_of.get(part).copied());
+            parts.retain(|(part, _)| !self.composite_of.contains_key(part));
+            if known.is_none() && parts.len() < 2 {
+                continue;
+            }
+            self.is_held.extend(parts.iter().filter(|(_, held)| *held).map(|(part, _)| *part));
+            let parts: Vec<u32> = parts.into_iter().map(|(part, _)| part).collect();
+            match known {
+                Some(number) => {
+                    self.composite_of.extend(parts.iter().map(|part| (*part, number)));
+                    self.model.composites[number as usize].copies.extend(parts);
+                }
+                None => self.add_composite(Composite::of_copies(parts)),
             }
         }
     }
@@ -238,7 +252,7 @@ fn add_names(c: &Connection, disk: DiskId, groups: &mut Groups, all: bool) -> Re
     Ok(())
 }
 
-/// What is held on a cache is a copy of what has settled.
+/// What is held is a copy of what has settled, or changed its tier.
 fn add_held(c: &Connection, cache: DiskId, groups: &mut Groups) -> Result<()> {
     let originals: HashMap<Vec<u8>, Vec<u8>> = held_files::all(c, cache)?
         .into_iter()

@@ -49,6 +49,7 @@ pub fn load(pool: &Pool, volume: &str) -> Result<VolumeModel> {
     let data: Vec<DiskId> = pool.members_of(volume, Role::Data).map(|m| m.row.id).collect();
     let (objects, lanes) = loaded.read(pool, &data)?;
     loaded.add_objects(objects);
+    loaded.doubt_out_of_sight(pool)?;
     let good = loaded.good_contents();
     for (disk, intervals) in data.iter().zip(lanes) {
         loaded.add_lane(pool, *disk, intervals, &good)?;
@@ -187,6 +188,21 @@ impl VolumeModel {
             self.object_ids.push(row.id);
             self.model.objects.push(ObjectState { disk, size, version, standing, older, catalogued: None });
         }
+    }
+
+    /// What cannot be seen cannot be read either: it is neither promised, nor counted on for others (L7).
+    fn doubt_out_of_sight(&mut self, pool: &Pool) -> Result<()> {
+        for (disk, folders) in pool.out_of_sight.borrow().iter().filter(|(_, folders)| !folders.is_empty()) {
+            for folder in folders {
+                for object in objects::below(pool.catalogue.reading(), *disk, folder)? {
+                    if let Some(position) = self.object_index(object) {
+                        let standing = &mut self.model.objects[position].standing;
+                        *standing = (*standing).max(Standing::Doubtful);
+                    }
+                }
+            }
+        }
+        Ok(())
     }
 
     /// For each content whether it is the present one of an object.

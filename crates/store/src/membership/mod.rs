@@ -82,6 +82,7 @@ pub(crate) fn recover(pool: &mut Pool, id: i64, intent: &Intent) -> Result<bool>
     };
     edit_pool_file(pool, edits)?;
     pool.catalogue.transaction(|t| intents::remove(t, id))?;
+    tell_all_members(pool)?;
     Ok(true)
 }
 

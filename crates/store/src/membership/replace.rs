@@ -24,6 +24,7 @@ use crate::pipeline::{Buffer, CellTask, Coder, Disks, LaneStep, Output, Restrain
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::progress::Meter;
+use crate::replica::Export;
 use crate::sync::{BATCH_BYTES, fill, note_written_as};
 use crate::window::Snapshot;
 
@@ -341,6 +342,12 @@ pub fn execute(
     if report.stopped {
         return Ok(report);
     }
+    // What lives in the catalogue alone loses no replica with the disk that leaves (L8).
+    let export = Export::take(&pool.catalogue)?;
+    for target in std::iter::once(&first).chain(rest.as_ref()) {
+        export.put_on_disk(&*target.new.disk)?;
+    }
+    drop(export);
     commit(pool, &old, &first, rest.as_mut(), &image, &edits)?;
     drop(image);
     edit_pool_file(pool, &edits)?;

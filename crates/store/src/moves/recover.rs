@@ -1,13 +1,16 @@
 //! What the next start does about moves that were interrupted.
 
 use sieve_core::checksum::ContentSum;
+use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
 
 use super::{Destination, Leaving, Move, Source, span};
 use crate::catalogue::intents;
 use crate::catalogue::objects;
+use crate::catalogue::{mark_changed, versions};
 use crate::content;
-use crate::disk::{Disk, EntryKind, ReadFile};
+use crate::disk::{Attributes, Disk, EntryKind, ReadFile};
 use crate::durable;
 use crate::error::Result;
 use crate::held::{self, ToHold};
@@ -90,14 +93,42 @@ fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]
         Destination::Whole(disks) => disks,
         Destination::Pieces(_) => return span::is_whole(pool, file, &names[0], expected.as_ref()),
     };
+    let Some(expected) = expected else { return Ok(false) };
     for to in targets {
         let target = pool.member(*to)?.writable()?;
         for name in names {
-            if !is_file(&**target, name) || sum(&**target, name)? != expected {
+            if !is_file(&**target, name) || sum(&**target, name)?.as_ref() != Some(&expected) {
                 return Ok(false);
             }
         }
         durable::sync_parents(&**target, names)?;
     }
-    Ok(expected.is_some())
+    // They were read just now: what they are is known before a source goes, and they count as the copies that they are (L8).
+    for to in targets {
+        record_copy(pool, *to, names, &expected)?;
+    }
+    Ok(true)
+}
+
+fn record_copy(pool: &Pool, to: DiskId, names: &[RelPath], sum: &ContentSum) -> Result<()> {
+    let disk = pool.member(to)?.writable()?;
+    let reading = pool.catalogue.reading();
+    let known = objects::by_path(reading, to, &names[0])?;
+    if known.is_some_and(|object| object.version.is_some() && object.standing == Standing::Same) {
+        return Ok(());
+    }
+    let mut file = disk.open(&names[0])?;
+    let (stat, data) = (file.stat()?, file.data_ranges()?);
+    if content::checksum(&mut *file, stat.size, |_| {})?.as_ref() != Some(sum) {
+        return Ok(()); // somebody was faster: the next scan tells
+    }
+    let attributes = Attributes::of(&stat, disk.extended_attributes(&names[0])?);
+    pool.catalogue.transaction(|t| {
+        mark_changed(t)?;
+        let version = versions::insert(t, to, sum, &data, &attributes)?;
+        let extended = attributes.pack_extended();
+        let object = objects::insert(t, to, &stat, extended.as_deref(), Some(version), false)?;
+        names.iter().try_for_each(|name| objects::set_name(t, to, name, object))?;
+        objects::forget_nameless(t, to)
+    })
 }

@@ -11,7 +11,6 @@ use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::error::{Error, Kind, Result};
 use crate::event::Event;
-use crate::label::Role;
 
 impl Taking<'_> {
     /// Copies a file, folder or symlink of a disk.
@@ -28,7 +27,8 @@ impl Taking<'_> {
         };
         self.make_parent(to)?;
         if stat.kind == EntryKind::Folder {
-            self.out.make_folder(to, 0o700)?;
+            // As open as it is in the volume, and no more; who gets it has to be able to fill it.
+            self.out.make_folder(to, stat.mode & 0o777 | 0o700)?;
             return Ok(());
         }
         self.refuse_taken(to)?;
@@ -78,10 +78,10 @@ impl Taking<'_> {
         }
     }
 
-    /// A file of this name and content that is held on a cache, if there is one.
+    /// A file of this name and content that is held, if there is one: it settled, or changed its tier.
     pub(super) fn held_with(&mut self, path: &RelPath, whole: &[u8; 32], to: &RelPath) -> Result<bool> {
         let reading = self.pool.catalogue.reading();
-        for cache in self.pool.members_of(self.volume, Role::Cache) {
+        for cache in self.pool.file_members(self.volume) {
             let Ok(disk) = cache.usable() else { continue };
             let held = held_files::all(reading, cache.row.id)?;
             for held in held.into_iter().filter(|held| held.original == *path) {

@@ -19,6 +19,7 @@ use crate::disk::{Attributes, Disk, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
+use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
@@ -101,7 +102,14 @@ impl Taking<'_> {
         for member in found.on() {
             outcome = self.take_from(found, member, to);
             if !outcome.as_ref().is_err_and(is_worth_another) {
-                break;
+                return outcome;
+            }
+        }
+        // No copy is what it should be: parity may know what it was.
+        for member in found.on().filter(|m| found.is_file && m.row.role == Role::Data && m.state.is_usable()) {
+            let object = objects::by_path(self.pool.catalogue.reading(), member.row.id, &found.path)?;
+            if self.reconstruct(member, &found.path, object.as_ref(), to).is_ok() {
+                return Ok(());
             }
         }
         outcome

@@ -7,12 +7,12 @@ use sieve_core::fate::{Fate, ObjectState, Standing, verdicts};
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, VersionId};
 
+use crate::catalogue::objects::ObjectRow;
 use crate::catalogue::{gone, held_files, objects, parity_state, versions};
 use crate::error::Result;
 use crate::fate::{self, VolumeModel, shown_path};
-use crate::label::Role;
 use crate::member::Member;
-use crate::pieces::{PieceNote, is_piece};
+use crate::pieces::{self, PieceNote, is_piece};
 use crate::pool::Pool;
 use crate::scan::is_held;
 
@@ -157,7 +157,7 @@ impl Search<'_> {
                 continue;
             }
             self.held.extend(object.version.filter(|_| object.standing == Standing::Same));
-            if self.has_settled(&held.original)? {
+            if self.has_moved(&held.original, &object)? {
                 continue;
             }
             let what = if held.replaced { What::Replaced } else { What::Removed };
@@ -167,17 +167,24 @@ impl Search<'_> {
         Ok(())
     }
 
-    /// What is held on a cache since it settled is no file that somebody removed.
-    fn has_settled(&self, original: &RelPath) -> Result<bool> {
-        if self.member.row.role != Role::Cache {
-            return Ok(false);
-        }
-        for member in self.pool.members_of(self.volume, Role::Data) {
-            if objects::by_path(self.pool.catalogue.reading(), member.row.id, original)?.is_some() {
+    /// What is held since it settled, or changed its tier, is no file that somebody removed: the same is under its name
+    /// elsewhere. What somebody wrote to it meanwhile is nowhere else, and can be had back.
+    fn has_moved(&self, original: &RelPath, held: &ObjectRow) -> Result<bool> {
+        let reading = self.pool.catalogue.reading();
+        let whole = |object: &ObjectRow| -> Result<Option<[u8; 32]>> {
+            let version = object.version.filter(|_| object.standing <= Standing::Doubtful);
+            Ok(version.map(|version| versions::get(reading, version)).transpose()?.map(|row| row.sum.whole))
+        };
+        let Some(content) = whole(held)? else { return Ok(false) };
+        for member in self.pool.file_members(self.volume).filter(|m| m.row.id != self.member.row.id) {
+            if let Some(twin) = objects::by_path(reading, member.row.id, original)?
+                && whole(&twin)? == Some(content)
+            {
                 return Ok(true);
             }
         }
-        Ok(false)
+        let pieced = pieces::files(self.pool, self.volume)?;
+        Ok(pieced.iter().any(|file| file.path == *original && file.whole == content))
     }
 
     /// Contents of the snapshot that no file has any more.

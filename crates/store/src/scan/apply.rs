@@ -68,10 +68,6 @@ pub(super) fn apply(
         applier.nodes(changes.nodes, &changes.vanished_nodes)?;
         folders::keep(transaction, member.row.id, &changes.alike)?;
         changes.unlike.iter().try_for_each(|path| folders::forget(transaction, member.row.id, path))?;
-        for folder in &changes.out_of_sight {
-            // What was known there stays known, and nothing is promised of what cannot be read (L7).
-            objects::doubt_below(transaction, member.row.id, &folder.path)?;
-        }
         for (object, left_out) in changes.left_out_changed {
             transaction
                 .execute("UPDATE object SET left_out = ?2 WHERE id = ?1", (object.id.get(), left_out))?;

@@ -54,7 +54,7 @@ impl DiskChanges {
 
     /// Whether there is nothing at all to record.
     pub(super) fn is_nothing(&self) -> bool {
-        self.is_empty() && self.unlike.is_empty() && self.out_of_sight.is_empty()
+        self.is_empty() && self.unlike.is_empty()
     }
 
     /// How many differences there are so far.

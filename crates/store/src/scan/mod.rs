@@ -69,6 +69,11 @@ pub fn scan(pool: &Pool, member: &Member) -> Result<ScanReport> {
 
 /// Brings the catalogue up to date with what was found on disks.
 fn take_in(pool: &Pool, found: Vec<(&Member, DiskChanges)>, seen: Option<i64>) -> Result<Vec<ScanReport>> {
+    for (member, changes) in &found {
+        // What was known there stays known, and nothing is promised of what cannot be read (L7).
+        let folders = changes.out_of_sight.iter().map(|folder| folder.path.clone()).collect();
+        pool.out_of_sight.borrow_mut().insert(member.row.id, folders);
+    }
     let is_nothing = |(member, changes): &(&Member, DiskChanges)| {
         changes.is_nothing() && !matches!(member.state, State::OlderCopy { .. })
     };

@@ -99,6 +99,37 @@ pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
     Ok(())
 }
 
+/// Reads what is doubtful on a disk, or was found wrong before, and says of each content that is not what was checksummed
+/// which of its cells are not. What is as it was is trusted again.
+///
+/// # Errors
+/// What the database says; a file that cannot be read stays doubtful.
+pub(crate) fn read_doubts(pool: &Pool, member: &Member) -> Result<Vec<(VersionId, Vec<u64>)>> {
+    resolve_doubts(pool, member)?;
+    let disk = member.usable()?;
+    let reading = pool.catalogue.reading();
+    let mut wrong = Vec::new();
+    for id in objects_where(reading, member.row.id, "o.version IS NOT NULL AND o.standing IN (1, 4)")? {
+        let Some(object) = objects::get(reading, id)? else { continue };
+        let Some(known) = object.version else { continue };
+        let Some(path) = objects::names(reading, id)?.into_iter().next() else { continue };
+        let version = versions::get(reading, known)?;
+        let Reading::Done(sum, _) = read_object(pool, &**disk, &object, &path) else { continue };
+        if version.unfinished || sum.size != version.sum.size {
+            continue;
+        }
+        let cells = version.sum.cells.iter().zip(&sum.cells).zip(0..);
+        let cells: Vec<u64> = cells.filter(|((known, now), _)| known != now).map(|(_, cell)| cell).collect();
+        if !cells.is_empty() {
+            pool.catalogue.transaction(|t| {
+                objects::set_version(t, id, Some(known), Standing::Suspect, object.older)
+            })?;
+            wrong.push((known, cells));
+        }
+    }
+    Ok(wrong)
+}
+
 pub(super) fn checksum_new(
     pool: &Pool,
     volume: &VolumeSpec,

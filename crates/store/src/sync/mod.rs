@@ -38,7 +38,7 @@ use crate::scan::{self, ScanReport};
 use crate::traffic::Traffic;
 
 pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
-pub(crate) use checksum::resolve_doubts;
+pub(crate) use checksum::{read_doubts, resolve_doubts};
 pub(crate) use streaming::BATCH_BYTES;
 pub(crate) use volume::coming_sync;
 

@@ -161,7 +161,9 @@ impl Mender<'_> {
         let (Some(object), Some(path)) = (object, names.first().cloned()) else { return Ok(()) };
         let disk = member.writable()?;
         // Only what is still the synced object is touched.
-        let stat = disk.stat(&path)?.filter(|stat| object.standing == Standing::Same && object.matches(stat));
+        // A doubt that was read, and found wrong, is mended as well: what is replaced is kept.
+        let is_known = matches!(object.standing, Standing::Same | Standing::Suspect);
+        let stat = disk.stat(&path)?.filter(|stat| is_known && object.matches(stat));
         let Some(stat) = stat else {
             for cell in cells {
                 self.leave(member, &path, &row, *cell, "its times or its inode moved since it was checksummed: it may be an edit, and is not touched (restore brings the synced content back beside it)");

@@ -27,6 +27,7 @@ use crate::parity::ParityImage;
 use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::scan;
+use crate::sync::read_doubts;
 use crate::traffic::Traffic;
 use crate::window::{ReadProblem, Snapshot};
 
@@ -127,6 +128,9 @@ pub fn verify(
             read: BTreeSet::new(),
             report: &mut report,
         };
+        for member in pool.file_members(&volume.name).filter(|m| m.state.is_usable() && is_meant(&m.row.name)) {
+            pass.doubts(member)?;
+        }
         pass.volume(&volume.name, scope, restraint, observer)?;
         pass.conclude(&volume.name)?;
     }
@@ -288,6 +292,16 @@ impl Pass<'_> {
         Ok(())
     }
 
+    /// A file of which a time moved and nothing else may be as it was, or not: it is read, and told.
+    fn doubts(&mut self, member: &Member) -> Result<()> {
+        for (version, cells) in read_doubts(self.pool, member)? {
+            let what = "its bytes are not what was checksummed, and its change time moved: damage, or an edit that put its other times back";
+            let told = self.damaged.entry((member.row.id, version)).or_default();
+            told.extend(cells.into_iter().map(|cell| (cell, what.to_string())));
+        }
+        Ok(())
+    }
+
     /// Every file of a disk.
     fn disk(&mut self, member: &Member, observer: &dyn Observer) -> Result<()> {
         self.files(member, &RelPath::ROOT, observer)
@@ -414,7 +428,7 @@ impl Pass<'_> {
             self.report.files_checked = self.report.files_checked.saturating_sub(1);
             let reading = self.pool.catalogue.reading();
             let row = versions::get(reading, version)?;
-            let object = objects::by_version(reading, disk, version)?;
+            let object = objects::of_version(reading, disk, version)?;
             let names = object.map_or(Ok(Vec::new()), |o| objects::names(reading, o.id))?;
             let path = names.first().map_or_else(|| format!("content {version}"), RelPath::to_string);
             for (cell, what) in cells {
