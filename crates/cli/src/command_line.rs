@@ -1,5 +1,6 @@
 //! The command line: all commands, with their help.
 
+use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
@@ -152,7 +153,7 @@ pub(crate) enum Command {
         #[arg(required = true, value_name = "SOURCE")]
         sources: Vec<PathBuf>,
         /// The folder of the volume that they go to (`.` for its root)
-        folder: String,
+        folder: OsString,
         /// Replace files that are there; what they were is held until the next sync
         #[arg(long)]
         replace: bool,
@@ -166,7 +167,7 @@ pub(crate) enum Command {
     Get {
         /// Paths in the volume
         #[arg(required = true, value_name = "PATH")]
-        paths: Vec<String>,
+        paths: Vec<OsString>,
         /// The folder to copy to
         target: PathBuf,
         /// Take them from this disk, where two hold the same path
@@ -180,7 +181,7 @@ pub(crate) enum Command {
     Ls {
         /// A folder of the volume
         #[arg(default_value = ".")]
-        folder: String,
+        folder: OsString,
         #[command(flatten)]
         volume: VolumeChoice,
     },
@@ -191,7 +192,7 @@ pub(crate) enum Command {
     Rm {
         /// Paths in the volume
         #[arg(required = true, value_name = "PATH")]
-        paths: Vec<String>,
+        paths: Vec<OsString>,
         /// Remove folders with everything in them
         #[arg(long)]
         recursive: bool,

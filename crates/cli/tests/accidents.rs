@@ -267,7 +267,8 @@ fn a_flip_in_what_is_held_is_reported() {
     lab.flip(&held, 1000);
     let run = lab.run(&["sync", "--yes", "--json"]).expect(&[1]);
     assert!(!run.json()["suspect"].as_array().unwrap().is_empty());
-    lab.run(&["verify"]).expect(&[0]);
+    let run = lab.run(&["verify", "--json"]).expect(&[1]);
+    assert!(run.json()["damaged"][0]["path"].as_str().unwrap().contains("held"), "{}", run.stdout);
 }
 
 #[test]

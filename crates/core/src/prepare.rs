@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 use serde::{Deserialize, Serialize};
 
 use crate::inventory::Device;
+use crate::path::disturbs;
 
 /// A filesystem for a new disk.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -43,6 +44,9 @@ pub enum Refusal {
     /// It is a member of the pool.
     #[error("{0} is disk {1} of this pool")]
     Member(String, String),
+    /// Nothing is known that tells it from any other disk.
+    #[error("of {0} neither a serial number nor a stable id is known: nothing but its size would tell that it is the one to be erased")]
+    Nameless(String),
 }
 
 impl Refusal {
@@ -68,6 +72,9 @@ pub fn refuse(disk: &NewDisk, member: Option<&str>) -> Result<(), Refusal> {
     if let Some(member) = member.filter(|_| !disk.may_erase) {
         return Err(Refusal::Member(name, member.into()));
     }
+    if disk.may_erase && disk.device.serial.is_none() && disk.device.stable_id.is_none() {
+        return Err(Refusal::Nameless(name));
+    }
     if disk.device.carries_data() && !disk.may_erase {
         let table = disk.device.partition_table.iter().map(|t| format!("{t} partition table"));
         let kinds = disk.device.mounts.iter().filter_map(|m| m.filesystem.clone());
@@ -76,17 +83,31 @@ pub fn refuse(disk: &NewDisk, member: Option<&str>) -> Result<(), Refusal> {
     Ok(())
 }
 
-/// Writes the script. Each step says in a comment what it does.
+/// The programs that the script calls.
+const TOOLS: &str = "lsblk wipefs sfdisk partx readlink blkid mkdir mount";
+
+/// Writes the script. Each step says in a comment what it does; nothing is changed before every check of every disk holds.
 ///
 /// The values in it are quoted for the shell: a model or serial number may hold anything.
 pub fn script(disks: &[NewDisk], filesystem: NewFilesystem, mount_root: &str) -> String {
-    let mut text = String::from(
+    let make = match filesystem {
+        NewFilesystem::Ext4 => "mkfs.ext4",
+        NewFilesystem::Xfs => "mkfs.xfs",
+    };
+    let mut text = format!(
         "#!/bin/sh\n\
          # Takes new disks to mounted members of a pool. Read it, then run it as root: it was not run for you.\n\
          set -eu\n\
          # Where mounts are written down; another file can be named to try the script out.\n\
-         FSTAB=${FSTAB:-/etc/fstab}\n",
+         FSTAB=${{FSTAB:-/etc/fstab}}\n\
+         stop() {{ echo \"stopped: $1\" >&2; exit 1; }}\n\
+         # Are the programs there that are needed? Nothing is begun that could not be ended.\n\
+         for TOOL in {TOOLS} {make}; do command -v \"$TOOL\" >/dev/null || stop \"$TOOL is not installed\"; done\n"
     );
+    for disk in disks {
+        checks(&mut text, disk);
+    }
+    text += "\n# Every check holds. From here on disks are changed.\n";
     for disk in disks {
         section(&mut text, disk, filesystem, mount_root);
     }
@@ -98,7 +119,12 @@ pub fn script(disks: &[NewDisk], filesystem: NewFilesystem, mount_root: &str) ->
     text
 }
 
-fn section(text: &mut String, disk: &NewDisk, filesystem: NewFilesystem, mount_root: &str) {
+fn step(text: &mut String, comment: &str, command: &str) {
+    let comment: String = comment.chars().map(|c| if disturbs(c) { ' ' } else { c }).collect();
+    let _ = writeln!(text, "# {comment}\n{command}");
+}
+
+fn title(text: &mut String, disk: &NewDisk) {
     let device = &disk.device;
     let size = device.size.map_or_else(|| "size unknown".into(), |s| s.to_string());
     let told = format!(
@@ -106,40 +132,72 @@ fn section(text: &mut String, disk: &NewDisk, filesystem: NewFilesystem, mount_r
         device.model.as_deref().unwrap_or("model unknown"),
         device.serial.as_deref().unwrap_or("unknown")
     );
-    let place = format!("{mount_root}/{}", disk.name);
-    let mut step = |comment: &str, command: &str| {
-        let _ = writeln!(text, "# {}\n{command}", comment.replace(['\n', '\r'], " "));
-    };
-    step(&format!("---- {}: {told}", disk.name), "");
+    step(text, &format!("---- {}: {told}", disk.name), "");
     match &device.stable_id {
-        Some(id) => step("The disk, by a name that stays.", &format!("DISK=/dev/disk/by-id/{}", quoted(id))),
+        Some(id) => {
+            step(text, "The disk, by a name that stays.", &format!("DISK=/dev/disk/by-id/{}", quoted(id)));
+        }
         None => step(
+            text,
             "The disk, by the kernel's name: it moves between boots, so run this before the next one.",
             &format!("DISK=/dev/{}", quoted(&device.name)),
         ),
     }
+}
+
+/// What has to hold before anything is changed. A check that cannot be made does not hold.
+fn checks(text: &mut String, disk: &NewDisk) {
+    let device = &disk.device;
+    title(text, disk);
+    step(text, "Is it there?", "test -b \"$DISK\" || stop \"$DISK is no disk\"");
     if let Some(serial) = &device.serial {
+        let serial: String = serial.chars().filter(|c| !c.is_whitespace()).collect();
         step(
+            text,
             "Is it the right one? Stops if its serial number is another.",
             &format!(
-                "test \"$(lsblk --nodeps --noheadings --output SERIAL \"$DISK\" | tr -d ' ')\" = {}",
-                quoted(serial)
+                "FOUND=$(lsblk --nodeps --noheadings --output SERIAL \"$DISK\") || stop \"$DISK cannot be asked\"\n\
+                 test \"$(printf '%s' \"$FOUND\" | tr -d '[:space:]')\" = {} || stop \"$DISK has another serial number: $FOUND\"",
+                quoted(&serial)
+            ),
+        );
+    }
+    if let Some(size) = device.size {
+        step(
+            text,
+            "Has it the right size? Stops if it has another.",
+            &format!(
+                "FOUND=$(lsblk --nodeps --noheadings --bytes --output SIZE \"$DISK\") || stop \"$DISK cannot be asked\"\n\
+                 test \"$(printf '%s' \"$FOUND\" | tr -d '[:space:]')\" = {} || stop \"$DISK has another size: $FOUND bytes\"",
+                size.exact()
             ),
         );
     }
     step(
-        "Is it in use? Stops if anything of it is mounted.",
-        "! lsblk --noheadings --output MOUNTPOINTS \"$DISK\" | grep -q /",
+        text,
+        "Is it in use? Stops if anything of it is mounted, or swapped to.",
+        "FOUND=$(lsblk --noheadings --output MOUNTPOINTS \"$DISK\") || stop \"$DISK cannot be asked\"\n\
+         test -z \"$(printf '%s' \"$FOUND\" | tr -d '[:space:]')\" || stop \"$DISK is in use: $FOUND\"",
     );
+    if !disk.may_erase {
+        step(
+            text,
+            "Is it empty? Stops if there is a signature on it.",
+            "FOUND=$(wipefs --noheadings \"$DISK\") || stop \"$DISK cannot be read\"\n\
+             test -z \"$FOUND\" || stop \"$DISK is not empty: $FOUND\"",
+        );
+    }
+}
+
+fn section(text: &mut String, disk: &NewDisk, filesystem: NewFilesystem, mount_root: &str) {
+    let device = &disk.device;
+    let place = format!("{mount_root}/{}", disk.name);
+    title(text, disk);
+    let mut step = |comment: &str, command: &str| step(text, comment, command);
     if disk.may_erase {
         step(
-            "ERASES what is on it: partition table and signatures of filesystems.",
-            "wipefs --all --force \"$DISK\"",
-        );
-    } else {
-        step(
-            "Is it empty? Stops if there is a signature on it.",
-            "test -z \"$(wipefs --noheadings \"$DISK\")\"",
+            "ERASES what is on it: partition table and signatures of filesystems. (Refused by the system while it is in use.)",
+            "wipefs --all \"$DISK\"",
         );
     }
     step(
@@ -150,7 +208,7 @@ fn section(text: &mut String, disk: &NewDisk, filesystem: NewFilesystem, mount_r
     step(
         "The kernel is told of the partition; its name appears a moment later.",
         &format!(
-            "partx --update \"$DISK\"\nPART=\"$(readlink -f \"$DISK\"){suffix}\"\nfor _ in 1 2 3 4 5; do test -b \"$PART\" && break; sleep 1; done"
+            "partx --update \"$DISK\"\nPART=\"$(readlink -f \"$DISK\"){suffix}\"\nfor _ in 1 2 3 4 5; do test -b \"$PART\" && break; sleep 1; done\ntest -b \"$PART\" || stop \"$PART did not appear\""
         ),
     );
     let label = quoted(&disk.name.chars().take(12).collect::<String>());
@@ -229,9 +287,30 @@ mod tests {
     #[test]
     fn nothing_is_erased_that_was_not_named() {
         let text = script(&[disk("elm")], NewFilesystem::Ext4, "/mnt");
-        assert!(!text.contains("wipefs --all") && text.contains("test -z \"$(wipefs --noheadings"));
+        assert!(!text.contains("wipefs --all") && text.contains("wipefs --noheadings"));
         let erased = script(&[NewDisk { may_erase: true, ..disk("elm") }], NewFilesystem::Ext4, "/mnt");
         assert!(erased.contains("ERASES"));
+    }
+
+    #[test]
+    fn every_check_of_every_disk_comes_before_the_first_change() {
+        let erased = |name: &str| NewDisk { may_erase: true, ..disk(name) };
+        let text = script(&[erased("elm"), erased("rowan")], NewFilesystem::Ext4, "/mnt");
+        let first_change = text.find("wipefs --all").unwrap();
+        for check in ["command -v", "--output SERIAL", "--output MOUNTPOINTS", "--output SIZE"] {
+            assert!(text.rfind(check).unwrap() < first_change, "{check}");
+        }
+        // What follows `!` cannot end a script by `set -e`.
+        assert!(text.lines().all(|line| !line.trim_start().starts_with('!')), "{text}");
+    }
+
+    #[test]
+    fn what_only_its_size_would_tell_apart_is_not_erased() {
+        let mut nameless = NewDisk { may_erase: true, ..disk("elm") };
+        nameless.device.serial = None;
+        assert_eq!(refuse(&nameless, None), Err(Refusal::Nameless("sde".into())));
+        nameless.may_erase = false;
+        assert_eq!(refuse(&nameless, None), Ok(()));
     }
 
     #[test]
@@ -241,7 +320,7 @@ mod tests {
         hostile.device.serial = Some("a'; reboot; '".into());
         hostile.device.stable_id = Some("$(reboot)".into());
         let text = script(&[hostile], NewFilesystem::Xfs, "/mnt");
-        assert!(text.contains("'a'\\''; reboot; '\\'''") && text.contains("'$(reboot)'"), "{text}");
+        assert!(text.contains("'a'\\'';reboot;'\\'''") && text.contains("'$(reboot)'"), "{text}");
         assert!(text.lines().all(|line| !line.starts_with("rm ")));
     }
 }

@@ -13,12 +13,12 @@ use uuid::Uuid;
 use crate::catalogue::disks::{self, DiskRow};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{Catalogue, Identity};
-use crate::disk::Disk;
+use crate::disk::{Disk, fitness};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::journal;
-use crate::label::{self, Role};
+use crate::label::{self, Role, our_folder};
 use crate::machine::Machine;
 use crate::member::usable_bytes;
 use crate::membership::refuse_unlabelled;
@@ -157,6 +157,9 @@ fn step(
         let message = format!("disk {name} ({path}) is mounted read-only");
         return Err(Error::new(Kind::Safety, "disk.read-only", message).remedy("remount it for writing"));
     }
+    if !spec.simulated {
+        fitness::refuse_nameless(&filesystem, path)?;
+    }
     let (kept_files, kept_bytes) =
         if role.holds_files() { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
     if role == Role::Parity {
@@ -212,6 +215,16 @@ pub fn execute(
     let lock = LongWriter::begin(&*home, "create")?;
     let shown = plan;
     let plan = &plan_again(machine, file, spec, shown)?;
+    for step in plan.disks.iter().filter(|_| !plan.resumes) {
+        let disk = machine.open_disk(Path::new(&step.path))?;
+        if let Err(error) = fitness::refuse_unfit(&*disk, &step.path) {
+            // Nothing of ours stays on a disk that is no member.
+            for step in &plan.disks {
+                forget_empty_folder(&*machine.open_disk(Path::new(&step.path))?)?;
+            }
+            return Err(error);
+        }
+    }
     let catalogue = begin(machine, file, spec, plan)?;
     let identity = catalogue.identity()?;
     for row in disks::all(catalogue.reading())? {
@@ -242,6 +255,13 @@ pub fn execute(
     pool.hold = Hold::Long(lock);
     pool.refresh_rows()?;
     Ok((pool, plan.clone()))
+}
+
+fn forget_empty_folder(disk: &dyn Disk) -> Result<()> {
+    match disk.stat(&our_folder())? {
+        Some(_) if disk.list(&our_folder())?.is_empty() => disk.remove_folder(&our_folder()),
+        _ => Ok(()),
+    }
 }
 
 /// Under the lock everything is looked at again: what was agreed to is what is done, or nothing is (L2).

@@ -20,6 +20,7 @@ use crate::machine::Machine;
 use crate::member::{Member, recognise};
 use crate::membership;
 use crate::replica::{self, Stamp};
+use crate::workspace;
 use crate::writer::{LongWriter, ShortWriter};
 
 /// An open pool.
@@ -297,6 +298,9 @@ impl Pool {
     /// Finishes or undoes what an earlier run began. Only under both locks, so that its author is gone: every intent is
     /// written down under one of them (L4).
     fn recover(&mut self) -> Result<()> {
+        for disk in self.members.iter().filter_map(|member| member.writable().ok()) {
+            workspace::tidy(&**disk)?;
+        }
         let mut is_edited = false;
         let mut by_order = intents::all(self.catalogue.reading())?;
         // What is held already must not look to the others as if somebody had taken it away.

@@ -103,8 +103,14 @@ fn remove(disk: &dyn Disk, folder: &RelPath) -> Result<()> {
     disk.remove_folder(folder)
 }
 
-/// Removes the folders of commands that no longer live.
-fn tidy(disk: &dyn Disk) -> Result<()> {
+/// Removes the folders of commands that no longer live. There is nothing in them but copies that were never finished.
+///
+/// # Errors
+/// What the disk says.
+pub(crate) fn tidy(disk: &dyn Disk) -> Result<()> {
+    if disk.stat(&root())?.is_none() {
+        return Ok(());
+    }
     for name in disk.list(&root())? {
         let Ok(folder) = root().join(&name) else { continue };
         if let Some(_abandoned) = disk.lock(&lock_of(&folder))? {

@@ -41,7 +41,8 @@ impl LongWriter {
     /// # Errors
     /// As [`Self::begin`].
     pub fn lock_members<'a>(&mut self, members: impl Iterator<Item = &'a Member>, what: &str) -> Result<()> {
-        for disk in members.filter_map(|m| m.disk.as_ref()) {
+        // What takes no writes is locked by that; whoever needs it for writing refuses it in words.
+        for disk in members.filter_map(|m| m.writable().ok()) {
             self._locks.push(lock(&**disk, what)?);
         }
         Ok(())

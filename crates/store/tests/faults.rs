@@ -51,7 +51,7 @@ fn scene() -> Scene {
             "[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"80 MB\"\nsimulated = true\n"
         );
     }
-    text += "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\", \"pine\"]\n";
+    text += "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\", \"pine\"]\nstop_when_gone = \"99 %\"\n";
     fs::write(folder.path().join("pool.toml"), &text).unwrap();
     let mut scene = Scene { folder, machine: FaultyMachine::new(), contents: BTreeMap::new() };
     let mut chance = Chance::new(11);

@@ -64,6 +64,7 @@ enum Deed {
     AppendByOpen,
     Append,
     Save,
+    SaveLinked,
     Edit,
     Delete,
     Link,
@@ -80,10 +81,11 @@ enum Deed {
     Vanishes,
 }
 
-const DEEDS: [Deed; 17] = [
+const DEEDS: [Deed; 18] = [
     Deed::AppendByOpen,
     Deed::Append,
     Deed::Save,
+    Deed::SaveLinked,
     Deed::Edit,
     Deed::Delete,
     Deed::Link,
@@ -532,6 +534,14 @@ fn act(deed: Deed, folder: PathBuf, place: &'static str, doings: Shared, open: O
                 doings.took.push(old);
                 doings.wrote.push(bytes);
             }
+            // A further name of a file with several is given to another one.
+            Deed::SaveLinked if path.parent().is_some_and(Path::is_dir) => {
+                let bytes = b"saved anew under its second name".to_vec();
+                let new = path.with_extension("tmp");
+                fs::write(&new, &bytes).unwrap();
+                fs::rename(&new, path.with_file_name("robin-again.flac")).unwrap();
+                doings.lock().unwrap().wrote.push(bytes);
+            }
             Deed::Delete => {
                 if fs::remove_file(&path).is_ok() {
                     doings.lock().unwrap().took.push(old);
@@ -579,7 +589,7 @@ fn act(deed: Deed, folder: PathBuf, place: &'static str, doings: Shared, open: O
             Deed::Full => return Answer::Fails(ErrorKind::StorageFull),
             Deed::Interrupted => return Answer::Fails(ErrorKind::Interrupted),
             Deed::Vanishes => return Answer::Vanishes,
-            Deed::Save | Deed::NewFile => {}
+            Deed::Save | Deed::SaveLinked | Deed::NewFile => {}
         }
         Answer::AsEver
     })

@@ -94,7 +94,7 @@ impl Scene {
                 "[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"40 MB\"\nsimulated = true\n"
             );
         }
-        text += "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\n";
+        text += "[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]\nstop_when_gone = \"99 %\"\n";
         fs::write(folder.path().join("pool.toml"), &text).unwrap();
         for name in ["attic", "new", "source"] {
             fs::create_dir(folder.path().join(name)).unwrap();

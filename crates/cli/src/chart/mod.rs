@@ -58,9 +58,16 @@ pub(crate) fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Resu
     write(path, &bytes)
 }
 
-#[expect(clippy::disallowed_methods, reason = "a picture that the user asked for, on no member")]
+/// Writes a file that does not exist yet, for its owner alone: a picture may name every file of a volume (L5), and nothing
+/// that is there, or that a symlink leads to, is overwritten unasked.
 fn write(path: &Path, bytes: &[u8]) -> Result<()> {
-    std::fs::write(path, bytes).map_err(|e| Error::io("chart.write", path, e))
+    use std::os::unix::fs::OpenOptionsExt;
+    let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+    made.and_then(|mut file| std::io::Write::write_all(&mut file, bytes)).map_err(|e| {
+        let mut error = Error::io("chart.write", path, e);
+        error.kind = Kind::Conflict;
+        error.remedy("name a file that does not exist yet, or remove that one first")
+    })
 }
 
 fn png(svg: &str) -> std::result::Result<Vec<u8>, String> {

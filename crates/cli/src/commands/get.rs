@@ -1,5 +1,6 @@
 //! `get`: files out of a volume.
 
+use std::ffi::OsString;
 use std::path::Path;
 
 use sieve_store::{Result, read};
@@ -12,7 +13,7 @@ use crate::{json, load};
 
 pub(super) fn run(
     context: &Context,
-    paths: &[String],
+    paths: &[OsString],
     target: &Path,
     disk: Option<&str>,
     volume: Option<&str>,
@@ -36,12 +37,18 @@ pub(super) fn run(
             size(report.bytes),
             count(report.verified)
         );
-        if report.reconstructed > 0 {
+        let missing = report.reconstructed - report.damaged.len() as u64;
+        if missing > 0 {
             crate::say!(
                 "{} computed from parity and the other disks, as the disk is not there.",
-                units::files(report.reconstructed)
+                units::files(missing)
+            );
+        }
+        for file in &report.damaged {
+            crate::say!(
+                "computed from parity and the other disks, as it is damaged on its disk: {file} (zinc-sieve verify --mend)"
             );
         }
     }
-    Ok(Outcome::Fine)
+    Ok(Outcome::well(report.damaged.is_empty()))
 }

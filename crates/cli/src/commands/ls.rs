@@ -1,5 +1,6 @@
 //! `ls`: what is in a volume.
 
+use std::ffi::OsStr;
 use sieve_store::{Result, read};
 
 use super::{Context, volume_path};
@@ -7,7 +8,7 @@ use crate::exit::Outcome;
 use crate::human::{size, style, time};
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, folder: &str, volume: Option<&str>) -> Result<Outcome> {
+pub(super) fn run(context: &Context, folder: &OsStr, volume: Option<&str>) -> Result<Outcome> {
     let folder = volume_path(folder)?;
     let pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;

@@ -30,6 +30,7 @@ pub(crate) mod sync;
 mod vacate;
 pub(crate) mod verify;
 
+use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use sieve_core::path::RelPath;
@@ -115,9 +116,21 @@ fn size_argument(text: &str) -> Result<sieve_core::units::ByteLength> {
 }
 
 /// A path in a volume, as it is typed: `.` or `/` is the root, a slash in front or behind does not matter.
-pub(crate) fn volume_path(text: &str) -> Result<RelPath> {
-    let trimmed = text.trim_start_matches("./").trim_matches('/');
-    let path = if trimmed == "." { "" } else { trimmed };
+pub(crate) fn volume_path(typed: impl AsRef<OsStr>) -> Result<RelPath> {
+    use std::os::unix::ffi::OsStrExt;
+    // Names on a disk are bytes: not all of them are text.
+    let mut path = typed.as_ref().as_bytes();
+    while let Some(rest) = path.strip_prefix(b"./") {
+        path = rest;
+    }
+    while let Some(rest) = path.strip_prefix(b"/") {
+        path = rest;
+    }
+    while let Some(rest) = path.strip_suffix(b"/") {
+        path = rest;
+    }
+    let path: &[u8] = if path == b"." { b"" } else { path };
+    let text = sieve_core::path::shown(typed.as_ref().as_bytes());
     let path = RelPath::new(path).map_err(|why| {
         Error::new(Kind::Usage, "path.invalid", format!("`{text}` is no path in a volume: {why}"))
     })?;

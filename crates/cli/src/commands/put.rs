@@ -1,5 +1,6 @@
 //! `put`: files into a volume.
 
+use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use sieve_core::path::RelPath;
@@ -21,7 +22,7 @@ use crate::{json, load};
 pub(super) fn run(
     context: &Context,
     sources: &[PathBuf],
-    folder: &str,
+    folder: &OsStr,
     replace: bool,
     volume: Option<&str>,
     consent: Consent,

@@ -1,5 +1,6 @@
 //! `restore`: files as the last sync has them, or as they were when they were removed.
 
+use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::Args;
@@ -22,7 +23,7 @@ use crate::{json, load};
 pub(crate) struct RestoreArguments {
     /// Files or folders, as they were called in the volume
     #[arg(required_unless_present = "list", value_name = "PATH")]
-    pub(crate) paths: Vec<String>,
+    pub(crate) paths: Vec<OsString>,
     /// Show what could be had back, and stop
     #[arg(long)]
     pub(crate) list: bool,
@@ -54,7 +55,8 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         wanted.retain(|candidate| candidate.comes_back == Recoverable::Whole);
         newest_of_each(&mut wanted);
         if wanted.is_empty() {
-            let message = format!("there is nothing of {} to be had back", arguments.paths.join(", "));
+            let named: Vec<String> = paths.iter().map(ToString::to_string).collect();
+            let message = format!("there is nothing of {} to be had back", named.join(", "));
             return Err(
                 Error::new(Kind::NotFound, "restore.nothing", message).remedy("zinc-sieve restore --list")
             );

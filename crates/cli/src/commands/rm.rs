@@ -1,5 +1,6 @@
 //! `rm`: files out of sight, held until the next sync.
 
+use std::ffi::OsString;
 use sieve_store::Result;
 use sieve_store::remove::{self, RemovePlan, RemoveReport};
 
@@ -13,7 +14,7 @@ use crate::{json, load};
 
 pub(super) fn run(
     context: &Context,
-    paths: &[String],
+    paths: &[OsString],
     recursive: bool,
     volume: Option<&str>,
     consent: Consent,

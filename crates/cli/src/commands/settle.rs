@@ -1,6 +1,7 @@
 //! `settle`: from the cache to the disks.
 
 use std::collections::BTreeMap;
+use std::ffi::OsString;
 
 use clap::Args;
 use sieve_core::pool::VolumeSpec;
@@ -25,7 +26,7 @@ use crate::{json, load};
 pub(crate) struct SettleArguments {
     /// Only what lies in this folder
     #[arg(long, value_name = "PATH")]
-    pub(crate) folder: Option<String>,
+    pub(crate) folder: Option<OsString>,
     /// Only what has been waiting for so long, "12 hours"
     #[arg(long, value_name = "TIME")]
     pub(crate) older_than: Option<String>,

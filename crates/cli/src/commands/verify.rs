@@ -1,5 +1,7 @@
 //! `verify`: everything read and compared, and mended on request.
 
+use std::ffi::OsString;
+
 use clap::Args;
 use sieve_store::Result;
 use sieve_store::verify::{self, MendReport, Scope, VerifyReport};
@@ -22,7 +24,7 @@ pub(crate) struct VerifyArguments {
     pub(crate) disks: Vec<String>,
     /// Only this folder or file of the volumes
     #[arg(long, value_name = "PATH")]
-    pub(crate) folder: Option<String>,
+    pub(crate) folder: Option<OsString>,
     /// Mend what is damaged from parity, and keep the bytes that are replaced
     #[arg(long)]
     pub(crate) mend: bool,

@@ -2,6 +2,7 @@
 
 mod attributes;
 mod filesystem;
+pub(crate) mod fitness;
 mod idle;
 mod lease;
 mod open_files;

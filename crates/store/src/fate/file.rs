@@ -12,9 +12,9 @@ use super::Reason;
 pub struct FileFate<'a> {
     /// The volume.
     pub volume: &'a str,
-    /// Its path; what is not UTF-8 is shown escaped.
+    /// Its path; what is not UTF-8, or would disturb a terminal, is shown escaped.
     pub path: String,
-    /// Its path as bytes in hexadecimal, where it is not UTF-8.
+    /// Its path as bytes in hexadecimal, where it is shown escaped.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub path_hex: Option<String>,
     /// The disks that it lies on.
@@ -42,10 +42,10 @@ pub struct FileFate<'a> {
     pub content: Option<VersionId>,
 }
 
-/// The path as text and, where it is not UTF-8, its bytes in hexadecimal.
+/// The path as it is shown and, where that is not what it is, its bytes in hexadecimal.
 pub fn shown_path(path: &RelPath) -> (String, Option<String>) {
-    match std::str::from_utf8(path.as_bytes()) {
-        Ok(text) => (text.to_string(), None),
-        Err(_) => (path.to_string(), Some(hex::encode(path.as_bytes()))),
-    }
+    let shown = path.to_string();
+    let is_plain = shown.as_bytes() == path.as_bytes();
+    let bytes = (!is_plain).then(|| hex::encode(path.as_bytes()));
+    (shown, bytes)
 }

@@ -223,7 +223,8 @@ fn is_as_held(pool: &Pool, disk: &dyn Disk, held: &HeldRow, object: Option<&Obje
     if held.edited {
         return Ok(true); // its owner had changed it, and removed it as it was
     }
-    let Some(version) = object.version else { return Ok(object.standing == Standing::Same) };
+    // Never checksummed: a modification time after it was taken tells that somebody wrote to it.
+    let Some(version) = object.version else { return Ok(object.mtime <= held.since) };
     let stat = disk.stat(&held.path)?;
     if object.standing == Standing::Same && stat.is_some_and(|stat| object.matches(&stat)) {
         return Ok(true);

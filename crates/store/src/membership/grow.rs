@@ -266,6 +266,9 @@ pub fn execute(
 ) -> Result<GrowReport> {
     let PreparedGrow { plan, new, mut row, edits } = prepared;
     pool.expect_long()?;
+    new.refuse_unfit()?;
+    // What was mounted there since it was planned keeps its label (L2).
+    new.refuse_member()?;
     row.id = pool.catalogue.transaction(|t| {
         let id = disks::insert(t, &row)?;
         let intent = Intent::Join { disk: id, at: plan.at.clone(), edits: edits.clone() };

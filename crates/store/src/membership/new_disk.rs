@@ -6,7 +6,7 @@ use std::sync::Arc;
 use sieve_core::path::{OUR_FOLDER, RelPath};
 use sieve_core::units::DiskId;
 
-use crate::disk::{Disk, Filesystem, plain_path};
+use crate::disk::{Disk, Filesystem, fitness, plain_path};
 use crate::error::{Error, Kind, Result};
 use crate::label::{self, our_folder};
 use crate::pool::Pool;
@@ -33,7 +33,7 @@ pub(crate) fn refuse_unlabelled(disk: &dyn Disk, place: &str) -> Result<()> {
         return Ok(());
     }
     let listed = disk.list(&our_folder())?;
-    if listed.iter().all(|n| n == b"label.toml.new" || n == b"lock" || n == b"lock.holder") {
+    if listed.iter().all(|n| n == b"label.toml.new" || n == b"lock" || n == b"lock.holder" || n == b"fitness") {
         return Ok(());
     }
     let message = format!("{place} has a .zinc-sieve folder without a label");
@@ -67,6 +67,9 @@ impl NewDisk {
         if filesystem.read_only {
             return Err(Error::new(Kind::Safety, "disk.read-only", format!("{place} is mounted read-only")));
         }
+        if !simulated {
+            fitness::refuse_nameless(&filesystem, &place.to_string())?;
+        }
         for other in pool.members.iter().filter(|m| Some(m.row.id) != takes_place_of) {
             let same_place = other.disk.as_ref().is_some_and(|d| d.root() == path);
             let same_filesystem = !simulated
@@ -89,6 +92,14 @@ impl NewDisk {
     /// The filesystem that its label is to be bound to.
     pub(crate) fn bound(&self) -> Option<crate::disk::FilesystemId> {
         (!self.simulated).then(|| self.filesystem.id.clone())
+    }
+
+    /// Refuses a filesystem that cannot do what a member has to; tried out, so only under the locks.
+    ///
+    /// # Errors
+    /// When it cannot, or what the disk says.
+    pub(crate) fn refuse_unfit(&self) -> Result<()> {
+        fitness::refuse_unfit(&*self.disk, &self.at)
     }
 
     /// Something to think about.

@@ -325,6 +325,9 @@ pub fn execute(
 ) -> Result<ReplaceReport> {
     let PreparedReplace { plan, old, first, mut rest, edits } = prepared;
     pool.expect_long()?;
+    for target in std::iter::once(&first).chain(rest.as_ref()) {
+        target.new.refuse_unfit()?;
+    }
     begin(pool, &old, &first, rest.as_ref())?;
     let mut report = ReplaceReport {
         volume: plan.volume.clone(),

@@ -383,6 +383,7 @@ impl Relocation<'_> {
                     let id = objects::insert(t, *disk, stat, extended.as_deref(), Some(version), false)?;
                     names.iter().try_for_each(|name| objects::set_name(t, *disk, name, id))?;
                 }
+                record_sources(t, file)?;
             }
             Ok(())
         })?;
@@ -481,6 +482,20 @@ impl Relocation<'_> {
         }
         Ok(())
     }
+}
+
+/// What was copied was read whole: so the content of its sources is known as well, and while they are held they count as the
+/// copies that they are (L8).
+fn record_sources(t: &rusqlite::Transaction<'_>, file: &Brought<'_>) -> Result<()> {
+    let Some((_, _, data)) = file.done.copies.first() else { return Ok(()) };
+    for source in &file.of.from {
+        let Some(object) = objects::get(t, source.object)?.filter(|object| object.version.is_none()) else {
+            continue;
+        };
+        let version = versions::insert(t, source.disk, &file.done.sum, data, &file.task.attributes)?;
+        objects::set_version(t, source.object, Some(version), Standing::Same, object.older)?;
+    }
+    Ok(())
 }
 
 /// Takes back the copies that were made of a file that stays where it is, if they are still what was made.

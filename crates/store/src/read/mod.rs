@@ -35,8 +35,10 @@ pub struct GetReport {
     pub bytes: ByteLength,
     /// Files whose checksum was known and held.
     pub verified: u64,
-    /// Files whose disk is not there: computed from parity and the other disks.
+    /// Files whose disk is not there, or has them damaged: computed from parity and the other disks.
     pub reconstructed: u64,
+    /// Those of them that are damaged on their disk.
+    pub damaged: Vec<String>,
 }
 
 /// Copies files and folders out of a volume, each checked against its checksum where that is known.
@@ -109,6 +111,7 @@ impl Taking<'_> {
         for member in found.on().filter(|m| found.is_file && m.row.role == Role::Data && m.state.is_usable()) {
             let object = objects::by_path(self.pool.catalogue.reading(), member.row.id, &found.path)?;
             if self.reconstruct(member, &found.path, object.as_ref(), to).is_ok() {
+                self.report.damaged.push(format!("{}:{}", member.row.name, found.path));
                 return Ok(());
             }
         }

@@ -296,6 +296,9 @@ fn adopt_object(
         return Ok(());
     };
     objects::set_stat(t, job.object, &stat, Standing::Same)?;
+    // An older state has the attributes that it had, and the next rebuild is to know that.
+    let looks = Attributes::of(&stat, target.disk.extended_attributes(first)?);
+    objects::set_extended(t, job.object, looks.pack_extended().as_deref())?;
     // A replaced file that came back under its name is a second copy of what is held: it waits for the next sync.
     let is_copy = !is_held(first) && target.held.contains(&version);
     objects::set_version(t, job.object, (!is_copy).then_some(version), Standing::Same, None)

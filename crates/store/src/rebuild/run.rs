@@ -65,6 +65,9 @@ pub(super) fn execute(
 ) -> Result<RebuildReport> {
     let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
     pool.expect_long()?;
+    for target in &prepared.targets {
+        target.new.refuse_unfit()?;
+    }
     let traffic = Traffic::begin(pool);
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;

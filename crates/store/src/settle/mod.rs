@@ -48,7 +48,7 @@ fn why_in_use(
     open: &HashSet<(u64, u64)>,
 ) -> Result<Option<&'static str>> {
     let is_known = object.version.is_some() && object.standing == Standing::Same;
-    let age = pool.machine.now().saturating_sub(object.mtime.max(object.ctime)) as f64;
+    let age = age_of([object.mtime, object.ctime], pool.machine.now());
     if !is_known && age < volume.cache.settle_after * NANOSECONDS_A_DAY {
         return Ok(Some("it has changed in the last minutes, and may still grow"));
     }
@@ -56,6 +56,16 @@ fn why_in_use(
     let device = filesystem.map(|filesystem| filesystem.device).unwrap_or_default();
     Ok(open.contains(&(device, object.inode)).then_some("it is open"))
 }
+
+/// How long nothing happened to something with these times, in nanoseconds. A time to come says nothing about that: it is
+/// what somebody set, or what a clock that was ahead left.
+fn age_of(times: [i64; 2], now: i64) -> f64 {
+    let past = times.into_iter().filter(|time| *time <= now.saturating_add(AHEAD)).max();
+    past.map_or(f64::INFINITY, |last| now.saturating_sub(last).max(0) as f64)
+}
+
+/// Clocks of one machine differ by less: one minute.
+const AHEAD: i64 = 60_000_000_000;
 
 /// What the user wants.
 #[derive(Clone, Debug, Default)]

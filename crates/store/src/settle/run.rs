@@ -8,7 +8,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
-use super::{NANOSECONDS_A_DAY, Options, SettlePlan, caches_of, settled_key};
+use super::{NANOSECONDS_A_DAY, Options, age_of, SettlePlan, caches_of, settled_key};
 use crate::catalogue::nodes::{self, NodeRow};
 use crate::curves::learn;
 use crate::disk::{Attributes, Disk, EntryKind, Stat};
@@ -276,8 +276,8 @@ impl<'a> Folders<'a> {
         if disk.stat(path)?.is_none_or(|stat| stat.kind != EntryKind::Folder) {
             return Ok(false);
         }
-        let age = pool.machine.now().saturating_sub(node.attributes.mtime.max(node.ctime));
-        let is_old = age as f64 >= self.volume.cache.settle_after * NANOSECONDS_A_DAY;
+        let age = age_of([node.attributes.mtime, node.ctime], pool.machine.now());
+        let is_old = age >= self.volume.cache.settle_after * NANOSECONDS_A_DAY;
         let is_named = self.volume.folders.iter().any(|folder| folder.path.is_within(path));
         let may_go = self.everything || is_old && !is_named;
         if may_go && disk.list(path)?.is_empty() {

@@ -14,6 +14,9 @@ use super::Options;
 /// Fewer files than this are never an accident by their number alone; their bytes may say so.
 const FEWEST: u64 = 4;
 
+const ONE_GONE: &str = "is gone or has length zero";
+const MANY_GONE: &str = "are gone or have length zero";
+
 /// A sync of what cannot be seen would take it for deleted (L7).
 pub(super) fn refuse_out_of_sight(scans: &[ScanReport]) -> Result<()> {
     let Some((scan, why)) = scans.iter().find_map(|scan| Some((scan, scan.out_of_sight.first()?))) else {
@@ -42,9 +45,9 @@ pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
         }
         let limit = pool.spec.volumes.iter().find(|v| v.name == member.row.volume).map(|v| v.stop_when_gone);
         let fallen = fallen(pool.catalogue.reading(), member.row.id)?;
-        let Some(what) = fallen.suspicion(limit) else { continue };
+        let Some((what, how)) = fallen.suspicion(limit) else { continue };
         let message = format!(
-            "{what} that the last sync knew on disk {name}; a sync now would give up the only way to get it back"
+            "{what} that the last sync knew on disk {name} {how}; a sync now would give up the only way to get that back"
         );
         return Err(Error::new(Kind::Safety, "sync.suspicious", message).remedy(format!(
             "if that was an accident, do not sync: zinc-sieve restore --list shows what can be had back, zinc-sieve restore PATH brings it back; if it is right: zinc-sieve sync --accept {name}"
@@ -54,16 +57,19 @@ pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
 }
 
 fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {
-    // A content lives while an object has it, held ones included; one that is doubted is not known to be another. It is
+    // A content lives while an object has it, held ones included; one that is doubted, or was copied with its times, is not
+    // known to be another. It is
     // overwritten while an object has something else in its place, and gone where there is none, or an empty one.
     let sql = "
         WITH known AS (SELECT DISTINCT version FROM lane WHERE disk = ?1),
-             present AS (SELECT version AS v FROM object WHERE disk = ?1 AND version IS NOT NULL AND standing IN (0, 1, 4)
+             present AS (SELECT o.version AS v FROM object o JOIN version c ON c.id = o.version WHERE o.disk = ?1
+                     AND (o.standing IN (0, 1, 4) OR o.size = c.size AND o.mtime = c.mtime)
                  UNION SELECT o.older FROM object o JOIN name n ON n.object = o.id JOIN held h
                      ON h.disk = n.disk AND h.path = n.path WHERE o.disk = ?1 AND o.older IS NOT NULL
                  UNION SELECT o.version FROM object o JOIN name n ON n.object = o.id JOIN held h
                      ON h.disk = n.disk AND h.path = n.path WHERE o.disk = ?1 AND o.version IS NOT NULL),
-             changed AS (SELECT version AS v FROM object WHERE disk = ?1 AND version IS NOT NULL AND standing IN (2, 3) AND size > 0
+             changed AS (SELECT o.version AS v FROM object o JOIN version c ON c.id = o.version WHERE o.disk = ?1
+                     AND o.standing IN (2, 3) AND o.size > 0 AND (o.size <> c.size OR o.mtime <> c.mtime)
                  UNION SELECT older FROM object WHERE disk = ?1 AND older IS NOT NULL AND size > 0)
         SELECT COUNT(*), COALESCE(SUM(size), 0),
             SUM(v.id NOT IN (SELECT v FROM present) AND v.id NOT IN (SELECT v FROM changed)),
@@ -84,26 +90,27 @@ fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {
 }
 
 impl Fallen {
-    /// What looks like an accident, in words.
-    fn suspicion(&self, limit: Option<Share>) -> Option<String> {
+    /// What looks like an accident, in words: what, and how it looks.
+    fn suspicion(&self, limit: Option<Share>) -> Option<(String, &'static str)> {
         let exceeded = |part: u64, whole: u64| limit.is_some_and(|share| share.exceeded_by(part, whole));
         let ((files, bytes), (gone, gone_bytes)) = (self.total, self.gone);
         let (overwritten, overwritten_bytes) = self.overwritten;
         if files > 0 && gone == files {
-            return Some("every file is gone or has length zero".into());
+            return Some(("every file".into(), ONE_GONE));
         }
         if gone >= FEWEST && exceeded(gone, files) {
-            return Some(format!("{gone} of {files} files are gone or have length zero"));
+            return Some((format!("{gone} of {files} files"), MANY_GONE));
         }
         if exceeded(gone_bytes, bytes) {
             let share = gone_bytes.saturating_mul(100) / bytes.max(1);
-            return Some(format!("{gone} of {files} files, {share} % of the bytes, are gone or have length zero"));
+            let how = if gone == 1 { ONE_GONE } else { MANY_GONE };
+            return Some((format!("{gone} of {files} files ({share} % of the bytes)"), how));
         }
         let fallen = gone + overwritten;
         // A single large file that is edited is no accident; many that change at once may be.
         let by_bytes = exceeded(gone_bytes + overwritten_bytes, bytes);
         (fallen >= FEWEST && overwritten > 0 && (exceeded(fallen, files) || by_bytes))
-            .then(|| format!("{fallen} of {files} files are gone, empty or overwritten"))
+            .then(|| (format!("{fallen} of {files} files"), "are gone, empty or overwritten"))
     }
 }
 
