@@ -33,8 +33,10 @@ fn lab(volume: &str) -> Lab {
 
 const PLAIN: &str = "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]";
 const CACHED: &str = "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]\ncache = [\"flint\"]";
-const SPANNED: &str = "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\ncache = [\"flint\"]";
-const TIERED: &str = "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]";
+const SPANNED: &str =
+    "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\ncache = [\"flint\"]";
+const TIERED: &str =
+    "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]";
 
 fn found(lab: &Lab, name: &str) -> Option<Vec<u8>> {
     ["alder", "beech", "flint", "jasper"].iter().find_map(|disk| fs::read(lab.disk(disk).join(name)).ok())
@@ -63,7 +65,10 @@ fn what_is_open_or_mapped_for_writing_does_not_settle_and_keeps_every_byte(
     write(&place, &Chance::new(1).bytes(40_000));
     if volume == TIERED {
         lab.run(&["sync", "--yes"]).expect(&[0]);
-        lab.write_pool_file(&format!("{}\n[[volume.folder]]\npath = \"dawn\"\npin = \"slow\"", lab.pool_text()));
+        lab.write_pool_file(&format!(
+            "{}\n[[volume.folder]]\npath = \"dawn\"\npin = \"slow\"",
+            lab.pool_text()
+        ));
     }
     let file = OpenOptions::new().read(true).write(true).open(&place).unwrap();
     let mut mapping = is_mapped.then(|| Mapping::of(&file).unwrap());
@@ -128,6 +133,104 @@ fn a_cache_that_leaves_has_nothing_to_do_with_parity_of_the_same_number() {
     assert!(!run.stderr.contains("oak"), "{}", run.stderr);
 }
 
+/// A terminal with the program on it.
+struct Terminal {
+    child: std::process::Child,
+    shown: String,
+}
+
+impl Terminal {
+    fn start(lab: &Lab, arguments: &[&str]) -> Option<Self> {
+        let line = std::iter::once(PROGRAM).chain(arguments.iter().copied()).collect::<Vec<_>>().join(" ");
+        let mut command = Command::new("script");
+        command.args(["-qec", &line, "/dev/null"]).current_dir(lab.root());
+        let child =
+            command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().ok()?;
+        Some(Self { child, shown: String::new() })
+    }
+
+    /// Waits until the question was asked so many times.
+    fn wait_for_question(&mut self, times: usize) {
+        let out = self.child.stdout.as_mut().unwrap();
+        while self.shown.matches("[y/N]").count() < times {
+            let mut bytes = [0; 256];
+            let count = out.read(&mut bytes).unwrap();
+            assert!(count > 0, "it ended: {}", self.shown);
+            self.shown.push_str(&String::from_utf8_lossy(&bytes[..count]));
+        }
+    }
+
+    fn answer(&mut self, text: &str) {
+        self.child.stdin.as_mut().unwrap().write_all(text.as_bytes()).unwrap();
+    }
+
+    fn end(mut self) -> (i32, String) {
+        drop(self.child.stdin.take());
+        let mut rest = String::new();
+        let _ = self.child.stdout.take().unwrap().read_to_string(&mut rest);
+        (self.child.wait().unwrap().code().unwrap_or(-1), self.shown + &rest)
+    }
+}
+
+#[test]
+fn what_changes_during_the_question_is_shown_and_asked_again() {
+    let lab = lab(PLAIN);
+    write(&lab.disk("alder").join("dawn/wren.flac"), b"dawn");
+    symlink("wren.flac", lab.disk("alder").join("dawn/link")).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let Some(mut terminal) = Terminal::start(&lab, &["rm", "dawn/link"]) else {
+        return eprintln!("there is no `script` to make a terminal with");
+    };
+    terminal.wait_for_question(1);
+    fs::remove_file(lab.disk("alder").join("dawn/link")).unwrap();
+    write(&lab.disk("alder").join("dawn/link"), b"a file now");
+    terminal.answer("y\n");
+    terminal.wait_for_question(2);
+    terminal.answer("n\n");
+    let (code, shown) = terminal.end();
+    assert!(code == 0 && shown.contains("something changed"), "{code}: {shown}");
+    assert_eq!(found(&lab, "dawn/link").unwrap(), b"a file now");
+    // Nothing changes: it is not asked twice.
+    let mut terminal = Terminal::start(&lab, &["rm", "dawn/link"]).unwrap();
+    terminal.wait_for_question(1);
+    terminal.answer("y\n");
+    let (code, shown) = terminal.end();
+    assert!(code == 0 && !shown.contains("something changed"), "{code}: {shown}");
+    assert!(found(&lab, "dawn/link").is_none());
+}
+
+#[test]
+fn what_is_put_while_a_dissolve_asks_is_not_erased() {
+    let lab = lab("kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]");
+    write(&lab.root().join("nest/night.mkv"), &Chance::new(1).bytes(70_000_000));
+    let Some(mut terminal) = Terminal::start(&lab, &["dissolve", "recordings"]) else { return };
+    terminal.wait_for_question(1);
+    lab.run(&["put", "nest", "/", "--yes"]).expect(&[0]);
+    terminal.answer("y\n");
+    let (code, shown) = terminal.end();
+    assert_eq!(code, 4, "{shown}");
+    fs::create_dir(lab.root().join("out")).unwrap();
+    lab.run(&["get", "nest/night.mkv", "out"]).expect(&[0]);
+    assert!(fs::read(lab.root().join("out/night.mkv")).unwrap() == Chance::new(1).bytes(70_000_000));
+}
+
+#[test]
+fn a_label_that_came_during_the_question_is_not_written_over() {
+    let other = lab_of_another_pool();
+    let disks = [("alder", 60), ("beech", 60), ("oak", 80)];
+    let lab = Lab::of(PROGRAM, &disks, PLAIN);
+    let Some(mut terminal) = Terminal::start(&lab, &["create"]) else { return };
+    terminal.wait_for_question(1);
+    // As if the disk of another pool had been mounted there.
+    fs::remove_dir(lab.disk("beech")).unwrap();
+    fs::rename(other.disk("beech"), lab.disk("beech")).unwrap();
+    let label = fs::read(lab.disk("beech").join(".zinc-sieve/label.toml")).unwrap();
+    terminal.answer("y\n");
+    let (code, shown) = terminal.end();
+    assert_eq!(code, 4, "{shown}");
+    assert_eq!(fs::read(lab.disk("beech").join(".zinc-sieve/label.toml")).unwrap(), label);
+}
+
 // L3, who only reads changes nothing
 
 /// Names, bytes, modes and times of everything below a folder.
@@ -141,7 +244,10 @@ fn everything(folder: &Path, all: &mut BTreeMap<String, (Vec<u8>, u32, i64)>) {
         let name = path.display().to_string();
         if !name.ends_with("-shm") && !name.ends_with("-wal") {
             let bytes = if metadata.is_file() { fs::read(&path).unwrap() } else { Vec::new() };
-            all.insert(name, (bytes, metadata.mode(), if metadata.is_dir() { 0 } else { metadata.mtime_nsec() }));
+            all.insert(
+                name,
+                (bytes, metadata.mode(), if metadata.is_dir() { 0 } else { metadata.mtime_nsec() }),
+            );
         }
     }
 }
@@ -201,7 +307,8 @@ fn who_may_only_read_is_answered() {
         return eprintln!("only root can become another user here");
     }
     assert!(Command::new("chmod").args(["-R", "a+rX"]).arg(lab.root()).status().unwrap().success());
-    for reader in [&["status"][..], &["ls"], &["fate", "--lose", "beech"], &["check"], &["sync", "--dry-run"]] {
+    for reader in [&["status"][..], &["ls"], &["fate", "--lose", "beech"], &["check"], &["sync", "--dry-run"]]
+    {
         let output = Command::new("/usr/bin/setpriv")
             .args(["--reuid=65534", "--regid=65534", "--clear-groups", PROGRAM])
             .args(reader)
@@ -228,7 +335,9 @@ fn a_file_that_settles_in_pieces_survives_whoever_looks_on() {
         lab.command(&["settle", "--yes", "--limit", "60 MB/s"]).stdout(Stdio::null()).spawn().unwrap();
     let mut looks = 0;
     while child.try_wait().unwrap().is_none() {
-        for reader in [&["status"][..], &["ls"], &["restore", "--list"], &["check"], &["fate", "--lose", "alder"]] {
+        for reader in
+            [&["status"][..], &["ls"], &["restore", "--list"], &["check"], &["fate", "--lose", "alder"]]
+        {
             lab.run(reader);
             looks += 1;
         }
@@ -249,7 +358,8 @@ fn what_a_lent_disk_says_was_begun_is_not_done() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     let other = lab_of_another_pool();
     let label = fs::read_to_string(other.disk("oak").join(".zinc-sieve/label.toml")).unwrap();
-    let uuid = label.lines().find_map(|line| line.strip_prefix("disk = ")).unwrap().trim_matches('"').to_string();
+    let uuid =
+        label.lines().find_map(|line| line.strip_prefix("disk = ")).unwrap().trim_matches('"').to_string();
     let at = other.disk("oak").display().to_string();
     let intents = [
         format!("{{\"action\":\"leave\",\"uuid\":\"{uuid}\",\"at\":\"{at}\",\"edits\":[]}}"),
@@ -356,9 +466,12 @@ fn names_and_labels_cannot_draw_on_the_terminal() {
     }
     let label = lab.disk("alder").join(".zinc-sieve/label.toml");
     let text = fs::read_to_string(&label).unwrap();
-    fs::write(&label, text.replace("disk_name = \"alder\"", "disk_name = \"alder\\u001b[2J\\nall is well\"")).unwrap();
+    fs::write(&label, text.replace("disk_name = \"alder\"", "disk_name = \"alder\\u001b[2J\\nall is well\""))
+        .unwrap();
     let run = lab.run(&["status"]).expect(&[1]);
-    assert!(!run.stdout.contains("\x1b[2J") && !run.stdout.lines().any(|line| line.starts_with("all is well")));
+    assert!(
+        !run.stdout.contains("\x1b[2J") && !run.stdout.lines().any(|line| line.starts_with("all is well"))
+    );
 }
 
 #[test]
@@ -410,7 +523,8 @@ fn a_byte_that_flips_in_a_table_is_told() {
 #[case(|files: &[std::path::PathBuf]| files[..12].iter().for_each(|file| fs::write(file, b"overwritten").unwrap()))]
 fn a_sync_stops_before_what_looks_like_an_accident(#[case] accident: fn(&[std::path::PathBuf])) {
     let lab = lab(PLAIN);
-    let mut files: Vec<_> = (0..12).map(|number| lab.disk("alder").join(format!("notes/{number}.txt"))).collect();
+    let mut files: Vec<_> =
+        (0..12).map(|number| lab.disk("alder").join(format!("notes/{number}.txt"))).collect();
     files.iter().for_each(|file| write(file, &Chance::new(1).bytes(3000)));
     files.push(lab.disk("alder").join("nest/night.mkv"));
     write(&files[12], &Chance::new(2).bytes(2_000_000));
@@ -430,7 +544,11 @@ fn what_cannot_be_read_is_out_of_sight_and_not_gone() {
     }
     lab.run(&["sync", "--yes"]).expect(&[0]);
     let mount = |arguments: &[&str]| {
-        Command::new("mount").args(arguments).stderr(Stdio::null()).status().is_ok_and(|status| status.success())
+        Command::new("mount")
+            .args(arguments)
+            .stderr(Stdio::null())
+            .status()
+            .is_ok_and(|status| status.success())
     };
     let place = lab.disk("alder").join("dawn");
     let elsewhere = lab.root().join("elsewhere");
@@ -528,7 +646,8 @@ fn a_sync_of_some_disks_gives_up_no_copy_that_the_others_still_need() {
 fn hard_links_of_a_mirror_are_one_file_with_one_fate() {
     let lab = lab("kind = \"mirrored\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]");
     write(&lab.disk("alder").join("dawn/wren.flac"), &Chance::new(1).bytes(9000));
-    fs::hard_link(lab.disk("alder").join("dawn/wren.flac"), lab.disk("alder").join("dawn/again.flac")).unwrap();
+    fs::hard_link(lab.disk("alder").join("dawn/wren.flac"), lab.disk("alder").join("dawn/again.flac"))
+        .unwrap();
     lab.run(&["sync", "--yes"]).expect(&[0]);
     // On the other disk the second name is a file by itself.
     let twin = lab.disk("beech").join("dawn/again.flac");
@@ -538,7 +657,8 @@ fn hard_links_of_a_mirror_are_one_file_with_one_fate() {
     lab.run(&["sync", "--yes"]).expect(&[0, 1]);
     fs::rename(lab.disk("alder"), lab.root().join("dead")).unwrap();
     let answer = lab.run(&["fate", "--json"]).expect(&[0, 1]).json();
-    let mut paths: Vec<&str> = answer["files"].as_array().unwrap().iter().map(|f| f["path"].as_str().unwrap()).collect();
+    let mut paths: Vec<&str> =
+        answer["files"].as_array().unwrap().iter().map(|f| f["path"].as_str().unwrap()).collect();
     let count = paths.len();
     paths.dedup();
     assert_eq!(paths.len(), count, "each name once: {paths:?}");
@@ -661,7 +781,12 @@ fn a_file_from_the_future_settles() {
     let place = lab.disk("flint").join("dawn/wren.flac");
     write(&place, b"dawn");
     let year = std::time::Duration::from_secs(400 * 86_400);
-    OpenOptions::new().write(true).open(&place).unwrap().set_modified(std::time::SystemTime::now() + year).unwrap();
+    OpenOptions::new()
+        .write(true)
+        .open(&place)
+        .unwrap()
+        .set_modified(std::time::SystemTime::now() + year)
+        .unwrap();
     lab.run(&["settle", "--yes"]).expect(&[0]);
     assert!(!place.exists() && found(&lab, "dawn/wren.flac").is_some());
 }
@@ -689,7 +814,10 @@ fn several_at_once_end_as_if_one_after_the_other() {
     let lab = lab(CACHED);
     for number in 0..40 {
         write(&lab.disk("flint").join(format!("dawn/{number}.flac")), &Chance::new(number).bytes(4000));
-        write(&lab.root().join(format!("card-{}/{number}.mkv", number % 4)), &Chance::new(99 + number).bytes(4000));
+        write(
+            &lab.root().join(format!("card-{}/{number}.mkv", number % 4)),
+            &Chance::new(99 + number).bytes(4000),
+        );
     }
     let start = |arguments: &[&str]| {
         let mut command = lab.command(arguments);
@@ -724,7 +852,8 @@ fn a_writer_by_descriptor_after_a_settle_loses_nothing() {
     write(&place, b"dawn ");
     lab.run(&["settle", "--yes"]).expect(&[0]);
     // What is held on the cache is opened by a path that nobody was to know.
-    let held = fs::read_dir(lab.disk("flint").join(".zinc-sieve/held")).unwrap().next().unwrap().unwrap().path();
+    let held =
+        fs::read_dir(lab.disk("flint").join(".zinc-sieve/held")).unwrap().next().unwrap().unwrap().path();
     OpenOptions::new().append(true).open(held).unwrap().write_all(b"and dusk").unwrap();
     lab.run(&["sync", "--yes"]).expect(&[0, 1]);
     lab.run(&["sync", "--yes"]).expect(&[0, 1]);

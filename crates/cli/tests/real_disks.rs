@@ -504,3 +504,62 @@ fn a_data_disk_without_room_for_a_replica_is_guarded_all_the_same() {
     fs::remove_file(shelf.path("alder/meadow.wav")).unwrap();
     shelf.run(&["sync", "--yes", "--accept", "alder"]).expect(&[0]);
 }
+
+/// A lease of the kernel tells who writes on every filesystem that people use; by descriptor and by mapping.
+#[rstest]
+fn writers_by_descriptor_and_by_mapping_lose_nothing_on_real_filesystems(
+    #[values(&["mkfs.ext4", "-q"], &["mkfs.xfs", "-q"], &["mkfs.btrfs", "-q"])] make: &[&str],
+) {
+    let ext4 = ["mkfs.ext4", "-q", "-m", "0"];
+    let disks = [("alder", "120M", &ext4[..]), ("oak", "400M", &ext4[..]), ("flint", "340M", make)];
+    let Some(shelf) = Shelf::with(&disks) else { return };
+    let pool = fs::read_to_string(shelf.path("pool.toml")).unwrap();
+    let pool = pool.split("[[volume]]").next().unwrap().to_string();
+    let volume = "[[volume]]\nname = \"recordings\"\ndata = [\"alder\"]\nparity = [\"oak\"]\ncache = [\"flint\"]\nsettle_after = \"0.00001 minutes\"\n";
+    fs::write(shelf.path("pool.toml"), pool + volume).unwrap();
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    let place = |name: &str| shelf.path("flint").join(name);
+    for name in ["open.flac", "mapped.flac", "still.flac"] {
+        fs::write(place(name), Chance::new(5).bytes(100_000)).unwrap();
+    }
+    let open = |name: &str| fs::OpenOptions::new().read(true).write(true).open(place(name)).unwrap();
+    let writer = open("open.flac");
+    let mut mapping = sieve_testkit::Mapping::of(&open("mapped.flac")).unwrap();
+    let report: Value =
+        serde_json::from_str(&shelf.run(&["settle", "--yes", "--json"]).expect(&[0]).stdout).unwrap();
+    let mut left: Vec<&str> = report["settle"]["left_alone"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|l| l["path"].as_str().unwrap())
+        .collect();
+    left.sort_unstable();
+    assert_eq!(left, ["mapped.flac", "open.flac"], "{report}");
+    assert!(shelf.path("alder").join("still.flac").exists());
+    std::os::unix::fs::FileExt::write_all_at(&writer, b"by descriptor", 10).unwrap();
+    mapping.store(20, b"by mapping");
+    drop((writer, mapping));
+    shelf.run(&["settle", "--yes"]).expect(&[0]);
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    assert_eq!(&fs::read(shelf.path("alder").join("open.flac")).unwrap()[10..23], b"by descriptor");
+    assert_eq!(&fs::read(shelf.path("alder").join("mapped.flac")).unwrap()[20..30], b"by mapping");
+    shelf.run(&["status"]).expect(&[0]);
+}
+
+/// A filesystem without hard links gives its files other inodes at each mount: it is refused before anything is begun.
+#[test]
+fn a_filesystem_that_cannot_do_what_a_member_has_to_is_refused() {
+    let ext4 = ["mkfs.ext4", "-q"];
+    let disks: [(&str, &str, &[&str]); 4] = [
+        ("alder", "40M", &ext4),
+        ("beech", "40M", &["mkfs.vfat"]),
+        ("cedar", "40M", &ext4),
+        ("oak", "48M", &ext4),
+    ];
+    let Some(shelf) = Shelf::with(&disks) else { return };
+    let run = shelf.run(&["create", "--yes"]).expect(&[4]);
+    assert!(run.stderr.contains("no hard links"), "{}", run.stderr);
+    for disk in ["alder", "beech", "cedar", "oak"] {
+        assert!(!shelf.path(disk).join(".zinc-sieve").exists(), "{disk}: nothing of ours stays");
+    }
+}

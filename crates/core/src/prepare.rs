@@ -45,7 +45,9 @@ pub enum Refusal {
     #[error("{0} is disk {1} of this pool")]
     Member(String, String),
     /// Nothing is known that tells it from any other disk.
-    #[error("of {0} neither a serial number nor a stable id is known: nothing but its size would tell that it is the one to be erased")]
+    #[error(
+        "of {0} neither a serial number nor a stable id is known: nothing but its size would tell that it is the one to be erased"
+    )]
     Nameless(String),
 }
 

@@ -79,7 +79,8 @@ fn build((lanes, parities, replicas): DrawnPool) -> Model {
         model.parities.push(ParityState::new(disk, index, ParityState::ALL, invalid));
     }
     let disks = 0..(lanes.len() + parities.len()) as u16;
-    model.replicas = disks.zip(replicas).filter(|(_, of)| *of > 0).map(|(disk, of)| (DiskIndex(disk), of)).collect();
+    model.replicas =
+        disks.zip(replicas).filter(|(_, of)| *of > 0).map(|(disk, of)| (DiskIndex(disk), of)).collect();
     model
 }
 
@@ -116,7 +117,13 @@ fn add_file(model: &mut Model, disk: DiskIndex, row: u64, length: u64, state: St
             pieces.push(StatedPiece { rows: Rows::new(row + from, row + to), version, offset: from, stale });
         }
     }
-    let known = VersionState { size, cell: CELL, data: length, mapped: length - first, recorded: 1 + u32::try_from(length % 3).unwrap() };
+    let known = VersionState {
+        size,
+        cell: CELL,
+        data: length,
+        mapped: length - first,
+        recorded: 1 + u32::try_from(length % 3).unwrap(),
+    };
     model.versions.push(known);
     if state == Partial {
         model.unmapped.insert(version, vec![Rows::new(0, 1)]);

@@ -443,7 +443,12 @@ pub fn execute(
     Ok(report)
 }
 
-fn take_catalogue(machine: &Arc<dyn Machine>, home: &dyn Disk, file: &Path, replica: &Catalogue) -> Result<()> {
+fn take_catalogue(
+    machine: &Arc<dyn Machine>,
+    home: &dyn Disk,
+    file: &Path,
+    replica: &Catalogue,
+) -> Result<()> {
     durable::make_own_folder(home, &our_folder())?;
     let path = catalogue_path(file);
     if path.exists() {

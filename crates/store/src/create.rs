@@ -284,8 +284,10 @@ fn plan_again(
 }
 
 fn taken(name: &str, path: &str, label: &label::Label) -> Error {
-    let message =
-        format!("disk {name} ({path}) is a member already: disk {} of pool `{}`", label.disk_name, label.pool_name);
+    let message = format!(
+        "disk {name} ({path}) is a member already: disk {} of pool `{}`",
+        label.disk_name, label.pool_name
+    );
     Error::new(Kind::Safety, "label.member", message).remedy("use another disk, or dissolve that pool first")
 }
 

@@ -49,7 +49,8 @@ impl Error {
     /// An error of the operating system at `path`.
     pub fn io(code: &'static str, path: &Path, source: std::io::Error) -> Self {
         use std::os::unix::ffi::OsStrExt;
-        let message = format!("{}: {}", sieve_core::path::shown(path.as_os_str().as_bytes()), words_of(&source));
+        let message =
+            format!("{}: {}", sieve_core::path::shown(path.as_os_str().as_bytes()), words_of(&source));
         Self { kind: Kind::Io, code, message, remedy: None, source: Some(source) }
     }
 
@@ -86,7 +87,9 @@ impl std::error::Error for Error {
 
 impl From<rusqlite::Error> for Error {
     fn from(error: rusqlite::Error) -> Self {
-        use rusqlite::ErrorCode::{CannotOpen, DatabaseBusy, DatabaseCorrupt, NotADatabase, PermissionDenied, ReadOnly};
+        use rusqlite::ErrorCode::{
+            CannotOpen, DatabaseBusy, DatabaseCorrupt, NotADatabase, PermissionDenied, ReadOnly,
+        };
         let (kind, code) = match error.sqlite_error_code() {
             Some(DatabaseCorrupt | NotADatabase) => (Kind::Corrupt, "catalogue.database"),
             Some(DatabaseBusy) => (Kind::Conflict, "catalogue.database"),

@@ -31,8 +31,8 @@ use crate::pool::Pool;
 pub(crate) use exchange::{exchange, swap_in};
 pub(crate) use note::learn;
 pub(crate) use recover::recover;
-pub use release::{release, release_settled};
 pub(crate) use release::{give_up, is_proven_elsewhere};
+pub use release::{release, release_settled};
 
 /// A file that is to be held.
 pub struct ToHold {
@@ -178,7 +178,8 @@ pub fn take<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>) -> Result<T
     let intent = Intent::HoldAll { disk: member.row.id, files, replaced: false };
     let intent = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
     let watcher = Watcher::new(&*pool.machine);
-    let mut taken = Taken { pool, disk_id: member.row.id, intent, items: Vec::new(), replaced: false, left: Vec::new() };
+    let mut taken =
+        Taken { pool, disk_id: member.row.id, intent, items: Vec::new(), replaced: false, left: Vec::new() };
     let mut seen = HashSet::new();
     for (item, held) in planned {
         // The further names of a file: taking the first one moved the change time that they show.

@@ -455,7 +455,9 @@ fn newest_replica(machine: &Arc<dyn Machine>, spec: &PoolSpec) -> Result<(Catalo
         match replica::fetch_private(&**disk, *stamp, Arc::clone(machine)) {
             Ok(catalogue) if catalogue.identity()?.pool == pool => {
                 let (number, name) = (stamp.number, &label.disk_name);
-                let note = format!("there is no catalogue here: this is the newest replica, checkpoint {number} on {name}");
+                let note = format!(
+                    "there is no catalogue here: this is the newest replica, checkpoint {number} on {name}"
+                );
                 return Ok((catalogue, note));
             }
             Ok(_) => {}

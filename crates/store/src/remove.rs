@@ -36,7 +36,10 @@ pub struct RemovePlan {
     pub others: u64,
 }
 
-fn as_text<S: serde::Serializer>(paths: &[(DiskId, RelPath)], serializer: S) -> std::result::Result<S::Ok, S::Error> {
+fn as_text<S: serde::Serializer>(
+    paths: &[(DiskId, RelPath)],
+    serializer: S,
+) -> std::result::Result<S::Ok, S::Error> {
     serializer.collect_seq(paths.iter().map(|(disk, path)| format!("{disk}:{path}")))
 }
 
@@ -187,9 +190,8 @@ fn remove_nodes(pool: &Pool, plan: &RemovePlan, left: &mut Vec<LeftAlone>) -> Re
             Some(EntryKind::Folder) => disk.remove_folder(path)?,
             Some(_) => {
                 // A symlink that somebody made a file of is not what was to be removed.
-                let is_it = |stat: &Stat, _: &RelPath| {
-                    Ok(stat.kind != EntryKind::File && planned == Some(stat.kind))
-                };
+                let is_it =
+                    |stat: &Stat, _: &RelPath| Ok(stat.kind != EntryKind::File && planned == Some(stat.kind));
                 if !held::discard(&**disk, pool.machine.random(), path, is_it)? {
                     left.push(LeftAlone { path: path.to_string(), why: held::HAS_CHANGED.into() });
                     continue;

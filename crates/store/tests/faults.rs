@@ -289,3 +289,30 @@ fn the_next_forecast_knows_how_slow_a_disk_was() {
     assert!(after > 2.0 * before, "{before} s, then {after} s");
     scene.is_well("slow");
 }
+
+/// A filesystem without hard links has no inodes that stay either: it is refused, and nothing of ours is left on any disk.
+#[test]
+fn a_disk_without_hard_links_does_not_become_a_member() {
+    let folder = scratch();
+    let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
+    for name in ["alder", "beech", "oak"] {
+        fs::create_dir(folder.path().join(name)).unwrap();
+        let path = folder.path().join(name).display().to_string();
+        text += &format!(
+            "[[disk]]\nname = \"{name}\"\npath = \"{path}\"\ncapacity = \"40 MB\"\nsimulated = true\n"
+        );
+    }
+    text += "[[volume]]\nname = \"recordings\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n";
+    let file = folder.path().join("pool.toml");
+    fs::write(&file, &text).unwrap();
+    let faulty = FaultyMachine::new();
+    faulty.set(&folder.path().join("beech"), |faults| faults.has_no_links = true);
+    let machine: Arc<dyn Machine> = faulty;
+    let spec = parse(&text).spec.unwrap();
+    let plan = create::plan(&*machine, &file, &spec).unwrap();
+    let error = create::execute(&machine, &file, &spec, &plan, &Silent).err().unwrap();
+    assert_eq!(error.code, "disk.no-links", "{error}");
+    for name in ["alder", "beech", "oak"] {
+        assert!(!folder.path().join(name).join(".zinc-sieve").exists(), "{name}");
+    }
+}

@@ -27,7 +27,9 @@ use sieve_store::membership::{dissolve, grow, replace, vacate};
 use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::verify::Scope;
-use sieve_store::{Result, adopt, create, pieces, put, read, rebuild, remove, restore, scan, settle, sync, verify};
+use sieve_store::{
+    Result, adopt, create, pieces, put, read, rebuild, remove, restore, scan, settle, sync, verify,
+};
 use sieve_testkit::{Act, Answer, Chance, NeighbourMachine, scratch};
 use tempfile::TempDir;
 
@@ -262,7 +264,12 @@ impl Scene {
         let now = fs::metadata(&path).unwrap();
         let database = rusqlite::Connection::open(self.path(".zinc-sieve/catalogue.sqlite")).unwrap();
         let ctime = now.ctime() * 1_000_000_000 + now.ctime_nsec();
-        database.execute("UPDATE object SET ctime = ?1 WHERE inode = ?2 AND size = 9000", (ctime, now.ino() as i64)).unwrap();
+        database
+            .execute(
+                "UPDATE object SET ctime = ?1 WHERE inode = ?2 AND size = 9000",
+                (ctime, now.ino() as i64),
+            )
+            .unwrap();
     }
 
     fn run(&self, machine: Arc<dyn Machine>) -> Result<()> {
@@ -448,7 +455,8 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
         }
         _ => {
             let volume = pool.volume(Some(VOLUME))?;
-            let until = (work == Work::SettleForSpace).then_some(sieve_core::units::ByteLength::new(19_990_000));
+            let until =
+                (work == Work::SettleForSpace).then_some(sieve_core::units::ByteLength::new(19_990_000));
             let options = settle::Options { until, ..settle::Options::default() };
             let plan = settle::plan(&pool, &volume, &options, &Silent)?;
             settle::execute(&mut pool, &volume, &plan, &options, &none, &Silent).map(|_| ())

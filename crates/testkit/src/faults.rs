@@ -30,6 +30,8 @@ pub struct Faults {
     pub room: Option<u64>,
     /// How it moves: what is read and written takes time on its clock.
     pub drive: Option<Drive>,
+    /// Its filesystem knows no hard links.
+    pub has_no_links: bool,
     /// It really takes that time.
     pub is_slow: bool,
     /// What is written into this folder is not stored: only where the head goes counts.
@@ -207,6 +209,9 @@ impl Disk for FaultyDisk {
     }
     fn link(&self, from: &RelPath, to: &RelPath) -> Result<()> {
         self.check()?;
+        if locked(&self.faults).has_no_links {
+            return Err(failure(self.real.root(), std::io::ErrorKind::PermissionDenied));
+        }
         self.real.link(from, to)
     }
     fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {

@@ -55,10 +55,7 @@ fn intention(request: &Request, overwrites: bool) -> String {
 
 fn show(report: &Report) {
     if report.interrupted {
-        crate::say!(
-            "\n{}",
-            style::paint(style::WATCH, "Broken off; what was written is taken away again.")
-        );
+        crate::say!("\n{}", style::paint(style::WATCH, "Broken off; what was written is taken away again."));
         return;
     }
     let resumed = match report.resumed.exact() {

@@ -37,10 +37,7 @@ pub(super) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
 
 fn show(plan: &CreatePlan) {
     let what = if plan.resumes { "Goes on creating" } else { "Creates" };
-    crate::say!(
-        "{what} pool {}. On each disk a folder .zinc-sieve is made; nothing is erased.\n",
-        plan.pool
-    );
+    crate::say!("{what} pool {}. On each disk a folder .zinc-sieve is made; nothing is erased.\n", plan.pool);
     let mut table =
         Table::new(&["disk", "role", "volume", "bay", "serial", ">usable", "files that are kept", "at"]);
     for step in &plan.disks {

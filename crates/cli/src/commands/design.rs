@@ -185,10 +185,7 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
     show_additions(all);
     match found {
         Some(r) => {
-            crate::say!(
-                "\n{}",
-                style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name))
-            );
+            crate::say!("\n{}", style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name)));
             r.reasons.iter().for_each(|reason| crate::say!("  - {reason}"));
         }
         None => crate::say!(

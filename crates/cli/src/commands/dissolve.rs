@@ -5,10 +5,10 @@ use sieve_store::membership::dissolve::{self, DissolvePlan};
 
 use super::Context;
 use crate::args::Consent;
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::progress::Bars;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<Outcome> {

@@ -10,10 +10,10 @@ use sieve_store::membership::grow::{self, GrowPlan, GrowReport, GrowRequest, Pre
 use super::Context;
 use super::sync::{show_bytes, show_forecast};
 use crate::args::{Consent, RestraintArguments, RoleWord, VolumeChoice};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{size, style, units};
 use crate::progress::Watch;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 /// A disk that joins.
@@ -47,15 +47,16 @@ pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
     };
     let question = Question { consent, work: Work::Long("grow"), words: "Let it join?" };
     let essence = |prepared: &PreparedGrow| essence_of(&prepared.plan);
-    let prepared = match agree(&mut pool, &question, |pool| grow::plan(pool, &request), show, essence, |_| true)? {
-        Agreed::Yes(prepared) => prepared,
-        Agreed::No(prepared) => {
-            if context.json {
-                json::print(&prepared.plan)?;
+    let prepared =
+        match agree(&mut pool, &question, |pool| grow::plan(pool, &request), show, essence, |_| true)? {
+            Agreed::Yes(prepared) => prepared,
+            Agreed::No(prepared) => {
+                if context.json {
+                    json::print(&prepared.plan)?;
+                }
+                return Ok(Outcome::Fine);
             }
-            return Ok(Outcome::Fine);
-        }
-    };
+        };
     let watch = Watch::new(&restraint);
     let restraint = crate::restraint::begin(&restraint)?;
     let report = grow::execute(&mut pool, prepared, &restraint, &watch)?;
@@ -73,10 +74,7 @@ fn show_plan(plan: &GrowPlan) {
     let usable = size(plan.usable);
     match plan.role {
         Role::Data => {
-            crate::say!(
-                "{disk} ({at}, {usable}) joins volume {volume} as a data disk, slot {}.",
-                plan.slot
-            );
+            crate::say!("{disk} ({at}, {usable}) joins volume {volume} as a data disk, slot {}.", plan.slot);
             crate::say!(
                 "What is on it stays as it is and becomes part of the volume: {} ({}).",
                 units::files(plan.kept_files),
@@ -111,10 +109,9 @@ fn show_report(report: &GrowReport) {
             "\n{disk} is a data disk of {volume} now, with {} on it. Next: zinc-sieve sync",
             units::files(report.files)
         ),
-        Role::Cache => crate::say!(
-            "\n{disk} is a cache of {volume} now, with {} on it.",
-            units::files(report.files)
-        ),
+        Role::Cache => {
+            crate::say!("\n{disk} is a cache of {volume} now, with {} on it.", units::files(report.files))
+        }
         Role::Parity => crate::say!(
             "\n{disk} is a parity disk of {volume} now: {} computed.",
             units::parity_cells(report.parity_cells)

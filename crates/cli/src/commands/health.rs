@@ -169,11 +169,7 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: b
             style::paint(style::of_verdict(j.verdict), j.verdict.words())
         );
         for check in &j.reasons {
-            crate::say!(
-                "    {} {}",
-                style::paint(style::of_verdict(check.verdict), "-"),
-                check.reason
-            );
+            crate::say!("    {} {}", style::paint(style::of_verdict(check.verdict), "-"), check.reason);
         }
     }
     batches.iter().for_each(|note| crate::say!("\n{} {note}", style::paint(style::WATCH, "!")));

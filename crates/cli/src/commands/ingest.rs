@@ -200,12 +200,7 @@ fn show(network: &Network, amount: ByteLength, with: &Copy, without: &Copy) {
     if with.stages.len() > 1 {
         crate::say!("\n  onto the cache, in parts:");
         for stage in &with.stages {
-            crate::say!(
-                "    {} at {}, held up by {}",
-                size(stage.bytes),
-                stage.rate,
-                stage.bottleneck
-            );
+            crate::say!("    {} at {}, held up by {}", size(stage.bytes), stage.rate, stage.bottleneck);
         }
     }
 }
@@ -218,10 +213,7 @@ fn show_day(day: &Day, room: Option<ByteLength>) {
         crate::say!("  {}", style::paint(style::BAD, text));
         return;
     }
-    crate::say!(
-        "  the smallest cache that does not overflow: {}",
-        style::paint(style::HEAD, size(day.most))
-    );
+    crate::say!("  the smallest cache that does not overflow: {}", style::paint(style::HEAD, size(day.most)));
     let clock = |minute: f64| format!("{:02.0}:{:02.0}", (minute / 60.0).floor(), minute % 60.0);
     match (room, day.overflows_at) {
         (Some(room), Some(at)) => crate::say!(
@@ -237,10 +229,7 @@ fn show_day(day: &Day, room: Option<ByteLength>) {
             )
         ),
         (Some(room), None) => {
-            crate::say!(
-                "  {}",
-                style::paint(style::WELL, format!("a cache of {} never fills", size(room)))
-            );
+            crate::say!("  {}", style::paint(style::WELL, format!("a cache of {} never fills", size(room))));
         }
         (None, _) => {}
     }

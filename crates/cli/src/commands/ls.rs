@@ -1,7 +1,7 @@
 //! `ls`: what is in a volume.
 
-use std::ffi::OsStr;
 use sieve_store::{Result, read};
+use std::ffi::OsStr;
 
 use super::{Context, volume_path};
 use crate::exit::Outcome;

@@ -13,10 +13,10 @@ use sieve_store::put::{self, PutPlan, PutReport};
 
 use super::{Context, volume_path};
 use crate::args::Consent;
+use crate::confirm::{Agreed, Question, Work, agree};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Bars;
-use crate::confirm::{Agreed, Question, Work, agree};
 use crate::{json, load};
 
 pub(super) fn run(

@@ -10,10 +10,10 @@ use sieve_store::{Error, Kind, Result};
 
 use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Watch;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 /// What is rebuilt, and where.
@@ -62,8 +62,7 @@ pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         }
     };
     let lost: Vec<String> = requests.iter().map(|request| request.name.clone()).collect();
-    let question =
-        Question { consent: *consent, work: Work::Without("rebuild", &lost), words: "Rebuild?" };
+    let question = Question { consent: *consent, work: Work::Without("rebuild", &lost), words: "Rebuild?" };
     let essence = |prepared: &Prepared| essence_of(&prepared.plan);
     let planned = |pool: &_| rebuild::plan(pool, &requests);
     let prepared = match agree(&mut pool, &question, planned, show, essence, |_| true)? {
@@ -108,10 +107,7 @@ fn show_plan(plan: &RebuildPlan) {
     }
     if !plan.also_missing.is_empty() {
         let names = plan.also_missing.join(", ");
-        crate::say!(
-            "  {} missing as well, and not rebuilt now: {names}",
-            style::paint(style::WATCH, "?")
-        );
+        crate::say!("  {} missing as well, and not rebuilt now: {names}", style::paint(style::WATCH, "?"));
     }
     style::heading("Reads at most");
     let mut reads = Table::new(&["disk", ">reads"]);

@@ -10,10 +10,10 @@ use sieve_store::membership::replace::{self, PreparedReplace, ReplacePlan, Repla
 use super::Context;
 use super::sync::show_forecast;
 use crate::args::{Consent, RestraintArguments};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{count, size, style, units};
 use crate::progress::Watch;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 /// A parity disk that gives its place to another.
@@ -48,15 +48,16 @@ pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
     };
     let question = Question { consent, work: Work::Long("replace"), words: "Move it?" };
     let essence = |prepared: &PreparedReplace| essence_of(&prepared.plan);
-    let prepared = match agree(&mut pool, &question, |pool| replace::plan(pool, &request), show, essence, |_| true)? {
-        Agreed::Yes(prepared) => prepared,
-        Agreed::No(prepared) => {
-            if context.json {
-                json::print(&prepared.plan)?;
+    let prepared =
+        match agree(&mut pool, &question, |pool| replace::plan(pool, &request), show, essence, |_| true)? {
+            Agreed::Yes(prepared) => prepared,
+            Agreed::No(prepared) => {
+                if context.json {
+                    json::print(&prepared.plan)?;
+                }
+                return Ok(Outcome::Fine);
             }
-            return Ok(Outcome::Fine);
-        }
-    };
+        };
     let watch = Watch::new(&restraint);
     let restraint = crate::restraint::begin(&restraint)?;
     let report = replace::execute(&mut pool, prepared, &restraint, &watch)?;
@@ -71,12 +72,7 @@ pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
 
 fn show_plan(plan: &ReplacePlan) {
     let goes_on = if plan.resumes { "goes on moving" } else { "moves" };
-    crate::say!(
-        "The parity of {} on {} {goes_on}; {} is only read:\n",
-        plan.volume,
-        plan.disk,
-        plan.from
-    );
+    crate::say!("The parity of {} on {} {goes_on}; {} is only read:\n", plan.volume, plan.disk, plan.from);
     let rest = plan.cells - plan.cells_on_first;
     crate::say!("  {} cells to {}", count(plan.cells_on_first), plan.onto);
     if let Some(onto) = &plan.rest {

@@ -12,10 +12,10 @@ use sieve_store::{Error, Kind, Result, scan};
 
 use super::{Context, volume_path};
 use crate::args::{Consent, VolumeChoice};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Bars;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 /// What is brought back.

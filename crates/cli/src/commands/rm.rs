@@ -1,15 +1,15 @@
 //! `rm`: files out of sight, held until the next sync.
 
-use std::ffi::OsString;
 use sieve_store::Result;
 use sieve_store::remove::{self, RemovePlan, RemoveReport};
+use std::ffi::OsString;
 
 use super::put::show_by_disk;
 use super::settle::show_left_alone;
 use super::{Context, volume_path};
 use crate::args::Consent;
-use crate::exit::Outcome;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::exit::Outcome;
 use crate::{json, load};
 
 pub(super) fn run(

@@ -15,10 +15,10 @@ use sieve_store::{Error, Kind, sync};
 use super::sync::{show_bytes, show_forecast};
 use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments, VolumeChoice};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Watch;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 /// What settles.
@@ -148,9 +148,7 @@ fn show_plan(plan: &SettlePlan, now: i64) {
         show_bytes(&plan.read_bytes, &plan.written_bytes);
         show_forecast(&plan.forecast);
         if plan.holds_on_tiers {
-            crate::say!(
-                "\nWhat leaves a disk is held there, out of sight, until a sync has passed it."
-            );
+            crate::say!("\nWhat leaves a disk is held there, out of sight, until a sync has passed it.");
         }
         if plan.holds {
             crate::say!(

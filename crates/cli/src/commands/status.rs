@@ -136,11 +136,9 @@ fn show_cache(cache: &CacheStatus, now: i64) {
     style::heading(&format!("Cache of {}", cache.volume));
     let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
     match cache.since {
-        Some(since) => crate::say!(
-            "  waits         {}; the oldest came {}",
-            of(cache.waits),
-            time::ago(since, now)
-        ),
+        Some(since) => {
+            crate::say!("  waits         {}; the oldest came {}", of(cache.waits), time::ago(since, now))
+        }
         None => crate::say!("  waits         nothing"),
     }
     if cache.stays.files > 0 {

@@ -14,10 +14,10 @@ use sieve_store::{Result, status};
 
 use super::Context;
 use crate::args::{Consent, RestraintArguments};
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, units};
 use crate::progress::Watch;
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 /// What a sync does.
@@ -131,11 +131,7 @@ fn show_copies(volume: &str, plan: &MirrorPlan) {
         [(plan.missing, "are missing and get made"), (plan.outdated, "are outdated and follow the newest")]
     {
         if amount.files > 0 {
-            crate::say!(
-                "\n{volume}: copies that {what}: {} ({}).",
-                count(amount.files),
-                size(amount.bytes)
-            );
+            crate::say!("\n{volume}: copies that {what}: {} ({}).", count(amount.files), size(amount.bytes));
         }
     }
 }

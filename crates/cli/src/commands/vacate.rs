@@ -7,9 +7,9 @@ use sieve_store::membership::vacate::{self, VacatePlan};
 
 use super::Context;
 use crate::args::Consent;
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
-use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::{json, load};
 
 pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Result<Outcome> {
@@ -35,11 +35,7 @@ pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Resu
     if context.json {
         json::print(&report)?;
     } else {
-        crate::say!(
-            "\n{} left volume {}; the pool file says so.",
-            report.disks.join(", "),
-            report.volume
-        );
+        crate::say!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
     }
     Ok(Outcome::Fine)
 }

@@ -115,18 +115,10 @@ fn show_mended(report: &MendReport) {
         );
     }
     for (disk, cells) in &report.parity_mended {
-        crate::say!(
-            "{} {} on {disk}",
-            style::paint(style::WELL, "mended"),
-            units::parity_cells(*cells)
-        );
+        crate::say!("{} {} on {disk}", style::paint(style::WELL, "mended"), units::parity_cells(*cells));
     }
     for (disk, cells) in &report.parity_left {
-        crate::say!(
-            "{} {} on {disk}",
-            style::paint(style::BAD, "left damaged"),
-            units::parity_cells(*cells)
-        );
+        crate::say!("{} {} on {disk}", style::paint(style::BAD, "left damaged"), units::parity_cells(*cells));
     }
     if report.is_clean() {
         crate::say!("{}", style::paint(style::WELL, "Everything is what was checksummed again."));
@@ -170,10 +162,7 @@ fn show(report: &VerifyReport) {
         );
     }
     for disk in &report.missing {
-        crate::say!(
-            "{}",
-            style::paint(style::BAD, format!("{disk} is not there: nothing on it was read"))
-        );
+        crate::say!("{}", style::paint(style::BAD, format!("{disk} is not there: nothing on it was read")));
     }
     for found in &report.damaged {
         let (from, to) = found.bytes;

@@ -1,7 +1,7 @@
 //! For every content the sets of disks whose loss it does not survive, in a form that any set can be held against.
 
-use std::collections::{BTreeMap, HashMap};
 use std::collections::hash_map::Entry;
+use std::collections::{BTreeMap, HashMap};
 
 use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::sets::Cost;

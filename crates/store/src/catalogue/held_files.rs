@@ -54,7 +54,9 @@ pub fn all(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
         let path = path_of(&row.get::<_, Vec<u8>>(0)?)?;
         // What is held is given up in the end: it must lie in our folder, whatever a catalogue says (L6).
         if path.parent() != Some(held_folder()) {
-            return Err(corrupt(format!("the catalogue has {path} as held, which is not where held files lie")));
+            return Err(corrupt(format!(
+                "the catalogue has {path} as held, which is not where held files lie"
+            )));
         }
         found.push(HeldRow {
             path,

@@ -87,7 +87,15 @@ impl Catalogue {
     }
 
     fn with(database: Connection, path: &Path, machine: Arc<dyn Machine>, is_shared: bool) -> Self {
-        Self { database, path: path.into(), machine, is_shared, aside: OnceCell::new(), leaving: RefCell::default(), _private: None }
+        Self {
+            database,
+            path: path.into(),
+            machine,
+            is_shared,
+            aside: OnceCell::new(),
+            leaving: RefCell::default(),
+            _private: None,
+        }
     }
 
     /// Opens a catalogue for writing: for who holds a lock of its pool, or has it alone.
@@ -180,7 +188,9 @@ impl Catalogue {
     /// A number that moves when anybody else changes the catalogue; nothing where this is no reader of a shared one.
     pub(crate) fn seen(&self) -> Option<i64> {
         let is_reader = !self.is_shared && !self.has_own_state() && self._private.is_none();
-        is_reader.then(|| self.database.pragma_query_value(None, "data_version", |row| row.get(0)).ok()).flatten()
+        is_reader
+            .then(|| self.database.pragma_query_value(None, "data_version", |row| row.get(0)).ok())
+            .flatten()
     }
 
     /// From now on a reader's transactions are the pool's, until [`Self::stop_leaving`]: only while it holds both locks.
@@ -337,12 +347,13 @@ impl Catalogue {
             return Ok(());
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let noted = Connection::open_with_flags(&self.path, flags).map_err(Error::from).and_then(|database| {
-            database.busy_timeout(Duration::from_millis(200))?;
-            let transaction = Transaction::new_unchecked(&database, TransactionBehavior::Immediate)?;
-            work(&transaction)?;
-            Ok(transaction.commit()?)
-        });
+        let noted =
+            Connection::open_with_flags(&self.path, flags).map_err(Error::from).and_then(|database| {
+                database.busy_timeout(Duration::from_millis(200))?;
+                let transaction = Transaction::new_unchecked(&database, TransactionBehavior::Immediate)?;
+                work(&transaction)?;
+                Ok(transaction.commit()?)
+            });
         match noted {
             Err(error) if is_unwritable(&error) || error.kind == Kind::Conflict => Ok(()),
             other => other,

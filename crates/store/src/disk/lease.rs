@@ -18,7 +18,9 @@ pub(super) fn take(file: BorrowedFd<'_>) -> Result<Lease, Errno> {
         }
         Err(Errno::AGAIN) => Ok(Lease::Refused),
         // The filesystem has none, or the file is somebody else's.
-        Err(Errno::INVAL | Errno::ACCESS | Errno::PERM | Errno::NOTSUP | Errno::NOLCK) => Ok(Lease::Unsupported),
+        Err(Errno::INVAL | Errno::ACCESS | Errno::PERM | Errno::NOTSUP | Errno::NOLCK) => {
+            Ok(Lease::Unsupported)
+        }
         Err(errno) => Err(errno),
     }
 }

@@ -20,8 +20,8 @@ use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
 use super::{
-    Attributes, Counters, Disk, EntryKind, Filesystem, Lease, LockGuard, ReadFile, Stat, WriteFile, filesystem,
-    lease, whole_granules,
+    Attributes, Counters, Disk, EntryKind, Filesystem, Lease, LockGuard, ReadFile, Stat, WriteFile,
+    filesystem, lease, whole_granules,
 };
 use crate::error::{Error, Result};
 
@@ -208,7 +208,8 @@ const SET_ID: u32 = 0o6000;
 
 /// Of an open file or folder. The times come last: everything else moves them.
 fn set_attributes(file: &impl AsFd, attributes: &Attributes) -> std::result::Result<(), Errno> {
-    let is_owners = give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
+    let is_owners =
+        give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
     for (name, value) in &attributes.extended {
         match sys::fsetxattr(file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
             Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others

@@ -204,7 +204,8 @@ impl VolumeModel {
             let (same, others): (Vec<Known>, Vec<Known>) =
                 known.into_iter().partition(|one| one.whole == whole);
             known = others;
-            let position = |one: &Known| Some((u32::try_from(self.object_index(one.object)?).ok()?, one.held));
+            let position =
+                |one: &Known| Some((u32::try_from(self.object_index(one.object)?).ok()?, one.held));
             let mut parts: Vec<(u32, bool)> = same.iter().filter_map(position).collect();
             parts.dedup();
             // A further name of a file that has copies under its first one: all of them are copies of one content.

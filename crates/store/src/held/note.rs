@@ -71,7 +71,8 @@ fn read(disk: &dyn Disk) -> Result<BTreeMap<Vec<u8>, (RelPath, Line)>> {
     let mut lines = BTreeMap::new();
     for line in bytes.split(|byte| *byte == b'\n') {
         let Ok(line) = serde_json::from_slice::<Line>(line) else { continue };
-        let Some(original) = hex::decode(&line.path_hex).ok().and_then(|bytes| RelPath::new(bytes).ok()) else {
+        let Some(original) = hex::decode(&line.path_hex).ok().and_then(|bytes| RelPath::new(bytes).ok())
+        else {
             continue;
         };
         if !original.is_root() && (!original.is_ours() || is_piece(&original)) {

@@ -89,7 +89,13 @@ fn recover_one(pool: &Pool, member: &Member, file: &Holds, replaced: bool) -> Re
 }
 
 /// The rename moved the change time, and nobody watched: it is read before it is trusted again.
-fn standing_of(pool: &Pool, disk: &dyn Disk, held: &RelPath, object: &ObjectRow, stat: &Stat) -> Result<Standing> {
+fn standing_of(
+    pool: &Pool,
+    disk: &dyn Disk,
+    held: &RelPath,
+    object: &ObjectRow,
+    stat: &Stat,
+) -> Result<Standing> {
     if !object.matches_but_for_ctime(stat) {
         return Ok(object.standing.max(Standing::Touched));
     }
@@ -98,7 +104,8 @@ fn standing_of(pool: &Pool, disk: &dyn Disk, held: &RelPath, object: &ObjectRow,
     };
     let known = versions::get(pool.catalogue.reading(), version)?;
     let read = disk.open(held).and_then(|mut file| content::checksum(&mut *file, stat.size, |_| {}));
-    let is_it = !known.unfinished && read.is_ok_and(|sum| sum.is_some_and(|sum| sum.whole == known.sum.whole));
+    let is_it =
+        !known.unfinished && read.is_ok_and(|sum| sum.is_some_and(|sum| sum.whole == known.sum.whole));
     Ok(if is_it { Standing::Same } else { object.standing.max(Standing::Doubtful) })
 }
 

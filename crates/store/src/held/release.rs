@@ -121,9 +121,16 @@ impl<'a> Guarded<'a> {
 ///
 /// # Errors
 /// What the database says.
-pub(crate) fn is_proven_elsewhere(pool: &Pool, member: &Member, held: &HeldRow, object: &ObjectRow) -> Result<bool> {
+pub(crate) fn is_proven_elsewhere(
+    pool: &Pool,
+    member: &Member,
+    held: &HeldRow,
+    object: &ObjectRow,
+) -> Result<bool> {
     let reading = pool.catalogue.reading();
-    let Some(version) = object.version.filter(|_| object.standing == Standing::Same) else { return Ok(false) };
+    let Some(version) = object.version.filter(|_| object.standing == Standing::Same) else {
+        return Ok(false);
+    };
     let known = versions::get(reading, version)?;
     if known.unfinished {
         return Ok(false);
@@ -175,7 +182,11 @@ fn expect_new_change_time(t: &Connection, disk: &dyn Disk, object: &ObjectRow) -
 ///
 /// # Errors
 /// What the disk or the database says.
-pub(crate) fn give_up(pool: &Pool, member: &Member, released: &[(HeldRow, Option<ObjectRow>)]) -> Result<u64> {
+pub(crate) fn give_up(
+    pool: &Pool,
+    member: &Member,
+    released: &[(HeldRow, Option<ObjectRow>)],
+) -> Result<u64> {
     if released.is_empty() {
         return Ok(0);
     }
@@ -191,7 +202,8 @@ pub(crate) fn give_up(pool: &Pool, member: &Member, released: &[(HeldRow, Option
             continue;
         };
         let watch = watcher.watch(disk, &held.path)?;
-        if watch.is_none() || stat.kind != EntryKind::File || !is_as_held(pool, disk, held, object.as_ref())? {
+        if watch.is_none() || stat.kind != EntryKind::File || !is_as_held(pool, disk, held, object.as_ref())?
+        {
             continue;
         }
         disk.remove_file(&held.path)?;

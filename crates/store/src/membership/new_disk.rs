@@ -33,7 +33,8 @@ pub(crate) fn refuse_unlabelled(disk: &dyn Disk, place: &str) -> Result<()> {
         return Ok(());
     }
     let listed = disk.list(&our_folder())?;
-    if listed.iter().all(|n| n == b"label.toml.new" || n == b"lock" || n == b"lock.holder" || n == b"fitness") {
+    if listed.iter().all(|n| n == b"label.toml.new" || n == b"lock" || n == b"lock.holder" || n == b"fitness")
+    {
         return Ok(());
     }
     let message = format!("{place} has a .zinc-sieve folder without a label");

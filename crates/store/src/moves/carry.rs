@@ -198,10 +198,7 @@ fn is_written() -> Stays {
 
 /// Opens the source with its other copies, each with a lease before anything is read: a writer that has one of them open
 /// or mapped could else change what was read already without moving a time.
-pub(super) fn open_source(
-    task: &Task,
-    watcher: &Watcher<'_>,
-) -> std::result::Result<WatchedSource, Stays> {
+pub(super) fn open_source(task: &Task, watcher: &Watcher<'_>) -> std::result::Result<WatchedSource, Stays> {
     let first = &task.names[0];
     let opened = task.disk.open(first);
     let looks = match &opened {
@@ -231,8 +228,7 @@ fn copy(
     let mut ranges = Vec::new();
     for target in &task.targets {
         let (size, disk) = (task.object.size, &*target.disk);
-        let copied =
-            copy_verified(source.file(), size, disk, &target.temporary, &task.attributes, observer);
+        let copied = copy_verified(source.file(), size, disk, &target.temporary, &task.attributes, observer);
         let (found, data) = match copied {
             Err(error) if error.code == CHANGED => return Err(is_written()),
             other => other?,

@@ -133,7 +133,8 @@ pub(crate) fn execute(
         moved: Moved::default(),
     };
     // Files without data make the replicas follow: those go together, at the end.
-    let (empty, full): (Vec<Move>, Vec<Move>) = moves.iter().cloned().partition(|m| m.size == ByteLength::ZERO);
+    let (empty, full): (Vec<Move>, Vec<Move>) =
+        moves.iter().cloned().partition(|m| m.size == ByteLength::ZERO);
     let in_order = [full, empty].concat();
     let outcome = relocation.all(&in_order, restraint);
     relocation.finish_folders()?;
@@ -230,8 +231,9 @@ impl Relocation<'_> {
         let carrying: Vec<&Task> = tasks.iter().map(|(_, task)| task).collect();
         let observer = self.observer;
         let pace = std::mem::replace(&mut self.pace, Pace::new(None));
-        let (carried, finished) =
-            carry::all(&carrying, &*self.pool.machine, &pace, observer, || before.map_or(Ok(()), |before| self.finish(before)));
+        let (carried, finished) = carry::all(&carrying, &*self.pool.machine, &pace, observer, || {
+            before.map_or(Ok(()), |before| self.finish(before))
+        });
         self.pace = pace;
         finished?;
         let mut brought = Batch { intent, files: Vec::new(), failure: None };

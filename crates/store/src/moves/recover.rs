@@ -59,7 +59,11 @@ fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
         let items = there.into_iter().map(|path| ToHold { path, object: object.clone(), watched: None });
         let taken = held::take(pool, member, items.collect())?;
         // What somebody is at stays in both places, and is told as two files of one name.
-        if source.leaving == Leaving::Hold { taken.record()? } else { taken.let_go(&**disk)? };
+        if source.leaving == Leaving::Hold {
+            taken.record()?
+        } else {
+            taken.let_go(&**disk)?
+        };
     }
     Ok(())
 }

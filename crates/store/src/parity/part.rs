@@ -127,7 +127,8 @@ impl Part {
         let (table, damage) = match table.entries.values().map(|e| e.slot).max() {
             Some(slot) if u64::from(slot) >= most => {
                 let place = full_path(&*disk, &table::path());
-                let why = format!("{}: the parity table names slot {slot}, which cannot be there", place.display());
+                let why =
+                    format!("{}: the parity table names slot {slot}, which cannot be there", place.display());
                 (table::Table::default(), Some(why))
             }
             _ => (table, damage),

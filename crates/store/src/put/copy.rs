@@ -192,7 +192,9 @@ impl Putter<'_> {
             // A writer that has it mapped moves no time: where nobody could be asked, reading it again tells.
             let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
                 true => Ok(copied),
-                false if content::checksum(&mut *input, stat.size, |_| {})?.as_ref() == Some(&copied.0) => Ok(copied),
+                false if content::checksum(&mut *input, stat.size, |_| {})?.as_ref() == Some(&copied.0) => {
+                    Ok(copied)
+                }
                 false => Err(changed()),
             });
             match steady {
@@ -200,7 +202,10 @@ impl Putter<'_> {
                     disk.remove_file(temporary)?;
                     if attempt == ATTEMPTS {
                         let place = crate::disk::full_path(source, &item.path);
-                        let message = format!("{}: it is being written to: it changed each time it was copied", place.display());
+                        let message = format!(
+                            "{}: it is being written to: it changed each time it was copied",
+                            place.display()
+                        );
                         return Err(Error::new(Kind::Conflict, CHANGED, message)
                             .remedy("put it again when nobody writes to it; what was copied so far stays"));
                     }

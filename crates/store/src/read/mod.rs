@@ -108,7 +108,8 @@ impl Taking<'_> {
             }
         }
         // No copy is what it should be: parity may know what it was.
-        for member in found.on().filter(|m| found.is_file && m.row.role == Role::Data && m.state.is_usable()) {
+        for member in found.on().filter(|m| found.is_file && m.row.role == Role::Data && m.state.is_usable())
+        {
             let object = objects::by_path(self.pool.catalogue.reading(), member.row.id, &found.path)?;
             if self.reconstruct(member, &found.path, object.as_ref(), to).is_ok() {
                 self.report.damaged.push(format!("{}:{}", member.row.name, found.path));
@@ -136,9 +137,9 @@ impl Taking<'_> {
             return Ok(());
         }
         let now = self.pool.machine.now();
-        self.pool.catalogue.note(|t| {
-            used.try_for_each(|path| heat::note_use(t, self.volume, path, now, spec.half_life))
-        })
+        self.pool
+            .catalogue
+            .note(|t| used.try_for_each(|path| heat::note_use(t, self.volume, path, now, spec.half_life)))
     }
 
     fn refuse_taken(&self, to: &RelPath) -> Result<()> {

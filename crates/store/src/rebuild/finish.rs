@@ -114,7 +114,8 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
         }
     }
     for (path, node) in &symlinks {
-        let comes_back = (1..=target.newest_replica).contains(&node.recorded) || is_elsewhere(pool, target, path, node)?;
+        let comes_back =
+            (1..=target.newest_replica).contains(&node.recorded) || is_elsewhere(pool, target, path, node)?;
         let fate = if comes_back { Fate::Rebuilt } else { Fate::Gone };
         report.obtained.add(fate, sieve_core::units::ByteLength::ZERO);
         if !comes_back {

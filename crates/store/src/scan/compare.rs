@@ -244,7 +244,9 @@ fn is_walked(listing: &Listing, name: &[u8]) -> bool {
     let is_our_folder = listing.path.is_root() && name == sieve_core::path::OUR_FOLDER;
     let position = listing.entries.binary_search_by(|entry| entry.name.as_slice().cmp(name));
     let is_out_of_sight = listing.out_of_sight.iter().any(|covered| covered == name);
-    is_our_folder || is_out_of_sight || position.is_ok_and(|position| listing.entries[position].stat.kind == EntryKind::Folder)
+    is_our_folder
+        || is_out_of_sight
+        || position.is_ok_and(|position| listing.entries[position].stat.kind == EntryKind::Folder)
 }
 
 fn in_folder(folder: &RelPath, name: &[u8]) -> Result<RelPath> {

@@ -98,7 +98,9 @@ impl<'a> Walk<'a> {
         let mut found = match self.disk.read_folder(&listing.path) {
             Ok(found) => found,
             // It went while it was walked: so did what was in it.
-            Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) && !listing.path.is_root() => {
+            Err(error)
+                if error.io_kind() == Some(std::io::ErrorKind::NotFound) && !listing.path.is_root() =>
+            {
                 listing.stat = None;
                 return Ok(Some(listing));
             }

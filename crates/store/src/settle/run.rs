@@ -8,7 +8,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
-use super::{NANOSECONDS_A_DAY, Options, age_of, SettlePlan, caches_of, settled_key};
+use super::{NANOSECONDS_A_DAY, Options, SettlePlan, age_of, caches_of, settled_key};
 use crate::catalogue::nodes::{self, NodeRow};
 use crate::curves::learn;
 use crate::disk::{Attributes, Disk, EntryKind, Stat};

@@ -121,9 +121,8 @@ pub(crate) fn read_doubts(pool: &Pool, member: &Member) -> Result<Vec<(VersionId
         let cells = version.sum.cells.iter().zip(&sum.cells).zip(0..);
         let cells: Vec<u64> = cells.filter(|((known, now), _)| known != now).map(|(_, cell)| cell).collect();
         if !cells.is_empty() {
-            pool.catalogue.transaction(|t| {
-                objects::set_version(t, id, Some(known), Standing::Suspect, object.older)
-            })?;
+            pool.catalogue
+                .transaction(|t| objects::set_version(t, id, Some(known), Standing::Suspect, object.older))?;
             wrong.push((known, cells));
         }
     }

@@ -18,8 +18,8 @@ use crate::content::{self, Contents};
 use crate::disk::{Attributes, Disk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::held::{self, IS_WRITTEN, ToHold, Watcher};
 use crate::event::{Event, Observer, Unit};
+use crate::held::{self, IS_WRITTEN, ToHold, Watcher};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::label::Role;
@@ -297,13 +297,7 @@ impl Mender<'_> {
     }
 
     /// A whole copy with the cells mended takes the file's name.
-    fn mend_in_copy(
-        &self,
-        member: &Member,
-        item: ToHold,
-        row: &VersionRow,
-        patches: &[Patch],
-    ) -> Result<()> {
+    fn mend_in_copy(&self, member: &Member, item: ToHold, row: &VersionRow, patches: &[Patch]) -> Result<()> {
         let (disk, path) = (member.writable()?, &item.path);
         let mut space = Workspace::begin(disk, self.pool.machine.random())?;
         let copy = space.next_path();

@@ -128,7 +128,8 @@ pub fn verify(
             read: BTreeSet::new(),
             report: &mut report,
         };
-        for member in pool.file_members(&volume.name).filter(|m| m.state.is_usable() && is_meant(&m.row.name)) {
+        for member in pool.file_members(&volume.name).filter(|m| m.state.is_usable() && is_meant(&m.row.name))
+        {
             pass.doubts(member)?;
         }
         pass.volume(&volume.name, scope, restraint, observer)?;
