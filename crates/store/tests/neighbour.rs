@@ -295,7 +295,7 @@ impl Scene {
         }
         for file in pieces::files(&pool, VOLUME).unwrap() {
             let out = TempDir::new_in(self.path("out")).unwrap();
-            if read::get(&pool, VOLUME, &[file.path.clone()], None, out.path(), &Silent).is_ok() {
+            if read::get(&pool, VOLUME, std::slice::from_ref(&file.path), None, out.path(), &Silent).is_ok() {
                 named(out.path(), &mut found);
             }
         }

@@ -30,7 +30,7 @@ impl Mapping {
         assert!(offset + bytes.len() <= self.length, "within the mapping");
         // SAFETY: the bytes lie within the mapping, which is writable and ours until it is dropped.
         unsafe {
-            std::ptr::copy_nonoverlapping(bytes.as_ptr(), self.at.cast::<u8>().add(offset), bytes.len())
+            std::ptr::copy_nonoverlapping(bytes.as_ptr(), self.at.cast::<u8>().add(offset), bytes.len());
         };
     }
 }

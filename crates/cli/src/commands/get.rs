@@ -18,7 +18,7 @@ pub(super) fn run(
     disk: Option<&str>,
     volume: Option<&str>,
 ) -> Result<Outcome> {
-    let paths = paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
+    let paths = paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;
     if let Some(name) = disk {

@@ -110,7 +110,7 @@ fn show_report(report: &GrowReport) {
             units::files(report.files)
         ),
         Role::Cache => {
-            crate::say!("\n{disk} is a cache of {volume} now, with {} on it.", units::files(report.files))
+            crate::say!("\n{disk} is a cache of {volume} now, with {} on it.", units::files(report.files));
         }
         Role::Parity => crate::say!(
             "\n{disk} is a parity disk of {volume} now: {} computed.",

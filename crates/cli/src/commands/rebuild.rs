@@ -39,7 +39,7 @@ pub(crate) struct RebuildArguments {
 
 pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
     let RebuildArguments { names, onto, first, salvage, restraint, consent } = arguments;
-    let first = first.iter().map(|path| volume_path(path)).collect::<Result<Vec<_>>>()?;
+    let first = first.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let options = Options { first, salvage: *salvage, restraint: crate::restraint::begin(restraint)? };
     let names: Vec<&str> = names.iter().flat_map(|n| n.split(',')).collect();
     if names.len() != onto.len() {

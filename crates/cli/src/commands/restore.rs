@@ -37,7 +37,7 @@ pub(crate) struct RestoreArguments {
 }
 
 pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
-    let paths = arguments.paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
+    let paths = arguments.paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(arguments.volume.volume.as_deref())?.name;
     if arguments.list {

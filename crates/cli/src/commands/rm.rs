@@ -19,7 +19,7 @@ pub(super) fn run(
     volume: Option<&str>,
     consent: Consent,
 ) -> Result<Outcome> {
-    let paths = paths.iter().map(|p| volume_path(p)).collect::<Result<Vec<_>>>()?;
+    let paths = paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;
     let show = |_: &_, plan: &RemovePlan| {

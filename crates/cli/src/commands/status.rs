@@ -137,7 +137,7 @@ fn show_cache(cache: &CacheStatus, now: i64) {
     let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
     match cache.since {
         Some(since) => {
-            crate::say!("  waits         {}; the oldest came {}", of(cache.waits), time::ago(since, now))
+            crate::say!("  waits         {}; the oldest came {}", of(cache.waits), time::ago(since, now));
         }
         None => crate::say!("  waits         nothing"),
     }

@@ -151,17 +151,30 @@ impl Catalogue {
         Ok(catalogue)
     }
 
+    /// A private copy of the catalogue and its log, both of one moment: while a writer is at work it is taken again.
     fn copy_of(path: &Path, machine: Arc<dyn Machine>) -> Result<Self> {
-        let folder = private_folder()?;
-        let copy = |from: &Path, name: &str| std::fs::copy(from, folder.path().join(name));
+        const TRIES: usize = 20;
         let mut log = path.as_os_str().to_os_string();
         log.push("-wal");
         let log = PathBuf::from(log);
-        copy(path, "catalogue.sqlite").map_err(|error| Error::io("catalogue.open", path, error))?;
-        if log.exists() {
-            copy(&log, "catalogue.sqlite-wal").map_err(|error| Error::io("catalogue.open", &log, error))?;
+        for _ in 0..TRIES {
+            let folder = private_folder()?;
+            let before = (file_state(path)?, file_state(&log)?);
+            copy_if_there(path, &folder.path().join("catalogue.sqlite"))?;
+            copy_if_there(&log, &folder.path().join("catalogue.sqlite-wal"))?;
+            if before == (file_state(path)?, file_state(&log)?) {
+                return Self::open_private(folder, "catalogue.sqlite", machine);
+            }
+            std::thread::sleep(std::time::Duration::from_millis(50));
         }
-        Self::open_private(folder, "catalogue.sqlite", machine)
+        Err(Error::new(
+            Kind::Conflict,
+            "catalogue.open",
+            format!(
+                "{}: a writer is at work and this user cannot read beside it; try again when it is done",
+                path.display()
+            ),
+        ))
     }
 
     /// Opens it for writing from now on; what was set aside is forgotten, since it may have been overtaken.
@@ -409,8 +422,25 @@ pub(crate) fn private_folder() -> Result<tempfile::TempDir> {
         .map_err(|error| Error::io("private.folder", &std::env::temp_dir(), error))
 }
 
-/// The catalogue knows every name on the disks: only its owner reads it (L5). SQLite gives its log the same mode.
+/// What tells that a file was written between two looks: its size and its time of change; none where it is not there.
+fn file_state(path: &Path) -> Result<Option<(u64, std::time::SystemTime)>> {
+    match std::fs::metadata(path).and_then(|found| Ok((found.len(), found.modified()?))) {
+        Ok(state) => Ok(Some(state)),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(Error::io("catalogue.open", path, error)),
+    }
+}
+
 #[expect(clippy::disallowed_methods, reason = "the catalogue lies on no member")]
+fn copy_if_there(from: &Path, to: &Path) -> Result<()> {
+    match std::fs::copy(from, to) {
+        Ok(_) => Ok(()),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(()),
+        Err(error) => Err(Error::io("catalogue.open", from, error)),
+    }
+}
+
+/// The catalogue knows every name on the disks: only its owner reads it (L5). SQLite gives its log the same mode.
 fn create_closed(path: &Path) -> Result<()> {
     use std::os::unix::fs::OpenOptionsExt;
     std::fs::OpenOptions::new()

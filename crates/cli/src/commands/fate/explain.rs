@@ -120,7 +120,7 @@ impl Story {
         }
         match (self.guard, self.unguarded) {
             (0, Some(why)) => {
-                crate::say!("  {}: {}.", style::paint(style::BAD, "It is unguarded"), reason::own_words(why))
+                crate::say!("  {}: {}.", style::paint(style::BAD, "It is unguarded"), reason::own_words(why));
             }
             (1, _) => crate::say!("  Its guard is 1: any 1 disk may die."),
             (level, _) => crate::say!("  Its guard is {level}: any {level} disks may die."),
