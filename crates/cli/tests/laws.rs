@@ -303,24 +303,40 @@ fn who_may_only_read_is_answered() {
     write(&lab.disk("alder").join("dawn/wren.flac"), b"dawn");
     lab.run(&["sync", "--yes"]).expect(&[0]);
     write(&lab.disk("alder").join("dawn/new.flac"), b"new");
-    if fs::metadata("/proc/self").unwrap().uid() != 0 || !Path::new("/usr/bin/setpriv").exists() {
-        return eprintln!("only root can become another user here");
+    if !may_become_another_user() {
+        return;
     }
     assert!(Command::new("chmod").args(["-R", "a+rX"]).arg(lab.root()).status().unwrap().success());
     for reader in [&["status"][..], &["ls"], &["fate", "--lose", "beech"], &["check"], &["sync", "--dry-run"]]
     {
-        let output = Command::new("/usr/bin/setpriv")
-            .args(["--reuid=65534", "--regid=65534", "--clear-groups", PROGRAM])
-            .args(reader)
-            .current_dir(lab.root())
-            .output()
-            .unwrap();
-        if String::from_utf8_lossy(&output.stderr).contains("failed to execute") {
-            return eprintln!("the program lies where another user cannot reach it");
-        }
-        let told = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert!([0, 1].contains(&output.status.code().unwrap()), "{reader:?}: {told}");
+        let (code, told) = as_another_user(&lab, reader);
+        assert!([0, 1].contains(&code), "{reader:?}: {told}");
     }
+}
+
+fn may_become_another_user() -> bool {
+    let may = fs::metadata("/proc/self").unwrap().uid() == 0 && Path::new("/usr/bin/setpriv").exists();
+    if !may {
+        eprintln!("only root can become another user here");
+    }
+    may
+}
+
+/// Runs the program as a user who owns nothing here, from a place that this user can reach: the code and the messages.
+fn as_another_user(lab: &Lab, arguments: &[&str]) -> (i32, String) {
+    let program = lab.root().join("program");
+    if !program.exists() {
+        fs::copy(PROGRAM, &program).unwrap();
+        fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).unwrap();
+    }
+    let output = Command::new("/usr/bin/setpriv")
+        .args(["--reuid=65534", "--regid=65534", "--clear-groups"])
+        .arg(program)
+        .args(arguments)
+        .current_dir(lab.root())
+        .output()
+        .unwrap();
+    (output.status.code().unwrap(), String::from_utf8_lossy(&output.stderr).into_owned())
 }
 
 #[test]
@@ -450,6 +466,30 @@ fn nothing_that_is_there_is_written_over_by_a_picture_or_a_change_of_the_pool_fi
     assert!(lab.pool_text().contains("flint\"]") || lab.pool_text().contains("\"flint\""));
 }
 
+#[test]
+fn a_program_that_another_user_puts_does_not_run_as_that_user() {
+    let lab = lab(PLAIN);
+    if !may_become_another_user() {
+        return;
+    }
+    let theirs = lab.root().join("card/tool");
+    write(&theirs, b"somebody else's program");
+    fs::set_permissions(&theirs, PermissionsExt::from_mode(0o6755)).unwrap();
+    // By its owner the bits are kept, as the owner is.
+    lab.run(&["put", "card/tool", "kept", "--yes"]).expect(&[0]);
+    let mode = |name: &str| {
+        let places = ["alder", "beech"].map(|disk| lab.disk(disk).join(name));
+        places.iter().find_map(|place| fs::metadata(place).ok()).unwrap().mode() & 0o7777
+    };
+    assert_eq!(mode("kept/tool"), 0o6755);
+    assert!(Command::new("chown").args(["-R", "65534:65534"]).arg(lab.root()).status().unwrap().success());
+    assert!(Command::new("chown").arg("0:0").arg(&theirs).status().unwrap().success());
+    fs::set_permissions(&theirs, PermissionsExt::from_mode(0o6755)).unwrap();
+    let (code, told) = as_another_user(&lab, &["put", "card/tool", "copied", "--yes"]);
+    assert_eq!(code, 0, "{told}");
+    assert_eq!(mode("copied/tool"), 0o755);
+}
+
 // L6, what comes from a disk
 
 #[test]
@@ -472,6 +512,19 @@ fn names_and_labels_cannot_draw_on_the_terminal() {
     assert!(
         !run.stdout.contains("\x1b[2J") && !run.stdout.lines().any(|line| line.starts_with("all is well"))
     );
+}
+
+#[rstest]
+#[case::deep(&"a = ".chars().chain("[".repeat(400_000).chars()).collect::<String>())]
+#[case::deep_tables(&format!("[{}a]", "a.".repeat(200_000)))]
+#[case::long(&format!("disk_name = \"{}\"", "a".repeat(3_000_000)))]
+#[case::not_text("\u{0}\u{0}\u{0}")]
+fn a_label_that_is_too_much_is_a_state_of_its_disk(#[case] text: &str) {
+    let lab = lab(PLAIN);
+    fs::write(lab.disk("alder").join(".zinc-sieve/label.toml"), text).unwrap();
+    let run = lab.run(&["status"]).expect(&[1]);
+    assert!(!run.stderr.contains("panicked") && run.stdout.len() < 10_000, "{}", run.stderr);
+    lab.run(&["sync", "--yes"]).expect(&[1, 4]);
 }
 
 #[test]
@@ -690,6 +743,56 @@ fn damage_under_a_change_time_that_moved_is_found_and_mended() {
 }
 
 #[test]
+fn what_is_open_for_writing_is_not_mended_under_its_writer() {
+    let lab = lab(PLAIN);
+    let (place, bytes) = (lab.disk("alder").join("dawn/wren.flac"), Chance::new(1).bytes(90_000));
+    write(&place, &bytes);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    rot(&lab, &place);
+    let writer = OpenOptions::new().read(true).write(true).open(&place).unwrap();
+    lab.run(&["verify", "--mend", "--yes"]).expect(&[1]);
+    assert_eq!(writer.metadata().unwrap().ino(), fs::metadata(&place).unwrap().ino(), "it has its own file");
+    drop(writer);
+    lab.run(&["verify", "--mend", "--yes"]).expect(&[0]);
+    assert!(fs::read(&place).unwrap() == bytes);
+}
+
+/// An older content has the attributes that it had, also for the loss after the next.
+#[test]
+fn an_older_content_comes_back_with_the_attributes_of_its_time() {
+    let lab = lab(PLAIN);
+    let place = lab.disk("alder").join("dawn/wren.flac");
+    let mark =
+        |value: &[u8]| rustix::fs::setxattr(&place, "user.site", value, rustix::fs::XattrFlags::empty());
+    write(&place, b"of yesterday");
+    if mark(b"hedge").is_err() {
+        return eprintln!("the filesystem below the tests keeps no extended attributes");
+    }
+    fs::set_permissions(&place, PermissionsExt::from_mode(0o640)).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::write(&place, b"of today, and longer").unwrap();
+    mark(b"meadow").unwrap();
+    fs::set_permissions(&place, PermissionsExt::from_mode(0o600)).unwrap();
+    // The change is known, and not synced.
+    lab.run(&["put", "pool.toml", "note", "--yes"]).expect(&[0]);
+    lab.run(&["status"]).expect(&[0, 1]);
+    let new = lab.root().join("new");
+    let newer = lab.root().join("newer");
+    for (from, to) in [(lab.disk("alder"), &new), (new.clone(), &newer)] {
+        fs::remove_dir_all(from).unwrap();
+        fs::create_dir(to).unwrap();
+        lab.run(&["rebuild", "alder", "--onto", to.to_str().unwrap(), "--yes"]).expect(&[0, 1]);
+        let back = to.join("dawn/wren.flac");
+        assert_eq!(fs::read(&back).unwrap(), b"of yesterday");
+        assert_eq!(fs::metadata(&back).unwrap().mode() & 0o777, 0o640);
+        let mut value = [0; 32];
+        let length = rustix::fs::getxattr(&back, "user.site", &mut value[..]).unwrap();
+        assert_eq!(&value[..length], b"hedge");
+        lab.run(&["sync", "--yes"]).expect(&[0]);
+    }
+}
+
+#[test]
 fn a_file_that_was_only_touched_is_read_and_found_well() {
     let lab = lab(PLAIN);
     write(&lab.disk("alder").join("dawn/wren.flac"), b"dawn");
@@ -860,4 +963,24 @@ fn a_writer_by_descriptor_after_a_settle_loses_nothing() {
     let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).json();
     let paths: Vec<&Value> = list.as_array().unwrap().iter().map(|c| &c["path"]).collect();
     assert_eq!(paths, ["dawn/wren.flac"], "what is nowhere else is kept, and can be had");
+}
+
+#[test]
+fn a_disk_that_is_full_to_the_byte_is_rebuilt_onto_its_equal() {
+    let lab = Lab::of(
+        PROGRAM,
+        &[("alder", 4), ("beech", 4), ("oak", 40)],
+        "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]",
+    );
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    // All of the disk in files whose lengths are no multiple of a block.
+    for number in 0..160_u8 {
+        write(&lab.disk("alder").join(format!("dawn/{number}.flac")), &vec![number; 25_000]);
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::remove_dir_all(lab.disk("alder")).unwrap();
+    let new = lab.root().join("new");
+    fs::create_dir(&new).unwrap();
+    lab.run(&["rebuild", "alder", "--onto", new.to_str().unwrap(), "--yes"]).expect(&[0]);
+    assert_eq!(fs::read(new.join("dawn/159.flac")).unwrap(), vec![159; 25_000]);
 }

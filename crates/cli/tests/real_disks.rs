@@ -563,3 +563,49 @@ fn a_filesystem_that_cannot_do_what_a_member_has_to_is_refused() {
         assert!(!shelf.path(disk).join(".zinc-sieve").exists(), "{disk}: nothing of ours stays");
     }
 }
+
+/// A disk that is filled to its end fits onto its equal, also where an earlier try has written most of it already.
+#[test]
+fn a_full_disk_is_rebuilt_onto_its_equal_also_at_the_second_try() {
+    let ext4 = ["mkfs.ext4", "-q", "-m", "0"];
+    let disks = [("alder", "40M"), ("beech", "40M"), ("cedar", "40M"), ("oak", "48M"), ("new", "40M")];
+    let Some(shelf) = Shelf::with(&disks.map(|(name, size)| (name, size, &ext4[..]))) else { return };
+    let pool = fs::read_to_string(shelf.path("pool.toml")).unwrap();
+    fs::write(shelf.path("pool.toml"), pool.replace("\"unstriped\"", "\"spanned\"")).unwrap();
+    shelf.run(&["create", "--yes"]).expect(&[0]);
+    let mut chance = Chance::new(61);
+    for number in 0..120 {
+        let length = 400_000 + chance.below(90_000);
+        let bytes = chance.bytes(length);
+        fs::create_dir_all(shelf.path("card")).unwrap();
+        fs::write(shelf.path("card").join(format!("{number:03}.flac")), bytes).unwrap();
+    }
+    shelf.run(&["put", "card", ".", "--yes"]).expect(&[0]);
+    let on = |disk: &str| fs::read_dir(shelf.path(disk).join("card")).map_or(0, Iterator::count);
+    assert!(on("alder") > 60 && on("beech") > 0, "the first is full: {} {}", on("alder"), on("beech"));
+    shelf.run(&["sync", "--yes"]).expect(&[0]);
+    let before = everything(&shelf.path("alder"));
+    let mut shelf = shelf;
+    shelf.unmount("alder");
+    let new = shelf.path("new").display().to_string();
+    let arguments = ["rebuild", "alder", "--onto", &new, "--yes"];
+    // The first try ends when most of it is there.
+    let mut first = Command::new(PROGRAM)
+        .args(arguments)
+        .args(["--limit", "15MB/s"])
+        .current_dir(shelf.folder.path())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let there = || fs::read_dir(shelf.path("new/card")).map_or(0, Iterator::count);
+    while there() < 40 && first.try_wait().unwrap().is_none() {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    let _ = first.kill();
+    assert!(!first.wait().unwrap().success() && there() >= 40, "it was killed: {}", there());
+    shelf.run(&arguments).expect(&[0]);
+    let after = everything(&shelf.path("new"));
+    assert!(before == after, "{} {}", before.len(), after.len());
+    shelf.run(&["verify"]).expect(&[0]);
+}

@@ -1,7 +1,9 @@
 //! Guards against somebody else who acts in the middle: right before each call that an operation makes, a neighbour appends,
-//! saves anew, edits, deletes, links, renames, swaps a folder for a symlink, another command of ours runs, or the call fails.
+//! saves anew, edits, deletes, links, renames, swaps a folder for a symlink, another command of ours runs, the call fails, or the
+//! work is killed there and the neighbour comes before anybody recovers.
 //! Whatever was whole, held, or written by the neighbour is there afterwards, and after the next sync (L1, L3, L4, L8); nothing
-//! is more open than it was (L5). NEIGHBOURS=all runs every interleaving, NEIGHBOURS=17 so many of them, at random.
+//! is more open than it was (L5). NEIGHBOURS=all runs every interleaving, NEIGHBOURS=17 the first of them in a random order that
+//! is always the same, NEIGHBOURS=17..34 the next ones.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,
@@ -81,9 +83,32 @@ enum Deed {
     Full,
     Interrupted,
     Vanishes,
+    Short,
+    /// The work is killed; afterwards one of the others, before anybody recovers.
+    Killed,
+    KilledThenAppend,
+    KilledThenSave,
+    KilledThenSaveLinked,
+    KilledThenDelete,
+    KilledThenMoveFolder,
+    KilledThenStatus,
 }
 
-const DEEDS: [Deed; 18] = [
+impl Deed {
+    fn after_the_kill(self) -> Option<Self> {
+        Some(match self {
+            Self::KilledThenAppend => Self::Append,
+            Self::KilledThenSave => Self::Save,
+            Self::KilledThenSaveLinked => Self::SaveLinked,
+            Self::KilledThenDelete => Self::Delete,
+            Self::KilledThenMoveFolder => Self::MoveFolder,
+            Self::KilledThenStatus => Self::Status,
+            _ => return None,
+        })
+    }
+}
+
+const DEEDS: [Deed; 26] = [
     Deed::AppendByOpen,
     Deed::Append,
     Deed::Save,
@@ -102,6 +127,14 @@ const DEEDS: [Deed; 18] = [
     Deed::Full,
     Deed::Interrupted,
     Deed::Vanishes,
+    Deed::Short,
+    Deed::Killed,
+    Deed::KilledThenAppend,
+    Deed::KilledThenSave,
+    Deed::KilledThenSaveLinked,
+    Deed::KilledThenDelete,
+    Deed::KilledThenMoveFolder,
+    Deed::KilledThenStatus,
 ];
 
 fn real() -> Arc<dyn Machine> {
@@ -597,6 +630,14 @@ fn act(deed: Deed, folder: PathBuf, place: &'static str, doings: Shared, open: O
             Deed::Full => return Answer::Fails(ErrorKind::StorageFull),
             Deed::Interrupted => return Answer::Fails(ErrorKind::Interrupted),
             Deed::Vanishes => return Answer::Vanishes,
+            Deed::Short => return Answer::Short,
+            Deed::Killed
+            | Deed::KilledThenAppend
+            | Deed::KilledThenSave
+            | Deed::KilledThenSaveLinked
+            | Deed::KilledThenDelete
+            | Deed::KilledThenMoveFolder
+            | Deed::KilledThenStatus => return Answer::Dies,
             Deed::Save | Deed::SaveLinked | Deed::NewFile => {}
         }
         Answer::AsEver
@@ -609,10 +650,12 @@ fn open_for_status(folder: &Path) -> Result<Pool> {
 
 /// Whether neither the work nor the neighbour means to weaken anything.
 fn is_measured(work: Work, deed: Deed) -> bool {
-    use Deed::{Fails, Full, Interrupted, NewFile, Put, Status, Vanishes};
+    use Deed::{Fails, Full, Interrupted, Killed, KilledThenStatus, NewFile, Put, Short, Status, Vanishes};
     use Work::{Adopt, Create, Dissolve, Mend, Rebuild, Remove, Replace, Restore, Vacate};
-    matches!(deed, Status | Fails | Full | Interrupted | NewFile | Put | Vanishes)
-        && !matches!(work, Adopt | Create | Dissolve | Mend | Rebuild | Remove | Replace | Restore | Vacate)
+    matches!(
+        deed,
+        Status | Fails | Full | Interrupted | NewFile | Put | Vanishes | Short | Killed | KilledThenStatus
+    ) && !matches!(work, Adopt | Create | Dissolve | Mend | Rebuild | Remove | Replace | Restore | Vacate)
 }
 
 /// One interleaving.
@@ -635,6 +678,9 @@ fn interleave(work: Work, deed: Deed, call: u64) {
         assert_ne!(error.kind, sieve_store::Kind::Internal, "{when}: {error}");
     }
     drop(machine);
+    if let Some(deed) = deed.after_the_kill() {
+        self::act(deed, scene.folder.path().into(), work.place(), Arc::clone(&doings), None)();
+    }
     let waits = std::mem::take(&mut doings.lock().unwrap().waits);
     waits.into_iter().for_each(|wait| wait.join().unwrap());
     let mut doings = doings.lock().unwrap();
@@ -740,9 +786,16 @@ fn whatever_a_neighbour_does_nothing_is_lost(
             all.insert(chance.number(), (deed, call));
         }
     }
-    let count = if wanted == "all" { all.len() } else { wanted.parse().unwrap_or(USUAL) };
-    for (deed, call) in all.into_values().take(count) {
-        interleave(work, deed, call);
+    let all: Vec<(Deed, u64)> = all.into_values().collect();
+    let end = all.len();
+    let part = match wanted.split_once("..") {
+        Some((from, to)) => from.parse().unwrap_or(0).min(end)..to.parse().unwrap_or(end).min(end),
+        None if wanted == "all" => 0..end,
+        None => 0..wanted.parse().unwrap_or(USUAL).min(end),
+    };
+    for (deed, call) in &all[part.clone()] {
+        interleave(work, *deed, *call);
     }
-    println!("{work:?}: {calls} calls, {count} interleavings");
+    let count = part.len();
+    println!("{work:?}: {calls} calls, {count} interleavings of {end}");
 }

@@ -2,7 +2,7 @@
 //! fails. The calls of an operation are counted once; then it is run again for each of them.
 
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
 use sieve_core::lane::Rows;
@@ -21,6 +21,10 @@ pub enum Answer {
     Fails(std::io::ErrorKind),
     /// This error, and so do all later calls on that disk.
     Vanishes,
+    /// The next write ends in its middle, for want of room.
+    Short,
+    /// The process is killed: neither this call nor any later one is made, and nothing more is committed.
+    Dies,
 }
 
 /// What the neighbour does.
@@ -31,6 +35,8 @@ struct State {
     at: u64,
     act: Mutex<Option<Act>>,
     vanished: Mutex<Option<PathBuf>>,
+    is_short: AtomicBool,
+    is_dead: AtomicBool,
 }
 
 /// A machine with a neighbour.
@@ -48,7 +54,14 @@ impl NeighbourMachine {
     /// A machine with a neighbour who acts right before this call, counted from 0.
     pub fn new(at: u64, act: Act) -> Arc<Self> {
         let act = Mutex::new(Some(act));
-        let state = State { calls: AtomicU64::new(0), at, act, vanished: Mutex::default() };
+        let state = State {
+            calls: AtomicU64::new(0),
+            at,
+            act,
+            vanished: Mutex::default(),
+            is_short: AtomicBool::new(false),
+            is_dead: AtomicBool::new(false),
+        };
         Arc::new(Self { real: RealMachine { fixed_now: None }, state: Arc::new(state) })
     }
 
@@ -66,10 +79,17 @@ fn failure(root: &Path, kind: std::io::ErrorKind) -> Error {
     Error::io("simulated.neighbour", root, std::io::Error::from(kind))
 }
 
+fn death(root: &Path) -> Error {
+    Error::io("simulated.death", root, std::io::Error::from(std::io::ErrorKind::Other))
+}
+
 impl State {
     /// One call on a disk.
     fn call(&self, root: &Path) -> Result<()> {
         let number = self.calls.fetch_add(1, Ordering::SeqCst);
+        if self.is_dead.load(Ordering::SeqCst) {
+            return Err(death(root));
+        }
         if locked(&self.vanished).as_deref() == Some(root) {
             return Err(failure(root, std::io::ErrorKind::Other));
         }
@@ -83,6 +103,14 @@ impl State {
             Answer::Vanishes => {
                 *locked(&self.vanished) = Some(root.into());
                 Err(failure(root, std::io::ErrorKind::Other))
+            }
+            Answer::Short => {
+                self.is_short.store(true, Ordering::SeqCst);
+                Ok(())
+            }
+            Answer::Dies => {
+                self.is_dead.store(true, Ordering::SeqCst);
+                Err(death(root))
             }
         }
     }
@@ -231,6 +259,10 @@ impl<F: ReadFile + ?Sized> ReadFile for NeighbourFile<F> {
 impl WriteFile for NeighbourFile<dyn WriteFile> {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
         self.state.call(self.disk.root())?;
+        if self.state.is_short.swap(false, Ordering::SeqCst) {
+            self.file.write_at(&bytes[..bytes.len() / 2], offset)?;
+            return Err(failure(self.disk.root(), std::io::ErrorKind::StorageFull));
+        }
         self.file.write_at(bytes, offset)
     }
     fn set_length(&mut self, length: u64) -> Result<()> {

@@ -104,8 +104,9 @@ pub(crate) fn expected_size(
         let source = source.or_else(|| model.model.objects[copied()?].present());
         if let Some(version) = source {
             files += 1;
-            let granules = model.model.versions[version as usize].data;
-            bytes = bytes.plus(ByteLength::new(granules * GRANULE));
+            let version = &model.model.versions[version as usize];
+            // To the byte, as a disk is filled: rounded up, what filled a disk would not go onto one that is its equal.
+            bytes = bytes.plus(version.size.min(ByteLength::new(version.data * GRANULE)));
         }
     }
     Ok((files, bytes))

@@ -128,6 +128,8 @@ struct Target {
     row: DiskRow,
     successor: Uuid,
     new: NewDisk,
+    /// An earlier rebuild began to fill it.
+    is_begun: bool,
 }
 
 /// A rebuild that can be begun.
@@ -251,8 +253,9 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
     if resumed.is_none() {
         new.refuse_used()?;
     }
+    let is_begun = resumed.is_some();
     let successor = resumed.unwrap_or_else(Uuid::new_v4);
-    Ok(Target { row: member.row.clone(), successor, new })
+    Ok(Target { row: member.row.clone(), successor, new, is_begun })
 }
 
 /// The disk that an interrupted rebuild had begun to make of this folder.
@@ -290,11 +293,10 @@ fn target_plan(
         }
         Role::Parity => (0, target.row.parity_bytes),
     };
-    let free = target
-        .new
-        .filesystem
-        .available
-        .min(usable_bytes(spec, Some(&target.new.filesystem)).unwrap_or_default());
+    let filesystem = &target.new.filesystem;
+    let usable = usable_bytes(spec, Some(filesystem)).unwrap_or_default();
+    // What an earlier try wrote there is part of what is needed: it must not count as taken as well.
+    let free = if target.is_begun { usable } else { usable.min(filesystem.available) };
     Ok(TargetPlan {
         disk: target.row.name.clone(),
         role: target.row.role,

@@ -53,12 +53,15 @@ pub(crate) fn fill(
     restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<Filled> {
+    let at_hand = at_hand(pool, snapshot, cells);
+    let lacks_a_disk = at_hand.len() < cells.len();
+    let cells = &at_hand[..];
     let total = cells.len() as u64;
     observer.event(Event::Stage { name: "computing parity anew", total, unit: Unit::Cells });
     let mut meter =
         Meter::begin(pool, observer, &amounts(pool, snapshot, image, cells)?, total, restraint.rate)?;
     let most = usize::try_from(BATCH_BYTES / snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
-    let mut filled = Filled::default();
+    let mut filled = Filled { left: lacks_a_disk, ..Filled::default() };
     let mut rest = cells;
     while !rest.is_empty() && !filled.stopped {
         let room = image.room();
@@ -73,6 +76,23 @@ pub(crate) fn fill(
         rest = later;
     }
     Ok(filled)
+}
+
+/// The cells in which no disk takes part that is not there: the others wait for it.
+fn at_hand(pool: &Pool, snapshot: &Snapshot, cells: &[CellIndex]) -> Vec<CellIndex> {
+    let lanes = lane_disks(pool, snapshot, &[]);
+    let absent: Vec<_> = snapshot
+        .lanes
+        .iter()
+        .zip(&lanes)
+        .filter(|(_, disk)| disk.disk.is_none())
+        .map(|(lane, _)| lane)
+        .collect();
+    let takes_part = |cell: &CellIndex| {
+        let rows = snapshot.geometry.rows(*cell);
+        absent.iter().any(|lane| lane.map.overlapping(rows).next().is_some())
+    };
+    cells.iter().filter(|cell| !takes_part(cell)).copied().collect()
 }
 
 struct Batch {
