@@ -60,9 +60,25 @@ impl Watch {
             Self::Looked => true,
         }
     }
+
+    /// The same when it has its held name: nobody finds it by its name any more, so that who writes to it now has it open,
+    /// and one more look in /proc sees that. What it is, is to be compared afterwards.
+    ///
+    /// # Errors
+    /// What the disk says.
+    fn holds_when_taken(&self, machine: &dyn Machine, disk: &dyn Disk, held: &RelPath) -> Result<bool> {
+        match self {
+            Self::Leased(_) => Ok(self.holds()),
+            Self::Looked => {
+                let is_open = |stat: Stat| machine.open_files().contains(&(stat.device, stat.inode));
+                Ok(!disk.stat(held)?.is_some_and(is_open))
+            }
+        }
+    }
 }
 
-/// Asks whether files are written to; who has files open is looked up at most once for a batch.
+/// Asks whether files are written to, before they are copied; where there are no leases, who has files open is looked up once
+/// for a batch here, and for each file again when it is taken.
 pub(crate) struct Watcher<'a> {
     machine: &'a dyn Machine,
     open: OnceLock<HashSet<(u64, u64)>>,
@@ -215,11 +231,12 @@ fn take_one(
         Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => return Ok(Err(HAS_CHANGED)),
         other => other?,
     }
+    let is_free = watch.holds_when_taken(watcher.machine, disk, &held)?;
     let stat = disk.stat(&held)?;
     let expected = stat.filter(|stat| stat.kind == EntryKind::File && object.matches_but_for_ctime(stat));
-    let Some(stat) = expected.filter(|_| watch.holds()) else {
+    let Some(stat) = expected.filter(|_| is_free) else {
         put_back(disk, &held, &path)?;
-        return Ok(Err(if watch.holds() { HAS_CHANGED } else { IS_WRITTEN }));
+        return Ok(Err(if is_free { HAS_CHANGED } else { IS_WRITTEN }));
     };
     // Our own rename moves the change time; that alone raises no doubt.
     let is_trusted = is_further || before.is_some_and(|before| object.matches(&before));

@@ -32,7 +32,7 @@ use sieve_store::verify::Scope;
 use sieve_store::{
     Result, adopt, create, pieces, put, read, rebuild, remove, restore, scan, settle, sync, verify,
 };
-use sieve_testkit::{Act, Answer, Chance, NeighbourMachine, scratch};
+use sieve_testkit::{Act, Answer, Chance, Mapping, NeighbourMachine, scratch};
 use tempfile::TempDir;
 
 const VOLUME: &str = "recordings";
@@ -703,8 +703,8 @@ fn interleave(work: Work, deed: Deed, call: u64) {
     if work == Work::SyncMirror {
         expected.remove(0);
     }
-    if work == Work::Dissolve && deed == Deed::Remove {
-        // What is held ends with the volume.
+    if matches!(work, Work::Dissolve | Work::Sync | Work::SyncMirror) && deed == Deed::Remove {
+        // What is held ends with the volume, or with the sync that finds it removed.
         expected.retain(|bytes| bytes.len() != 20_000);
     }
     // A sync of the neighbour passes what was removed before it.
@@ -798,4 +798,62 @@ fn whatever_a_neighbour_does_nothing_is_lost(
     }
     let count = part.len();
     println!("{work:?}: {calls} calls, {count} interleavings of {end}");
+}
+
+/// The other process of the next test: it maps the file, or holds it open, until it is killed.
+#[test]
+fn another_process_that_writes_to_a_file() {
+    let (Ok(path), Ok(how)) = (std::env::var("WRITES_TO"), std::env::var("WRITES_BY")) else { return };
+    let file = OpenOptions::new().read(true).write(true).open(path).unwrap();
+    let _held = if how == "mapping" { (Some(Mapping::of(&file).unwrap()), None) } else { (None, Some(file)) };
+    println!("ready");
+    std::thread::sleep(std::time::Duration::from_secs(60));
+}
+
+fn another_writer(path: &Path, how: &str) -> Option<std::process::Child> {
+    use std::io::{BufRead, BufReader};
+    let mut child = std::process::Command::new(std::env::current_exe().unwrap())
+        .args(["--exact", "another_process_that_writes_to_a_file", "--nocapture"])
+        .envs([("WRITES_TO", path.as_os_str()), ("WRITES_BY", how.as_ref())])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(child.stdout.as_mut().unwrap()).lines();
+    if lines.any(|line| line.unwrap().contains("ready")) {
+        return Some(child);
+    }
+    child.wait().unwrap();
+    None
+}
+
+/// Where there are no leases /proc is looked at when a file has been taken: whoever came to have it open or mapped by then
+/// keeps it under its name.
+#[rstest]
+fn without_leases_who_writes_is_seen_when_the_file_is_taken(
+    #[values("descriptor", "mapping")] how: &'static str,
+    #[values(Work::Settle, Work::Remove, Work::Replace)] work: Work,
+) {
+    use std::os::unix::fs::MetadataExt;
+    let calls = calls_of(work);
+    let mut met = 0;
+    for call in (0..calls).step_by(usize::try_from(calls / 25).unwrap()) {
+        let scene = Scene::build(work, 7);
+        let child = Arc::new(Mutex::new(None));
+        let (path, inner) = (target(scene.folder.path(), work.place()), Arc::clone(&child));
+        let inode = fs::metadata(&path).unwrap().ino();
+        let act: Act = Box::new(move || {
+            let is_there = fs::metadata(&path).is_ok_and(|metadata| metadata.ino() == inode);
+            *inner.lock().unwrap() = is_there.then(|| another_writer(&path, how)).flatten();
+            Answer::AsEver
+        });
+        let _ = scene.run(NeighbourMachine::without_leases(call, act));
+        let Some(mut child) = child.lock().unwrap().take() else { continue };
+        met += 1;
+        let at = target(scene.folder.path(), work.place());
+        assert_eq!(fs::metadata(at).unwrap().ino(), inode, "{work:?} by {how} before call {call}");
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+    assert!(met > 5, "{met}");
 }

@@ -37,6 +37,7 @@ struct State {
     vanished: Mutex<Option<PathBuf>>,
     is_short: AtomicBool,
     is_dead: AtomicBool,
+    has_leases: bool,
 }
 
 /// A machine with a neighbour.
@@ -51,8 +52,17 @@ impl NeighbourMachine {
         Self::new(u64::MAX, Box::new(|| Answer::AsEver))
     }
 
+    /// A machine whose filesystems know no leases.
+    pub fn without_leases(at: u64, act: Act) -> Arc<Self> {
+        Self::with(at, act, false)
+    }
+
     /// A machine with a neighbour who acts right before this call, counted from 0.
     pub fn new(at: u64, act: Act) -> Arc<Self> {
+        Self::with(at, act, true)
+    }
+
+    fn with(at: u64, act: Act, has_leases: bool) -> Arc<Self> {
         let act = Mutex::new(Some(act));
         let state = State {
             calls: AtomicU64::new(0),
@@ -61,6 +71,7 @@ impl NeighbourMachine {
             vanished: Mutex::default(),
             is_short: AtomicBool::new(false),
             is_dead: AtomicBool::new(false),
+            has_leases,
         };
         Arc::new(Self { real: RealMachine { fixed_now: None }, state: Arc::new(state) })
     }
@@ -249,7 +260,7 @@ impl<F: ReadFile + ?Sized> ReadFile for NeighbourFile<F> {
     }
     fn lease(&self) -> Result<Lease> {
         self.state.call(self.disk.root())?;
-        self.file.lease()
+        if self.state.has_leases { self.file.lease() } else { Ok(Lease::Unsupported) }
     }
     fn lease_holds(&self) -> bool {
         self.file.lease_holds()

@@ -81,11 +81,12 @@ fn take_over<'a>(
     let before = disk.stat(&path)?;
     let is_old = |stat: &Stat| stat.kind == EntryKind::File && object.matches_but_for_ctime(stat);
     swap(disk, new, &held, &path)?;
+    let is_free = watch.holds_when_taken(&*pool.machine, disk, &held)?;
     let stat = disk.stat(&held)?;
-    let Some(stat) = stat.filter(is_old).filter(|_| watch.holds()) else {
+    let Some(stat) = stat.filter(is_old).filter(|_| is_free) else {
         undo(disk, made, &held, &path)?;
         pool.catalogue.transaction(|t| intents::remove(t, intent))?;
-        return Err(in_use(disk, &path, if watch.holds() { HAS_CHANGED } else { IS_WRITTEN }));
+        return Err(in_use(disk, &path, if is_free { HAS_CHANGED } else { IS_WRITTEN }));
     };
     durable::sync_parents(disk, [&held, &path])?;
     let is_trusted = before.is_some_and(|before| object.matches(&before));
