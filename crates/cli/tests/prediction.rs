@@ -379,6 +379,10 @@ impl Case {
                     self.sound.insert((disk.clone(), twin), bytes.clone());
                 }
             }
+            if !self.lab.root().join(".zinc-sieve/catalogue.sqlite").exists() {
+                // Who only reads a pool without its home leaves none behind; a writer does.
+                self.run(&["verify"], &[0, 1]);
+            }
             self.lab.rot(&path, at);
         }
         self.run(&["verify"], &[0, 1]);

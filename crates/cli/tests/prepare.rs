@@ -129,7 +129,7 @@ fn a_disk_that_carries_anything_is_refused(
 #[test]
 fn a_disk_with_data_is_erased_only_when_it_is_named_once_more() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    documents(&lab, "sdx", r#", "pttype": "gpt""#);
+    documents(&lab, "sdx", r#", "serial": "FH-31", "pttype": "gpt""#);
     let script = prepare(&lab, "sdx", &["--erase", "sdx"], Path::new("/mnt")).expect(&[0]).stdout;
     assert!(script.contains("ERASES"), "{script}");
     let run = prepare(&lab, "sdz", &[], Path::new("/mnt")).expect(&[2]);

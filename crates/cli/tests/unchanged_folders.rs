@@ -38,7 +38,7 @@ fn lab() -> Lab {
 }
 
 fn scanned(lab: &Lab) -> Value {
-    let plan = lab.run(&["sync", "--dry-run", "--json"]).expect(&[0]).json();
+    let plan = lab.run(&["sync", "--dry-run", "--json", "--accept", "alder"]).expect(&[0]).json();
     plan["scans"][0].clone()
 }
 

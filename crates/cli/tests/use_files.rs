@@ -260,8 +260,14 @@ fn getting_refuses_to_overwrite_and_tells_damage() {
     assert!(lab.run(&["get", "a", "out"]).expect(&[4]).stderr.contains("exists already"));
     lab.rot(&lab.disk("alder").join("a"), 4_000);
     fs::create_dir(lab.root().join("again")).unwrap();
-    assert!(lab.run(&["get", "a", "again"]).expect(&[3]).stderr.contains("damaged"));
-    assert_eq!(fs::read_dir(lab.root().join("again")).unwrap().count(), 0, "nothing damaged is handed out");
+    let run = lab.run(&["get", "a", "again"]).expect(&[1]);
+    assert!(run.stdout.contains("damaged on its disk"), "{}", run.stdout);
+    assert_eq!(fs::read(lab.root().join("again/a")).unwrap(), vec![3; 50_000], "it comes from parity");
+    // Without parity there is no other.
+    fs::rename(lab.disk("oak"), lab.root().join("away")).unwrap();
+    fs::create_dir(lab.root().join("more")).unwrap();
+    assert!(lab.run(&["get", "a", "more"]).expect(&[3]).stderr.contains("damaged"));
+    assert_eq!(fs::read_dir(lab.root().join("more")).unwrap().count(), 0, "nothing damaged is handed out");
     let listed = Command::new(PROGRAM).args(["ls", "b"]).current_dir(lab.root()).output().unwrap();
     assert!([0, 2].contains(&listed.status.code().unwrap()));
 }

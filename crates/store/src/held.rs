@@ -244,18 +244,22 @@ fn take_one(
     Ok(Ok(Item { path, object, held, stat, standing }))
 }
 
-/// What was taken is not what it was taken for: it goes back to its name. If the name was given anew in the meantime it
-/// stays held, and the next scan learns of it.
+/// What was taken is not what it was taken for: it goes back to its name. If the name was given anew in the meantime, or its
+/// folder is gone, it stays held, and the next scan learns of it.
 fn put_back(disk: &dyn Disk, held: &RelPath, path: &RelPath) -> Result<()> {
     match disk.rename(held, path) {
         Err(error)
             if matches!(
                 error.io_kind(),
                 Some(std::io::ErrorKind::AlreadyExists | std::io::ErrorKind::NotFound)
-            ) => {}
-        other => other?,
+            ) =>
+        {
+            // It stays held; the folder of its name may be another one by now.
+            disk.sync_folder(&held_folder())
+        }
+        Err(error) => Err(error),
+        Ok(()) => durable::sync_parents(disk, [held, path]),
     }
-    durable::sync_parents(disk, [held, path])
 }
 
 /// Removes something that we made ourselves, or that its owner wants removed, if it is that still: it is taken into our

@@ -15,6 +15,7 @@ use super::{FileFate, Reason, shown_path};
 use crate::catalogue::{held_files, nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
+use crate::moves::Unfinished;
 use crate::pieces::{PiecedFile, is_piece};
 use crate::pool::Pool;
 use crate::scan::is_held;
@@ -224,12 +225,35 @@ impl VolumeModel {
                 })?;
             }
         }
-        for position in &self.vanished {
-            counts[*position] = 0;
+        for position in self.vanished.iter().copied().chain(self.unfinished(pool)?) {
+            counts[position] = 0;
         }
         // Symlinks follow after the files, one name each.
         counts.resize(self.model.objects.len(), 1);
         Ok(counts)
+    }
+
+    /// What was made by a move that is not finished: its source is the file still, and counts alone. A copy that is known to
+    /// be one counts with its source.
+    fn unfinished(&self, pool: &Pool) -> Result<HashSet<usize>> {
+        let unfinished = Unfinished::look(pool)?;
+        let mut positions = HashSet::new();
+        for (disk, name) in unfinished.copies() {
+            let object = objects::by_path(pool.catalogue.reading(), *disk, name)?;
+            positions.extend(object.and_then(|object| self.object_index(object.id)));
+        }
+        for file in self.pieced.values().filter(|file| unfinished.has_pieced(&file.path)) {
+            for piece in &file.pieces {
+                let object = objects::by_path(pool.catalogue.reading(), piece.disk, &piece.path)?;
+                positions.extend(object.and_then(|object| self.object_index(object.id)));
+            }
+        }
+        let goes_with_its_source = |position: &usize| {
+            let composite = self.composite(*position).map(|number| &self.model.composites[number]);
+            composite.is_some_and(|all| all.objects().any(|part| !positions.contains(&(part as usize))))
+        };
+        let alone = positions.iter().copied().filter(|position| !goes_with_its_source(position));
+        Ok(alone.collect())
     }
 
     /// Calls `visit` with every file of the volume: each name of each file, and symlinks. Held files are
@@ -266,8 +290,12 @@ impl VolumeModel {
         as_files: bool,
         mut visit: impl FnMut(FileFate<'_>) -> Result<()>,
     ) -> Result<()> {
+        let unfinished = if as_files { self.unfinished(pool)? } else { HashSet::new() };
         for member in pool.file_members(&self.volume) {
             let mut show = |path: &RelPath, size: ByteLength, position: usize| {
+                if unfinished.contains(&position) {
+                    return Ok(());
+                }
                 if as_files && !self.stands_for_file(pool, position, path)? {
                     return Ok(());
                 }

@@ -192,7 +192,7 @@ pub(crate) fn give_up(
     }
     let disk = &**member.writable()?;
     let watcher = Watcher::new(&*pool.machine);
-    let (mut gone, mut trusted) = (Vec::new(), Vec::new());
+    let (mut gone, mut trusted, mut was_removed) = (Vec::new(), Vec::new(), false);
     for (held, object) in released {
         if held.path.parent().as_ref() != Some(&held_folder()) {
             continue; // a catalogue's word that leads out of our folder
@@ -207,13 +207,17 @@ pub(crate) fn give_up(
             continue;
         }
         disk.remove_file(&held.path)?;
+        was_removed = true;
         trusted.extend(object.as_ref().filter(|object| object.matches(&stat)));
         gone.push(held);
     }
     if gone.is_empty() {
         return Ok(0);
     }
-    disk.sync_folder(&held_folder())?;
+    // On a disk that was rebuilt the folder may not even be there.
+    if was_removed {
+        disk.sync_folder(&held_folder())?;
+    }
     pool.catalogue.transaction(|t| {
         for held in &gone {
             objects::remove_name(t, member.row.id, &held.path)?;

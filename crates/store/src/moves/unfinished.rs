@@ -53,6 +53,11 @@ impl Unfinished {
         !self.copies.is_empty() && self.copies.contains(&(disk, path.clone()))
     }
 
+    /// The copies whose source is still the file: their disks and names.
+    pub(crate) fn copies(&self) -> impl Iterator<Item = &(DiskId, RelPath)> {
+        self.copies.iter()
+    }
+
     /// Whether a file in pieces has a source that is still the file.
     pub(crate) fn has_pieced(&self, path: &RelPath) -> bool {
         self.pieced.contains(path)
