@@ -3,6 +3,7 @@
 #![expect(unsafe_code, reason = "the leases of fcntl have no safe wrapper")]
 
 use std::os::fd::{AsRawFd, BorrowedFd};
+use std::sync::Once;
 
 use rustix::io::Errno;
 
@@ -10,12 +11,14 @@ use super::Lease;
 
 /// Takes a read lease on a file that is open for reading alone; it goes with the last descriptor.
 pub(super) fn take(file: BorrowedFd<'_>) -> Result<Lease, Errno> {
+    // Else the kernel tells us of a broken lease by a signal that would end the process; it is asked for instead.
+    static SIGNAL: Once = Once::new();
+    // SAFETY: no handler runs, the signal is dropped; nothing here waits for it.
+    SIGNAL.call_once(|| unsafe {
+        libc::signal(libc::SIGIO, libc::SIG_IGN);
+    });
     match fcntl(file, libc::F_SETLEASE, libc::F_RDLCK) {
-        Ok(_) => {
-            // Else the kernel tells us of a broken lease by a signal that would end the process; it is asked for instead.
-            fcntl(file, libc::F_SETOWN, 0)?;
-            Ok(Lease::Granted)
-        }
+        Ok(_) => Ok(Lease::Granted),
         Err(Errno::AGAIN) => Ok(Lease::Refused),
         // The filesystem has none, or the file is somebody else's.
         Err(Errno::INVAL | Errno::ACCESS | Errno::PERM | Errno::NOTSUP | Errno::NOLCK) => {

@@ -491,11 +491,16 @@ impl Relocation<'_> {
 fn record_sources(t: &rusqlite::Transaction<'_>, file: &Brought<'_>) -> Result<()> {
     let Some((_, _, data)) = file.done.copies.first() else { return Ok(()) };
     for source in &file.of.from {
-        let Some(object) = objects::get(t, source.object)?.filter(|object| object.version.is_none()) else {
-            continue;
+        let task = &file.task.object;
+        let older = if task.id == source.object {
+            // As it was planned, which nobody else may change meanwhile: many small files feel one more look.
+            task.version.is_none().then_some(task.older)
+        } else {
+            objects::get(t, source.object)?.filter(|o| o.version.is_none()).map(|object| object.older)
         };
+        let Some(older) = older else { continue };
         let version = versions::insert(t, source.disk, &file.done.sum, data, &file.task.attributes)?;
-        objects::set_version(t, source.object, Some(version), Standing::Same, object.older)?;
+        objects::set_version(t, source.object, Some(version), Standing::Same, older)?;
     }
     Ok(())
 }
