@@ -157,6 +157,20 @@ struct Item {
     held: RelPath,
     stat: Stat,
     standing: Standing,
+    /// Until it is recorded or gone: who had found its name before it was taken may come to write only now.
+    watch: Watch,
+}
+
+impl Item {
+    /// Removes what was taken, if it is still as it was and nobody came to write to it; else it stays in our folder, where
+    /// the next scan learns of it.
+    fn remove(&self, disk: &dyn Disk) -> Result<()> {
+        // Not by the change time, which the rename of a further name moves.
+        let is_as_taken = disk.stat(&self.held)?.is_some_and(|stat| {
+            (stat.inode, stat.size, stat.mtime) == (self.stat.inode, self.stat.size, self.stat.mtime)
+        });
+        if self.watch.holds() && is_as_taken { disk.remove_file(&self.held) } else { Ok(()) }
+    }
 }
 
 /// Where each of so many files is to be held: names that come one after the other lie side by side in the catalogue.
@@ -241,7 +255,7 @@ fn take_one(
     // Our own rename moves the change time; that alone raises no doubt.
     let is_trusted = is_further || before.is_some_and(|before| object.matches(&before));
     let standing = if is_trusted { object.standing } else { object.standing.max(Standing::Doubtful) };
-    Ok(Ok(Item { path, object, held, stat, standing }))
+    Ok(Ok(Item { path, object, held, stat, standing, watch }))
 }
 
 /// What was taken is not what it was taken for: it goes back to its name. If the name was given anew in the meantime, or its
@@ -284,7 +298,8 @@ pub(crate) fn discard(
     }
     let stat = disk.stat(&aside)?;
     let is_it = stat.map(|stat| is_it(&stat, &aside)).transpose()?.unwrap_or(false);
-    if !is_it {
+    let is_written = disk.open(&aside).is_ok_and(|file| matches!(file.lease(), Ok(Lease::Refused)));
+    if !is_it || is_written {
         put_back(disk, &aside, path)?;
         return Ok(false);
     }
@@ -338,9 +353,7 @@ impl Taken<'_> {
             }
             intents::remove(t, self.intent)
         })?;
-        for item in &self.items {
-            disk.remove_file(&item.held)?;
-        }
+        self.items.iter().try_for_each(|item| item.remove(disk))?;
         durable::sync_parents(disk, self.items.iter().map(|item| &item.held))?;
         Ok(self.left)
     }

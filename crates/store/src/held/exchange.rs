@@ -47,7 +47,7 @@ pub(crate) fn swap_in(pool: &Pool, member: &Member, item: ToHold, new: &RelPath)
         }
         intents::remove(t, taken.intent)
     })?;
-    disk.remove_file(&item.held)?;
+    item.remove(disk)?;
     disk.sync_folder(&held_folder())
 }
 
@@ -91,7 +91,7 @@ fn take_over<'a>(
     durable::sync_parents(disk, [&held, &path])?;
     let is_trusted = before.is_some_and(|before| object.matches(&before));
     let standing = if is_trusted { object.standing } else { object.standing.max(Standing::Doubtful) };
-    let items = vec![Item { path, object, held, stat, standing }];
+    let items = vec![Item { path, object, held, stat, standing, watch }];
     Ok(Taken { pool, disk_id: member.row.id, intent, items, replaced: true, left: Vec::new() })
 }
 
