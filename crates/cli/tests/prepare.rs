@@ -47,12 +47,12 @@ impl Drop for Loop {
     }
 }
 
-/// Documents of a machine with one disk.
-fn documents(lab: &Lab, device: &str, more: &str) {
+/// Documents of a machine with one disk of `size` bytes.
+fn documents(lab: &Lab, device: &str, size: u64, more: &str) {
     let folder = lab.root().join("machine");
     fs::create_dir_all(&folder).unwrap();
     let text =
-        format!(r#"{{"blockdevices": [{{"name": "{device}", "type": "disk", "size": 500000000{more}}}]}}"#);
+        format!(r#"{{"blockdevices": [{{"name": "{device}", "type": "disk", "size": {size}{more}}}]}}"#);
     fs::write(folder.join("lsblk.json"), text).unwrap();
 }
 
@@ -80,12 +80,14 @@ fn the_script_takes_an_empty_disk_to_a_mounted_member(#[case] kind: &str, #[case
         eprintln!("mkfs.{kind}, sfdisk, blkid or wipefs is not installed here");
         return;
     }
-    documents(&lab, disk.name(), "");
+    let bytes = fs::metadata(lab.root().join("elm.img")).unwrap().len();
     let root = lab.root().join("mounted");
-    let script = prepare(&lab, disk.name(), &["--filesystem", kind], &root).expect(&[0]).stdout;
-    let comments = script.lines().filter(|l| l.starts_with('#')).count();
-    assert!(comments * 2 >= script.lines().count() - 6, "each step says what it does:\n{script}");
-    fs::write(lab.root().join("prepare.sh"), &script).unwrap();
+    let write_script = |size: u64| {
+        documents(&lab, disk.name(), size, "");
+        let script = prepare(&lab, disk.name(), &["--filesystem", kind], &root).expect(&[0]).stdout;
+        fs::write(lab.root().join("prepare.sh"), &script).unwrap();
+        script
+    };
     let (fstab, place) = (lab.root().join("fstab"), root.join("elm"));
     fs::write(&fstab, "").unwrap();
     let run_script = || {
@@ -93,6 +95,14 @@ fn the_script_takes_an_empty_disk_to_a_mounted_member(#[case] kind: &str, #[case
         command.args(["60", "sh"]).arg(lab.root().join("prepare.sh")).env("FSTAB", &fstab);
         sieve_testkit::Run::of(&command.output().unwrap())
     };
+    // Another disk has taken this name since the machine was looked at: its size tells.
+    write_script(bytes - 4096);
+    let run = run_script();
+    assert!(run.code == 1 && run.stderr.contains("another size"), "{}", run.stderr);
+    assert_eq!(output("wipefs", &["--noheadings", &disk.device]).as_deref(), Some(""));
+    let script = write_script(bytes);
+    let comments = script.lines().filter(|l| l.starts_with('#')).count();
+    assert!(comments * 2 >= script.lines().count() - 6, "each step says what it does:\n{script}");
     let run = run_script();
     disk.mounted.push(place.display().to_string());
     run.expect(&[0]);
@@ -121,7 +131,7 @@ fn a_disk_that_carries_anything_is_refused(
     #[case] words: &str,
 ) {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    documents(&lab, "sdx", carries);
+    documents(&lab, "sdx", 500_000_000, carries);
     let run = prepare(&lab, "sdx", more, Path::new("/mnt")).expect(&[4]);
     assert!(run.stderr.contains(words) && run.stdout.is_empty(), "{}{}", run.stderr, run.stdout);
 }
@@ -129,7 +139,7 @@ fn a_disk_that_carries_anything_is_refused(
 #[test]
 fn a_disk_with_data_is_erased_only_when_it_is_named_once_more() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    documents(&lab, "sdx", r#", "serial": "FH-31", "pttype": "gpt""#);
+    documents(&lab, "sdx", 500_000_000, r#", "serial": "FH-31", "pttype": "gpt""#);
     let script = prepare(&lab, "sdx", &["--erase", "sdx"], Path::new("/mnt")).expect(&[0]).stdout;
     assert!(script.contains("ERASES"), "{script}");
     let run = prepare(&lab, "sdz", &[], Path::new("/mnt")).expect(&[2]);

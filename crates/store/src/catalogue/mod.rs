@@ -411,13 +411,15 @@ fn is_unwritable(error: &Error) -> bool {
 /// The code of the error of a database that takes no writes.
 pub(crate) const UNWRITABLE: &str = "catalogue.unwritable";
 
-/// A folder that only this process's user sees, removed with its value.
+/// A folder that only this process's user sees (L5), removed with its value.
 ///
 /// # Errors
 /// What the operating system says.
 pub(crate) fn private_folder() -> Result<tempfile::TempDir> {
+    use std::os::unix::fs::PermissionsExt;
     tempfile::Builder::new()
         .prefix("zinc-sieve-")
+        .permissions(std::fs::Permissions::from_mode(0o700)) // the package leaves folders to the umask
         .tempdir()
         .map_err(|error| Error::io("private.folder", &std::env::temp_dir(), error))
 }
@@ -562,4 +564,17 @@ pub(crate) fn signed(number: u64) -> i64 {
 
 pub(crate) fn unsigned(number: i64) -> u64 {
     u64::try_from(number).unwrap_or(0)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::MetadataExt;
+
+    use super::*;
+
+    #[test]
+    fn the_private_copy_of_a_catalogue_lies_where_nobody_else_may_look() {
+        let folder = private_folder().unwrap();
+        assert_eq!(std::fs::metadata(folder.path()).unwrap().mode() & 0o777, 0o700);
+    }
 }
