@@ -53,9 +53,10 @@ fn guards(lab: &Lab, lose: &str) -> BTreeMap<String, u64> {
 
 #[rstest]
 fn what_is_open_or_mapped_for_writing_does_not_settle_and_keeps_every_byte(
-    #[values(CACHED, TIERED)] volume: &str,
+    #[values((CACHED, ""), (TIERED, ""), (CACHED, "--until=60 MB"))] work: (&str, &str),
     #[values(true, false)] is_mapped: bool,
 ) {
+    let (volume, option) = work;
     let lab = lab(volume);
     let first = if volume == CACHED { "flint" } else { "alder" };
     let place = lab.disk(first).join("dawn/wren.flac");
@@ -73,7 +74,9 @@ fn what_is_open_or_mapped_for_writing_does_not_settle_and_keeps_every_byte(
     let file = OpenOptions::new().read(true).write(true).open(&place).unwrap();
     let mut mapping = is_mapped.then(|| Mapping::of(&file).unwrap());
     let file = (!is_mapped).then_some(file);
-    let run = lab.run(&["settle", "--yes", "--json"]).expect(&[0]);
+    let options: Vec<&str> =
+        ["settle", "--yes", "--json", option].into_iter().filter(|o| !o.is_empty()).collect();
+    let run = lab.run(&options).expect(&[0]);
     let left = &run.json()["settle"]["left_alone"];
     assert_eq!(left[0]["path"], "dawn/wren.flac", "{left}");
     assert!(place.exists(), "it stays where it is");
@@ -983,4 +986,39 @@ fn a_disk_that_is_full_to_the_byte_is_rebuilt_onto_its_equal() {
     fs::create_dir(&new).unwrap();
     lab.run(&["rebuild", "alder", "--onto", new.to_str().unwrap(), "--yes"]).expect(&[0]);
     assert_eq!(fs::read(new.join("dawn/159.flac")).unwrap(), vec![159; 25_000]);
+}
+
+#[test]
+fn what_finds_no_room_in_parity_is_told_by_every_sync_and_ends_as_predicted() {
+    let disks = [("alder", 20), ("oak", 20), ("flint", 20), ("beech", 40)];
+    let volume =
+        "data = [\"alder\"]\nparity = [\"oak\"]\ncache = [\"flint\"]\nsettle_after = \"0.000001 minutes\"";
+    let lab = Lab::of(PROGRAM, &disks, volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    write(&lab.disk("alder").join("early.wav"), &Chance::new(1).bytes(13_500_000));
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let late = Chance::new(2).bytes(3_500_000);
+    write(&lab.disk("flint").join("late.wav"), &late);
+    // Not guarded by parity, so that nothing says that it is: not this sync, nor the next one, which has nothing to compute.
+    let settled = lab.run(&["settle", "--then-sync", "--yes"]).expect(&[1]);
+    assert!(settled.stdout.contains("did not guard everything"), "{}", settled.stdout);
+    for _ in 0..2 {
+        let synced = lab.run(&["sync", "--yes"]).expect(&[1]);
+        assert!(
+            synced.stdout.contains("late.wav") && !synced.stdout.contains("guarded now"),
+            "{}",
+            synced.stdout
+        );
+    }
+    let fates = lab.run(&["fate", "--lose", "alder", "--json"]).expect(&[0, 1]).json();
+    let is_late = |file: &&Value| file["path"] == "late.wav";
+    let fate = fates["files"].as_array().unwrap().iter().find(is_late).unwrap()["fate"].clone();
+    fs::remove_dir_all(lab.disk("alder")).unwrap();
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let onto = lab.root().join("new").display().to_string();
+    let rebuilt = lab.run(&["rebuild", "alder", "--onto", &onto, "--yes"]).expect(&[0]);
+    assert!(rebuilt.stdout.contains("Exactly as predicted"), "{}", rebuilt.stdout);
+    // The copy that is held on the cache is what saves it.
+    assert_eq!(fate, "untouched");
+    assert_eq!(fs::read(lab.root().join("new/late.wav")).unwrap(), late);
 }

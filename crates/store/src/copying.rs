@@ -26,6 +26,9 @@ pub(crate) fn copy_verified(
     observer: &dyn Observer,
 ) -> Result<(ContentSum, Vec<Rows>)> {
     let before = input.stat()?;
+    if before.size != size {
+        return Err(changed());
+    }
     let data = input.data_ranges()?;
     let mut output = disk.create(target)?;
     if data.last().is_none_or(|last| last.end() < size.granules()) {
@@ -68,8 +71,7 @@ fn copy(
         offset = end;
         observer.event(Event::Advanced { by: count as u64 });
     }
-    let is_as_long = input.stat()?.size == size;
-    hasher.finish().filter(|_| is_as_long).ok_or_else(changed)
+    hasher.finish().ok_or_else(changed)
 }
 
 /// Half of one state and half of another is no copy of anything: whatever moved the times of a source refuses it.

@@ -800,6 +800,21 @@ fn whatever_a_neighbour_does_nothing_is_lost(
     println!("{work:?}: {calls} calls, {count} interleavings of {end}");
 }
 
+/// What once lost a file: so many calls apart that each stretch of the work between two kinds of step is met.
+#[rstest]
+#[case::a_mirrored_settle_killed_before_its_sources_are_held(Work::SettleToMirror, Deed::Killed)]
+#[case::a_new_file_under_the_second_name_after_a_killed_settle(Work::Settle, Deed::KilledThenSaveLinked)]
+#[case::status_while_a_mirrored_sync_copies(Work::SyncMirror, Deed::Status)]
+#[case::status_while_a_file_settles_in_pieces(Work::SettleInPieces, Deed::Status)]
+#[case::a_writer_while_tiers_settle(Work::Tiers, Deed::AppendByOpen)]
+#[case::a_writer_while_a_cache_makes_room(Work::SettleForSpace, Deed::AppendByOpen)]
+fn what_once_lost_a_file(#[case] work: Work, #[case] deed: Deed) {
+    const APART: usize = 29;
+    for call in (3..calls_of(work)).step_by(APART) {
+        interleave(work, deed, call);
+    }
+}
+
 /// The other process of the next test: it maps the file, or holds it open, until it is killed.
 #[test]
 fn another_process_that_writes_to_a_file() {

@@ -94,6 +94,7 @@ fn show_plan(plan: &SyncPlan) {
     crate::say!("Scanned. Since the last sync:\n");
     table.print();
     plan.mirrors.iter().for_each(|(volume, copies)| show_copies(volume, copies));
+    show_no_room(&plan.no_room);
     if plan.is_empty() {
         crate::say!("\nNothing changed since the last sync.");
         return;
@@ -123,6 +124,16 @@ fn show_plan(plan: &SyncPlan) {
         crate::say!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
     }
     show_forecast(&plan.forecast);
+}
+
+/// What no sync can guard before the parity drives are larger.
+fn show_no_room(places: &[String]) {
+    if let [first, rest @ ..] = places {
+        let more =
+            if rest.is_empty() { String::new() } else { format!(", and {} more", count(rest.len() as u64)) };
+        let words = format!("No room below the end of the parity disks: {first}{more}");
+        crate::say!("\n{}", style::paint(style::WATCH, &words));
+    }
 }
 
 /// What the copies of a mirrored volume lack.

@@ -97,6 +97,9 @@ pub struct SyncPlan {
     pub mirrors: BTreeMap<String, MirrorPlan>,
     /// Damaged parity that was found already, in words.
     pub damage: Vec<String>,
+    /// Files that find no room below the end of the parity drives.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub no_room: Vec<String>,
 }
 
 impl SyncPlan {
@@ -256,6 +259,7 @@ pub fn execute(
             }
         }
         if plan.computes_nothing() {
+            report.no_room.clone_from(&plan.no_room);
             continue; // what changed since the plan waits for the next sync
         }
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;

@@ -160,7 +160,8 @@ fn amounts(
     Ok(amounts)
 }
 
-fn no_room(pool: &Pool, sync: &VolumeSync) -> Result<Vec<String>> {
+/// The files that find no room below the end of the parity drives.
+pub(super) fn no_room(pool: &Pool, sync: &VolumeSync) -> Result<Vec<String>> {
     let mut places = Vec::new();
     for version in &sync.no_room {
         match sync.fresh.get(version) {

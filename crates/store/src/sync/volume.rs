@@ -424,6 +424,7 @@ pub(super) fn estimate(
     let changed = sync.changed_cells();
     plan.cells += work.windows.len() as u64;
     plan.cells_by_delta += work.parity_reads;
+    plan.no_room.extend(super::streaming::no_room(pool, &sync)?);
     let name = |disk: DiskId| pool.member(disk).map(|m| m.row.name.clone());
     for ((lane, target), bytes) in sync.snapshot.lanes.iter().zip(&sync.target).zip(&work.lane_bytes) {
         plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
