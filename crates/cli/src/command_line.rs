@@ -32,7 +32,8 @@ Commands, in the order of the work:
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
-3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost.";
+3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost;
+5 nothing is wrong, and something waits for a sync or a settle (status).";
 
 /// Pool mixed disks, guard them with parity drives, and know file by file what survives when disks die
 #[derive(Parser)]

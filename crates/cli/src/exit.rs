@@ -12,6 +12,8 @@ pub(crate) enum Outcome {
     Fine,
     /// The answer is that not all is well.
     NotWell,
+    /// Nothing is wrong, and something waits.
+    Waits,
     /// Wrong usage or pool file.
     Wrong,
     /// A disk or file failed on the way.
@@ -30,6 +32,7 @@ impl From<Outcome> for ExitCode {
         match outcome {
             Outcome::Fine => Self::SUCCESS,
             Outcome::NotWell => Self::from(1),
+            Outcome::Waits => Self::from(5),
             Outcome::Wrong => Self::from(2),
             Outcome::Failed => Self::from(3),
         }

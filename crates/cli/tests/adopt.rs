@@ -164,7 +164,9 @@ fn what_is_no_member_or_claims_to_be_another_is_refused_with_words() {
     let good = fs::read_to_string(&label).unwrap();
     fs::write(&label, good.replace("slot = 1", "slot = 2")).unwrap();
     refused(&DISKS, 3, "claims data slot 2");
-    fs::write(&label, good.replace("volume = \"recordings\"", "volume = \"../../etc\"")).unwrap();
+    // A volume goes by its id, whatever it is called.
+    let id = good.lines().find(|line| line.starts_with("volume_id")).unwrap();
+    fs::write(&label, good.replace(id, "volume_id = \"6f1d4a52-0b8e-4c55-9d2b-3f6f0e1c7a10\"")).unwrap();
     refused(&DISKS, 3, "claims");
     fs::write(&label, &good).unwrap();
     for disk in DISKS {
@@ -213,7 +215,10 @@ fn the_catalogue_that_knows_most_says_who_belongs_to_the_pool() {
         .map(|path| (path.clone(), fs::read(path).unwrap()))
         .collect();
     fs::create_dir(lab.disk("rowan")).unwrap();
-    lab.run(&["grow", "rowan", "--as", "parity", "--at", "rowan", "--yes"]).expect(&[0]);
+    let at = lab.disk("rowan").display().to_string();
+    let more = format!("\n[[disk]]\nname = \"rowan\"\npath = \"{at}\"\nshares_filesystem = true\n");
+    lab.write_pool_file(&(lab.pool_text() + &more));
+    lab.run(&["grow", "rowan", "--as", "parity", "--yes"]).expect(&[0]);
     // As if the power had failed before the replicas followed.
     DISKS
         .iter()

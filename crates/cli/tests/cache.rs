@@ -46,7 +46,7 @@ fn files(lab: &Lab, disk: &str, folder: &str) -> usize {
 }
 
 fn json(lab: &Lab, arguments: &[&str]) -> Value {
-    lab.run(arguments).expect(&[0, 1]).json()
+    lab.run(arguments).expect(&[0, 1, 5]).json()
 }
 
 #[test]
@@ -261,7 +261,7 @@ fn a_pool_with_a_cache_is_adopted_elsewhere() {
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
     lab.run(&arguments).expect(&[0]);
     let pool = away.join("pool.toml").display().to_string();
-    let status = lab.run(&["--pool", &pool, "status", "--json"]).expect(&[0, 1]).json();
+    let status = lab.run(&["--pool", &pool, "status", "--json"]).expect(&[0, 1, 5]).json();
     assert_eq!(status["caches"][0]["waits"]["files"], 3, "{status}");
     lab.run(&["--pool", &pool, "settle", "--then-sync", "--yes"]).expect(&[0]);
 }

@@ -195,7 +195,7 @@ fn the_documented_keys_are_there_and_agree_with_each_other() {
     let odd = fate.files.iter().find(|f| f.path_hex.is_some()).unwrap();
     assert_eq!((odd.path.as_str(), odd.path_hex.as_deref()), ("odd-\\xff", Some("6f64642dff")));
 
-    let status: Status = answer(&lab, &["status", "--json"], &[1]);
+    let status: Status = answer(&lab, &["status", "--json"], &[5]);
     for (index, level) in status.guard.iter().enumerate() {
         assert_eq!(usize::from(level.level), index, "levels come in order");
         let of_level: Vec<_> = fate.files.iter().filter(|f| f.guard == level.level).collect();
@@ -362,6 +362,8 @@ fn changes_of_disks_tell_what_is_documented() {
     fs::write(lab.disk("alder").join("wren.flac"), Chance::new(3).bytes(500_000)).unwrap();
     lab.run(&["create", "--yes"]).expect(&[0]);
     lab.run(&["sync", "--yes"]).expect(&[0]);
+    let more = format!("\n[[disk]]\nname = \"rowan\"\npath = \"{at}\"\nshares_filesystem = true\n");
+    lab.write_pool_file(&(lab.pool_text() + &more));
     let grown: Grown =
         answer(&lab, &["grow", "rowan", "--as", "parity", "--at", &at, "--yes", "--json"], &[0]);
     assert_eq!(
@@ -451,7 +453,7 @@ fn settling_and_the_cache_tell_what_is_documented() {
     lab.run(&["create", "--yes"]).expect(&[0]);
     fs::write(lab.root().join("take.flac"), Chance::new(9).bytes(500_000)).unwrap();
     lab.run(&["put", "take.flac", "dawn", "--yes"]).expect(&[0]);
-    let status: Caches = answer(&lab, &["status", "--json"], &[1]);
+    let status: Caches = answer(&lab, &["status", "--json"], &[5]);
     let [cache] = status.caches.as_slice() else { panic!("one cache") };
     let one = Count { files: 1, bytes: 500_000 };
     let none = Count { files: 0, bytes: 0 };

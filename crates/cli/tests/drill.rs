@@ -133,9 +133,9 @@ fn a_sample_is_said_to_be_no_proof_and_proofs_are_remembered() {
     let lab = pool();
     let run = lab.run(&["drill", "--lose", "cedar", "--sample", "50 %"]).expect(&[0, 1]);
     assert!(run.stdout.contains("no proof") || run.stdout.contains("nothing is proven"), "{}", run.stdout);
-    assert_eq!(lab.run(&["status", "--json"]).expect(&[1]).json()["proven"], Value::Array(vec![]));
+    assert_eq!(lab.run(&["status", "--json"]).expect(&[5]).json()["proven"], Value::Array(vec![]));
     lab.run(&["drill", "--lose", "cedar"]).expect(&[0, 1]);
-    let proven = lab.run(&["status", "--json"]).expect(&[1]).json()["proven"].clone();
+    let proven = lab.run(&["status", "--json"]).expect(&[5]).json()["proven"].clone();
     assert_eq!((&proven[0]["lost"], &proven[0]["files"]), (&serde_json::json!(["cedar"]), &4.into()));
     let journal = fs::read_to_string(lab.root().join(".zinc-sieve/journal.jsonl")).unwrap();
     assert!(journal.lines().any(|l| l.contains("\"did\":\"drill\"")));
@@ -166,7 +166,7 @@ fn a_practice_pool_lets_the_whole_failure_be_rehearsed() {
         }
         let run = std::process::Command::new(program).args(&words[1..]).current_dir(&dir).output().unwrap();
         let code = run.status.code().unwrap();
-        assert!(code <= 1, "{command}: {}", String::from_utf8_lossy(&run.stderr));
+        assert!([0, 1, 5].contains(&code), "{command}: {}", String::from_utf8_lossy(&run.stderr));
     }
     let rest = lab.run(&arguments).expect(&[2]);
     assert!(rest.stdout.contains("is not empty") || rest.stderr.contains("is not empty"));

@@ -328,7 +328,7 @@ fn the_last_lines_say_what_would_help() {
     let lab = pool();
     let words = lab.run(&["fate", "--lose", "alder,beech"]).expect(&[1]).stdout;
     assert!(words.contains("one more parity drive, and a sync, would save"), "{words}");
-    let status = lab.run(&["status", "--json"]).expect(&[1]).json();
+    let status = lab.run(&["status", "--json"]).expect(&[5]).json();
     let unguarded = status["guard"][0]["files"].as_u64().unwrap();
     assert_eq!(status["sync_would_guard"]["files"].as_u64(), Some(unguarded), "{status}");
     lab.run(&["sync", "--yes"]).expect(&[0]);

@@ -119,3 +119,98 @@ fn the_worked_example_is_what_the_demo_writes() {
         (&serde_json::json!(40_000), 3)
     );
 }
+
+/// A random volume: its disks with their megabytes, the text of its section, and the folder that files lie in.
+fn random_volume(chance: &mut Chance) -> (Vec<(&'static str, u64)>, String) {
+    let count = chance.below(3) as usize + 2;
+    let data = &["alder", "beech", "cedar", "elm"][..count];
+    let mut disks: Vec<(&str, u64)> =
+        data.iter().map(|name| (*name, (chance.below(12) + 12) as u64)).collect();
+    let mut text = format!("data = {data:?}\n");
+    match chance.below(4) {
+        0 => text += "kind = \"unstriped\"\n",
+        1 => text += "kind = \"spanned\"\n",
+        2 => text += &format!("kind = \"mirrored\"\ncopies = {}\n", 2.min(count)),
+        _ => text += "kind = \"tiered\"\nfast = [\"alder\"]\n",
+    }
+    if !text.contains("spanned") && chance.once_in(2) {
+        text += ["placement = \"in-order\"\n", "placement = \"keep-together\"\n"][chance.below(2) as usize];
+    }
+    let parity = &["oak", "pine"][..chance.below(3) as usize];
+    if !parity.is_empty() {
+        text += &format!("parity = {parity:?}\n");
+        disks.extend(parity.iter().map(|name| (*name, 30)));
+    }
+    if chance.once_in(2) {
+        let caches = &["flint", "jasper"][..chance.below(2) as usize + 1];
+        text += &format!("cache = {caches:?}\ncache_copies = {}\nreserve = \"1 MB\"\n", caches.len());
+        disks.extend(caches.iter().map(|name| (*name, 20)));
+        text += "[[volume.folder]]\npath = \"notes\"\nlanding = \"stay\"\n";
+        text += "[[volume.folder]]\npath = \"takes\"\nlanding = \"disks\"\n";
+    }
+    (disks, text)
+}
+
+/// Every file with where it lies and what it survives, as `fate` tells.
+fn files_of(run: &Run) -> Vec<String> {
+    let answer = run.json();
+    let line = |f: &serde_json::Value| {
+        format!("{} {} {} {} {}", f["path"], f["fate"], f["guard"], f["size_bytes"], f["disks"])
+    };
+    let mut files: Vec<String> = answer["files"].as_array().unwrap().iter().map(line).collect();
+    files.sort();
+    files
+}
+
+/// One random pool, built and on paper, with the same files. PAPER_SEEDS=FROM..TO runs others.
+fn compare_on_paper_and_for_real(seed: u64) {
+    let mut chance = Chance::new(seed);
+    let (disks, volume) = random_volume(&mut chance);
+    let (real, paper) = (Lab::of(PROGRAM, &disks, &volume), Lab::of(PROGRAM, &disks, &volume));
+    let text = paper.pool_text();
+    let kept = text.lines().filter(|l| !l.starts_with("path = \"/") && !l.starts_with("simulated"));
+    paper.write_pool_file(&kept.map(|l| format!("{l}\n")).collect::<String>());
+    let mut listing = String::from("path,size_bytes,modified\n");
+    for number in 0..chance.below(25) + 3 {
+        let folder = ["notes", "takes"][chance.below(2) as usize];
+        let size = chance.below(1_200_000);
+        let name = format!("{folder}/take{number:02}");
+        fs::create_dir_all(real.root().join("card").join(folder)).unwrap();
+        fs::write(real.root().join("card").join(&name), chance.bytes(size)).unwrap();
+        listing += &format!("{name},{size},2031-05-04\n");
+    }
+    let mut lines: Vec<&str> = listing.lines().collect();
+    lines[1..].sort_unstable();
+    fs::write(paper.root().join("listing.csv"), lines.join("\n")).unwrap();
+    real.run(&["create", "--yes"]).expect(&[0]);
+    for folder in ["notes", "takes"].iter().filter(|folder| real.root().join("card").join(folder).exists()) {
+        real.run(&["put", &format!("card/{folder}"), ".", "--yes"]).expect(&[0]);
+    }
+    real.run(&["sync", "--yes"]).expect(&[0]);
+    let names: Vec<&str> = disks.iter().map(|(name, _)| *name).collect();
+    let pairs = names.iter().flat_map(|one| names.iter().map(move |other| format!("{one},{other}")));
+    let on_paper = ["--files", "listing.csv"];
+    for lost in pairs {
+        let lost = lost.split(',').collect::<std::collections::BTreeSet<_>>();
+        let lost = lost.into_iter().collect::<Vec<_>>().join(",");
+        let asked = ["fate", "--lose", &lost, "--json"];
+        let promised = paper.run(&[&asked[..], &on_paper[..]].concat()).expect(&[0, 1]);
+        let found = real.run(&asked).expect(&[0, 1]);
+        assert_eq!(files_of(&promised), files_of(&found), "seed {seed}: {lost} of\n{volume}{listing}");
+    }
+    for asked in [&["status", "--json"][..], &["fate", "--any", "2", "--json"]] {
+        let promised = paper.run(&[asked, &on_paper[..]].concat()).expect(&[0, 1, 5]).json();
+        let found = real.run(asked).expect(&[0, 1, 5]).json();
+        for key in ["guard", "unguarded", "stakes", "verdict", "worst", "singles", "pairs"] {
+            assert_eq!(promised[key], found[key], "seed {seed}: {key} of {asked:?} of\n{volume}{listing}");
+        }
+    }
+}
+
+#[test]
+fn a_pool_of_any_kind_on_paper_answers_as_the_real_one() {
+    let wanted = std::env::var("PAPER_SEEDS").unwrap_or_default();
+    let (from, to) =
+        wanted.split_once("..").map_or((0, 12), |(a, b)| (a.parse().unwrap(), b.parse().unwrap()));
+    (from..to).for_each(compare_on_paper_and_for_real);
+}

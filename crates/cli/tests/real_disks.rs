@@ -177,7 +177,7 @@ fn a_clone_an_unmounted_and_a_read_only_member_are_told_apart() {
 
     copy_all(&shelf.path("alder"), &shelf.path("new"));
     shelf.unmount("alder");
-    shelf.refused(&["sync", "--yes"], "alder is not mounted");
+    shelf.refused(&["sync", "--yes"], "alder is missing");
     shelf.unmount("new");
     assert!(shelf.mount("new", "alder"));
     shelf.refused(&["sync", "--yes"], "is a copy of disk alder");
@@ -315,7 +315,7 @@ fn the_main_story_on_disks_with_three_kinds_of_filesystems() {
 
     // An unmounted member and one that takes no writes.
     shelf.unmount("cedar");
-    shelf.refused(&["sync", "--yes"], "cedar is not mounted");
+    shelf.refused(&["sync", "--yes"], "cedar is missing");
     assert!(shelf.mount("cedar", "cedar"));
     shelf.remount("beech", "remount,ro");
     shelf.refused(&["rm", "dawn/take-1.flac", "--yes"], "read-only");
@@ -405,7 +405,7 @@ fn other_kinds_and_a_cache_on_disks_with_three_kinds_of_filesystems(#[case] kind
     shelf.refused(&["settle", "--yes"], "flint");
     shelf.remount("flint", "remount,rw");
     shelf.unmount("flint");
-    shelf.refused(&["settle", "--yes"], "flint is not mounted");
+    shelf.refused(&["settle", "--yes"], "flint is missing");
     assert!(shelf.mount("flint", "flint"));
     shelf.run(&["settle", "--then-sync", "--yes"]).expect(&[0]);
     assert!(!shelf.path("flint/dawn").exists() || everything(&shelf.path("flint")).is_empty());

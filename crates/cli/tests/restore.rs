@@ -130,7 +130,7 @@ fn what_parity_cannot_bring_back_is_said_before_and_not_made_up() {
 fn a_file_of_a_disk_that_is_gone_is_read_at_once() {
     let lab = synced();
     fs::write(lab.disk("alder").join("alder/unsynced.flac"), b"new").unwrap();
-    lab.run(&["status"]).expect(&[1]);
+    lab.run(&["status"]).expect(&[5]);
     fs::rename(lab.disk("alder"), lab.root().join("in-the-drawer")).unwrap();
     let out = lab.root().join("out");
     fs::create_dir(&out).unwrap();

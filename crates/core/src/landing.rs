@@ -29,8 +29,8 @@ pub enum Spot {
 
 /// Finds the places of a batch of files, counting what it has given away already.
 #[derive(Clone, Debug)]
-pub struct Lander<'a> {
-    volume: &'a VolumeSpec,
+pub struct Lander {
+    volume: VolumeSpec,
     placer: Placer,
     fast: Vec<usize>,
     slow: Vec<usize>,
@@ -48,9 +48,9 @@ pub fn reserve_of(said: Option<SizeLimit>, space: ByteLength, largest: ByteLengt
     said.map_or_else(|| largest.min(quarter), |limit| limit.of(space))
 }
 
-impl<'a> Lander<'a> {
+impl Lander {
     /// Starts from the disks that take files now; `largest` is the largest file that is likely to come.
-    pub fn new(volume: &'a VolumeSpec, grounds: &[Ground], largest: ByteLength) -> Self {
+    pub fn new(volume: &VolumeSpec, grounds: &[Ground], largest: ByteLength) -> Self {
         let free = grounds.iter().map(|ground| ground.free).collect();
         let all = 0..grounds.len();
         let (caches, disks): (Vec<usize>, Vec<usize>) = all.partition(|g| grounds[*g].is_cache);
@@ -61,7 +61,7 @@ impl<'a> Lander<'a> {
         Self {
             cache_reserve: reserve(&caches),
             fast_reserve: reserve(&fast),
-            volume,
+            volume: volume.clone(),
             placer: Placer::new(volume.placement, free),
             fast,
             slow,
@@ -192,7 +192,7 @@ mod tests {
         Ground { name: name.into(), is_cache: ["flint", "jasper"].contains(&name), total: bytes, free: bytes }
     }
 
-    fn land(lander: &mut Lander<'_>, path: &str, mib: u64) -> Option<Vec<usize>> {
+    fn land(lander: &mut Lander, path: &str, mib: u64) -> Option<Vec<usize>> {
         match lander.land(&RelPath::new(path).unwrap(), ByteLength::new(mib << 20))? {
             Spot::Whole(disks) => Some(disks),
             Spot::Pieces(pieces) => panic!("{pieces:?}"),

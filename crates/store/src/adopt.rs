@@ -17,6 +17,7 @@ use crate::event::Observer;
 use crate::journal;
 use crate::label::{self, Label, Role, our_folder};
 use crate::machine::Machine;
+use crate::member::is_of_its_volume;
 use crate::pool::{Pool, catalogue_path, home_folder, put_in_place};
 use crate::pool_file::{self, Edit};
 use crate::replica::{self, Stamp};
@@ -282,9 +283,11 @@ fn home_catalogue(
 fn members(rows: &[DiskRow], found: &[Labelled]) -> Result<Vec<AdoptedMember>> {
     for labelled in found {
         let row = rows.iter().find(|row| row.uuid == labelled.label.disk);
-        let says = |label: &Label| (label.role, label.slot, label.first_cell, label.volume.clone());
-        let has_place =
-            |row: &DiskRow| says(&labelled.label) == (row.role, row.slot, row.first_cell, row.volume.clone());
+        let says = |label: &Label| (label.role, label.slot, label.first_cell);
+        let has_place = |row: &DiskRow| {
+            says(&labelled.label) == (row.role, row.slot, row.first_cell)
+                && is_of_its_volume(&labelled.label, row)
+        };
         match row {
             Some(row) if has_place(row) => {}
             Some(row) => {

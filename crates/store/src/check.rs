@@ -137,6 +137,13 @@ fn look_at_disk(
             return None;
         }
     };
+    if !filesystem.is_mount_point && !spec.simulated && !spec.shares_filesystem {
+        // The filesystem around it is not the disk: nothing is concluded from its size.
+        let message = format!("nothing is mounted at {path}: it is a folder on the filesystem around it");
+        let advice = "mount the disk there; if the folder is meant: shares_filesystem = true";
+        add(Severity::State, message, Some(advice));
+        return None;
+    }
     let size = usable_bytes(Some(spec), Some(&filesystem)).unwrap_or_default();
     add(Severity::Fine, format!("{} is at {path}, {size} ({})", spec.name, size.binary()), None);
     if filesystem.read_only {
@@ -146,18 +153,10 @@ fn look_at_disk(
             Some("see in the system's log why"),
         );
     }
-    if !spec.simulated {
-        if !filesystem.is_mount_point {
-            let advice = "if the disk is not mounted, files would land on the filesystem below";
-            add(Severity::Doubt, format!("{path} is not a mount point"), Some(advice));
-        }
-        if spec.capacity.is_some_and(|c| c > filesystem.total) {
-            let message = format!(
-                "the capacity of {} is more than its filesystem has ({})",
-                spec.name, filesystem.total
-            );
-            add(Severity::Doubt, message, None);
-        }
+    if !spec.simulated && spec.capacity.is_some_and(|c| c > filesystem.total) {
+        let message =
+            format!("the capacity of {} is more than its filesystem has ({})", spec.name, filesystem.total);
+        add(Severity::Doubt, message, None);
     }
     Some((disk, filesystem))
 }

@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use crate::catalogue::disks::{self, DiskRow};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::{Catalogue, Identity};
+use crate::catalogue::{Catalogue, Identity, volumes};
 use crate::disk::{Disk, fitness};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -159,6 +159,7 @@ fn step(
     }
     if !spec.simulated {
         fitness::refuse_nameless(&filesystem, path)?;
+        fitness::refuse_unmounted(Some(spec), &filesystem, path)?;
     }
     let (kept_files, kept_bytes) =
         if role.holds_files() { scan::count(&*disk)? } else { (0, ByteLength::ZERO) };
@@ -306,6 +307,7 @@ fn begin(machine: &Arc<dyn Machine>, file: &Path, spec: &PoolSpec, plan: &Create
         for volume in &spec.volumes {
             let largest = plan.disks.iter().filter(|s| s.volume == volume.name).map(|s| s.usable).max();
             disks::insert_volume(t, &volume.name, CellGeometry::for_capacity(largest.unwrap_or_default()))?;
+            volumes::identify(t, &volume.name, Uuid::new_v4(), volume.kind)?;
         }
         let mut ends: BTreeMap<(&str, u8), u32> = BTreeMap::new();
         for step in &plan.disks {
@@ -338,6 +340,7 @@ fn row_of(step: &DiskStep, filesystem: Option<crate::disk::FilesystemId>) -> Dis
         uuid: Uuid::new_v4(),
         filesystem,
         volume: step.volume.clone(),
+        volume_id: None, // the catalogue adds it
         role: step.role,
         slot: step.slot,
         scanned_at: None,

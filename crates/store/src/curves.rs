@@ -184,6 +184,6 @@ pub(crate) fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>) -> Result<()
     if curves == before { Ok(()) } else { curves.write(&*pool.home) }
 }
 
-fn links(spec: &PoolSpec) -> Vec<Link> {
+pub(crate) fn links(spec: &PoolSpec) -> Vec<Link> {
     spec.links.iter().map(|l| Link { name: l.name.clone(), rate: l.rate }).collect()
 }

@@ -68,7 +68,7 @@ impl Grounds {
     ///
     /// # Errors
     /// What the database says.
-    pub(crate) fn lander<'a>(&self, pool: &Pool, volume: &'a VolumeSpec) -> Result<Lander<'a>> {
+    pub(crate) fn lander(&self, pool: &Pool, volume: &VolumeSpec) -> Result<Lander> {
         let mut lander = Lander::new(volume, &self.grounds, largest_recent(pool, volume)?);
         if volume.placement == Placement::KeepTogether {
             for (folder, disk) in self.homes(pool)? {

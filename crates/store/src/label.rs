@@ -10,7 +10,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 
 /// The version of the label's format that this program writes, and the newest it reads.
-pub const FORMAT: u32 = 3;
+pub const FORMAT: u32 = 4;
 
 /// No name in a label has more bytes.
 const LONGEST_NAME: usize = 255;
@@ -71,8 +71,11 @@ pub struct Label {
     pub pool: Uuid,
     /// The pool's name when the label was written.
     pub pool_name: String,
-    /// The volume.
+    /// The volume's name when the label was written.
     pub volume: String,
+    /// The volume, whatever it is called; a label of before format 4 does not say it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub volume_id: Option<Uuid>,
     /// The disk's name.
     pub disk_name: String,
     /// The disk.

@@ -1,6 +1,7 @@
 //! The real files of Zinc Sieve: it asks the core what to do, does it, and records it.
 
 pub mod adopt;
+mod agreement;
 pub mod bench;
 pub mod burn_in;
 pub mod catalogue;

@@ -26,12 +26,13 @@ pub enum State {
     Present,
     /// It is not there yet: it takes part in every calculation and in no action.
     OnPaper,
-    /// Its path does not exist.
-    Missing,
+    /// It is not there.
+    Missing {
+        /// What is in its place.
+        at: Place,
+    },
     /// The pool file gives it no path.
     NoPath,
-    /// There is a folder, without our label: nothing is mounted, or something else is.
-    NotMounted,
     /// There is another member of this pool.
     WrongDisk {
         /// Which.
@@ -65,15 +66,41 @@ pub enum State {
     },
 }
 
+/// What is where a missing disk should be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Place {
+    /// No folder.
+    Nothing,
+    /// An empty folder, as it is left when nothing is mounted.
+    EmptyFolder,
+    /// A folder with something else in it.
+    OtherFolder,
+}
+
+impl Place {
+    fn of(disk: &dyn Disk) -> Self {
+        let is_empty = disk.list(&RelPath::ROOT).is_ok_and(|names| names.is_empty());
+        if is_empty { Self::EmptyFolder } else { Self::OtherFolder }
+    }
+
+    const fn words(self) -> &'static str {
+        match self {
+            Self::Nothing => "does not exist",
+            Self::EmptyFolder => "is an empty folder: nothing is mounted there",
+            Self::OtherFolder => "is a folder without its label: something else is there",
+        }
+    }
+}
+
 impl State {
     /// The word for tables.
     pub const fn word(&self) -> &'static str {
         match self {
             Self::Present => "present",
             Self::OnPaper => "on paper",
-            Self::Missing => "missing",
+            Self::Missing { .. } => "missing",
             Self::NoPath => "no path",
-            Self::NotMounted => "not mounted",
             Self::WrongDisk { .. } => "wrong disk",
             Self::OtherPool { .. } => "other pool",
             Self::Clone => "clone",
@@ -146,10 +173,10 @@ impl Member {
         let (message, remedy) = match &self.state {
             State::Present => (format!("disk {name} is present"), String::new()),
             State::OnPaper => (format!("disk {name} is on paper"), "give it a path in the pool file".into()),
-            State::Missing => (
-                format!("disk {name} is missing: {place} does not exist"),
+            State::Missing { at } => (
+                format!("disk {name} is missing: {place} {}", at.words()),
                 format!(
-                    "connect and mount it; if it is dead: zinc-sieve fate --lose {name}, then zinc-sieve rebuild {name} --onto DIR"
+                    "if it comes back: mount it at {place}; if it is dead: zinc-sieve fate --lose {name}, then zinc-sieve rebuild {name} --onto DIR"
                 ),
             ),
             State::NoPath => (
@@ -157,10 +184,6 @@ impl Member {
                 format!(
                     "mount it and add path = \"…\" to disk {name} in the pool file; if it is dead: zinc-sieve rebuild {name} --onto DIR"
                 ),
-            ),
-            State::NotMounted => (
-                format!("disk {name} is not mounted: {place} is a folder without its label"),
-                format!("mount {name} there and run this again"),
             ),
             State::WrongDisk { found } => (
                 format!("the wrong disk is at {place}: {name} should be there, the label says {found}"),
@@ -279,14 +302,16 @@ fn look(
         Ok(found) => found,
         Err(error) => {
             member.state = match error.io_kind() {
-                Some(std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => State::Missing,
+                Some(std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+                    State::Missing { at: Place::Nothing }
+                }
                 _ => State::Unreadable { why: error.message },
             };
             return Ok(member);
         }
     };
     member.state = match label {
-        None => State::NotMounted,
+        None => State::Missing { at: Place::of(&*disk) },
         Some(label) => state_by_label(catalogue, pool, &member.row, &label, &filesystem, simulated)?,
     };
     if member.state == State::Present {
@@ -316,8 +341,8 @@ fn state_by_label(
             None => State::WrongDisk { found: label.disk_name.clone() },
         });
     }
-    let says = (label.role, label.slot, label.first_cell, &label.volume);
-    if says != (row.role, row.slot, row.first_cell, &row.volume) {
+    let says = (label.role, label.slot, label.first_cell);
+    if says != (row.role, row.slot, row.first_cell) || !is_of_its_volume(label, row) {
         let why = format!(
             "its label says {} slot {} of {}, the catalogue {} slot {} of {}",
             label.role.word(),
@@ -331,6 +356,15 @@ fn state_by_label(
     }
     let bound = label.filesystem.as_ref().filter(|_| !simulated);
     Ok(if bound.is_some_and(|id| *id != filesystem.id) { State::Clone } else { State::Present })
+}
+
+/// The volume of a label is the one of the row: by its id, whatever either calls it; by its name where the label is older
+/// than ids, since who wrote it gave it no other.
+pub(crate) fn is_of_its_volume(label: &Label, row: &DiskRow) -> bool {
+    match (label.volume_id, row.volume_id) {
+        (Some(said), Some(known)) => said == known,
+        _ => true,
+    }
 }
 
 /// The replica on a disk tells how far the disk has come.

@@ -5,19 +5,19 @@ use std::path::{Path, PathBuf};
 
 use sieve_core::fate::{DiskIndex, Exposures, Fate, Guard, LostSet, Shortages, own_trouble};
 use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
-use sieve_core::paper::PaperVolume;
+use sieve_core::paper::{PaperDisk, PaperVolume};
 use sieve_core::path::RelPath;
-use sieve_core::pool::PoolSpec;
+use sieve_core::pool::{Part, PoolSpec};
 use sieve_core::units::{ByteLength, VersionId};
 
-use crate::curves::Curves;
+use crate::curves::{Curves, links};
 use crate::error::{Error, Kind, Result};
 use crate::fate::{AtPath, Costs, Count, FileFate, Missing, Outlook, Reason, RowsShort, Step, shortage_of};
 use crate::label::Role;
 use crate::listing;
 use crate::member::State;
 use crate::risk::{RiskMember, RiskVolume};
-use crate::status::{DiskStatus, GuardLevel, Status};
+use crate::status::{DiskStatus, Limited, Stakes, Status, Verdict, every_level};
 
 /// A pool on paper, with its fates when some disks are lost.
 pub struct PaperPool {
@@ -50,6 +50,14 @@ pub fn load(spec: &PoolSpec, volume: Option<&str>, listing: Option<&Path>) -> Re
     };
     let mut paper = PaperVolume::new(spec, volume)
         .map_err(|e| Error::new(Kind::Usage, "paper.capacity", e.to_string()))?;
+    if let Some(path) = listing.filter(|_| volume.has_cache() || !volume.fast.is_empty()) {
+        let mut largest = ByteLength::ZERO;
+        listing::read(path, |_, file| {
+            largest = largest.max(ByteLength::new(file.size_bytes.unwrap_or(0)));
+            Ok(())
+        })?;
+        paper = paper.expecting(largest);
+    }
     if let Some(path) = listing {
         listing::read(path, |line, file| {
             let size = file.size_bytes.ok_or_else(|| listing::wrong(path, line, &"there is no size"))?;
@@ -79,14 +87,14 @@ impl PaperPool {
         position: usize,
         path: &str,
         size_bytes: ByteLength,
-        disk: &'a str,
+        disks: Vec<&'a str>,
     ) -> FileFate<'a> {
         let guard = self.guards[position];
         FileFate {
-            volume: self.volume.name(),
+            volume: &self.volume.volume().name,
             path: path.into(),
             path_hex: None,
-            disks: vec![disk],
+            disks,
             size_bytes,
             fate: self.fates.get(position).copied().unwrap_or(Fate::Untouched),
             guard: guard.level,
@@ -98,16 +106,21 @@ impl PaperPool {
         }
     }
 
-    /// The reason why a file does not come back, where that was asked for.
+    /// The reason why a file does not come back, where that was asked for: that of the first of its objects that has one.
     fn reason(&self, position: usize) -> Option<Reason> {
         let shortages = self.shortages.as_ref()?;
-        let model = self.volume.model();
-        let object = &model.objects[position];
-        let name = |disk: DiskIndex| self.volume.disk_name(disk).to_string();
-        let rows = shortage_of(object, shortages)
-            .map(|(shortage, cause)| RowsShort::named(shortage, cause, name, Vec::new()));
         self.fates.get(position).filter(|fate| !fate.is_whole())?;
-        Some(Reason { own: own_trouble(model, object), rows })
+        let model = self.volume.model();
+        let name = |disk: DiskIndex| self.volume.disk_name(disk).to_string();
+        let reasons = self.volume.objects_of(position).into_iter().map(|object| {
+            let object = &model.objects[object];
+            let rows = shortage_of(object, shortages)
+                .map(|(shortage, cause)| RowsShort::named(shortage, cause, name, Vec::new()));
+            Reason { own: own_trouble(model, object), rows }
+        });
+        let mut reasons = reasons.collect::<Vec<_>>();
+        let told = reasons.iter().position(|reason| reason.own.is_some() || reason.rows.is_some());
+        Some(reasons.swap_remove(told.unwrap_or(0)))
     }
 
     fn unknown_disk(&self, name: &str) -> Error {
@@ -117,23 +130,33 @@ impl PaperPool {
     }
 
     /// Disks that are passed over together, each so far.
-    fn pass(&self, end: impl Fn(&sieve_core::paper::PaperDisk) -> ByteLength) -> Pass {
-        let curves = Curves::default();
-        let participant = |disk: sieve_core::paper::PaperDisk| Participant {
-            end: end(&disk),
-            capacity: disk.capacity,
-            curve: curves.of(self.spec.disk(&disk.name), None),
-            name: disk.name,
-            link: None,
+    fn pass(&self, end: impl Fn(&PaperDisk) -> ByteLength) -> Pass {
+        let (curves, links) = (Curves::default(), links(&self.spec));
+        let participant = |disk: PaperDisk| {
+            let spec = self.spec.disk(&disk.name);
+            let link = spec.and_then(|spec| spec.link.as_ref());
+            Participant {
+                end: end(&disk),
+                capacity: disk.capacity,
+                curve: curves.of(spec, None),
+                link: link.and_then(|name| links.iter().position(|link| link.name == *name)),
+                name: disk.name,
+            }
         };
-        let disks = self.volume.disks().into_iter().map(participant).collect();
-        Pass { disks, links: Vec::new(), processor: Some(assumed_processor()) }
+        // A cache takes no part in parity.
+        let disks = self.volume.disks().into_iter().filter(|disk| disk.part != Part::Cache);
+        Pass { disks: disks.map(participant).collect(), links, processor: Some(assumed_processor()) }
     }
 
     /// How long the first sync and the rebuild of the fullest disk would take, in words.
     fn durations(&self) -> Vec<String> {
         let disks = self.volume.disks();
-        if disks.len() == self.volume.data_disks() || disks.iter().all(|d| d.used == ByteLength::ZERO) {
+        if disks.iter().all(|d| d.used == ByteLength::ZERO) {
+            return vec![
+                "it holds nothing: give it files with --files LISTING, to see what becomes of them".into(),
+            ];
+        }
+        if self.volume.volume().parity.is_empty() {
             return Vec::new();
         }
         let told = |what: &str, pass: &Pass| {
@@ -143,7 +166,8 @@ impl PaperPool {
                 found.likely, found.cautious, found.bottleneck
             )
         };
-        let reach = disks[..self.volume.data_disks()].iter().map(|d| d.used).max().unwrap_or_default();
+        let data = disks.iter().filter(|disk| disk.part == Part::Data);
+        let reach = data.map(|d| d.used).max().unwrap_or_default();
         vec![
             told("the first sync", &self.pass(|d| d.used)),
             told("a rebuild of the fullest disk", &self.pass(|d| d.used.min(reach))),
@@ -156,11 +180,15 @@ impl PaperPool {
     /// None of its own.
     pub fn status(&self, spec: &PoolSpec, now: i64) -> Result<Status> {
         let mut disks = Vec::new();
-        for (position, disk) in self.volume.disks().into_iter().enumerate() {
+        for disk in self.volume.disks() {
             let known = spec.disk(&disk.name);
-            let role = if position < self.volume.data_disks() { Role::Data } else { Role::Parity };
+            let role = match disk.part {
+                Part::Data => Role::Data,
+                Part::Parity => Role::Parity,
+                Part::Cache => Role::Cache,
+            };
             disks.push(DiskStatus {
-                volume: self.volume.name().into(),
+                volume: self.volume.volume().name.clone(),
                 role,
                 state: State::OnPaper,
                 advice: None,
@@ -175,22 +203,23 @@ impl PaperPool {
         }
         let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
         let mut unguarded: BTreeMap<sieve_core::fate::Unguarded, Count> = BTreeMap::new();
+        let mut stakes = Stakes::default();
+        let is_guarded = self.volume.volume().has_guard();
         self.for_each_file(&mut |file| {
             levels.entry(file.guard).or_default().add(file.size_bytes);
-            if let Some(reason) = file.unguarded {
+            let is_on_purpose = file.unguarded.is_some() && !is_guarded;
+            stakes.add(file.size_bytes, file.fate, file.guard, is_on_purpose);
+            if let Some(reason) = file.unguarded.filter(|_| !is_on_purpose) {
                 unguarded.entry(reason).or_default().add(file.size_bytes);
             }
             Ok(())
         })?;
-        let top = levels.keys().max().copied().unwrap_or(0);
-        let level = |level: u8| {
-            let count = levels.get(&level).copied().unwrap_or_default();
-            GuardLevel { level, files: count.files, bytes: count.bytes }
-        };
-        Ok(Status {
+        let mut status = Status {
             pool: spec.name.clone(),
+            verdict: Verdict::Well,
+            stakes,
             disks,
-            guard: (0..=top).map(level).collect(),
+            guard: every_level(&levels),
             unguarded,
             sync_would_guard: None,
             held: Count::default(),
@@ -199,12 +228,20 @@ impl PaperPool {
             conflicts: Vec::new(),
             damaged_cells: 0,
             proven: Vec::new(),
-            limits: Vec::new(),
+            limits: self
+                .volume
+                .limit()
+                .map(|(used, limit)| Limited { volume: self.volume.volume().name.clone(), used, limit })
+                .into_iter()
+                .collect(),
             caches: Vec::new(),
             out_of_sight: Vec::new(),
+            suspicious: None,
             damaged_tables: Vec::new(),
             notes: self.durations(),
-        })
+        };
+        status.verdict = status.judge();
+        Ok(status)
     }
 }
 
@@ -239,7 +276,7 @@ impl Outlook for PaperPool {
                 let known = spec.disks.iter_mut().find(|d| d.name == *disk);
                 known.ok_or_else(|| self.unknown_disk(disk))?.capacity = Some(*capacity);
                 let removed = std::mem::take(&mut self.removed);
-                *self = load(&spec, Some(self.volume.name()), self.listing.as_deref())?;
+                *self = load(&spec, Some(&self.volume.volume().name), self.listing.as_deref())?;
                 self.removed = removed;
                 Ok(vec![format!("every file is placed anew, with {capacity} on {disk}")])
             }
@@ -251,15 +288,15 @@ impl Outlook for PaperPool {
         for name in names {
             lost.insert(self.volume.index(name).ok_or_else(|| self.unknown_disk(name))?);
         }
-        self.fates = self.volume.verdicts(&lost).fates;
+        self.fates = self.volume.fates(&lost);
         self.shortages = with_reasons.then(|| Shortages::new(self.volume.model(), &lost, |_| true));
         Ok(())
     }
 
     fn for_each_file(&self, visit: &mut dyn FnMut(FileFate<'_>) -> Result<()>) -> Result<()> {
-        for (position, (path, size, disk)) in self.volume.files().enumerate() {
+        for (position, (path, size, disks)) in self.volume.files().enumerate() {
             if !self.is_removed(path) {
-                visit(self.file(position, path, size, disk))?;
+                visit(self.file(position, path, size, disks))?;
             }
         }
         Ok(())
@@ -267,10 +304,12 @@ impl Outlook for PaperPool {
 
     fn files_at(&self, path: &RelPath, visit: &mut AtPath<'_>) -> Result<()> {
         let wanted = path.to_string();
-        for (position, (path, size, disk)) in self.volume.files().enumerate() {
+        for (position, (path, size, disks)) in self.volume.files().enumerate() {
             if path == wanted && !self.is_removed(path) {
-                let rows = self.volume.model().rows_of(&self.volume.model().objects[position]);
-                visit(self.file(position, path, size, disk), rows)?;
+                let model = self.volume.model();
+                let objects = self.volume.objects_of(position).into_iter();
+                let rows = objects.flat_map(|object| model.rows_of(&model.objects[object])).collect();
+                visit(self.file(position, path, size, disks), rows)?;
             }
         }
         Ok(())
@@ -279,16 +318,16 @@ impl Outlook for PaperPool {
     fn risk_volumes(&self) -> Result<Vec<RiskVolume>> {
         let model = self.volume.model();
         let disks = self.volume.disks();
-        let members = disks.iter().enumerate().map(|(position, disk)| RiskMember {
+        let members = disks.iter().map(|disk| RiskMember {
             name: disk.name.clone(),
             spec: self.spec.disk(&disk.name).cloned().unwrap_or_default(),
             capacity: disk.capacity,
-            free: (position < self.volume.data_disks()).then(|| disk.capacity.minus(disk.used)),
+            free: (disk.part == Part::Data).then(|| disk.capacity.minus(disk.used)),
             rebuild_hours: forecast(&self.pass(|d| d.used.min(disk.used))).likely.hours(),
         });
-        let names = self.volume.files().map(|(path, ..)| u32::from(!self.is_removed(path))).collect();
+        let names = self.volume.name_counts(|path| !self.is_removed(path));
         Ok(vec![RiskVolume {
-            name: self.volume.name().into(),
+            name: self.volume.volume().name.clone(),
             now: model.clone(),
             synced: model.clone(),
             missing: LostSet::new(),
@@ -305,12 +344,8 @@ impl Outlook for PaperPool {
 
     fn costs(&self, most: usize) -> Result<Costs> {
         let model = self.volume.model();
-        let paths: Vec<bool> = if self.removed.is_empty() {
-            Vec::new()
-        } else {
-            self.volume.files().map(|(path, ..)| self.is_removed(path)).collect()
-        };
-        let names = |position: usize| u32::from(!paths.get(position).copied().unwrap_or(false));
+        let counts = self.volume.name_counts(|path| !self.is_removed(path));
+        let names = |position: usize| counts[position];
         let stakes = Exposures::new(model, &LostSet::new(), most).stakes(model, names);
         let names = self.disk_names();
         let indices = names.iter().map(|name| self.volume.index(name)).collect();

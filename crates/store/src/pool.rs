@@ -9,6 +9,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
+use crate::agreement;
 use crate::catalogue::intents::Intent;
 use crate::catalogue::{Catalogue, Identity, disks, intents, parity_state};
 use crate::disk::Disk;
@@ -108,6 +109,10 @@ impl Pool {
         let mut pool = Self::assemble(machine, file, spec, home, catalogue)?;
         pool.notes = notes;
         pool.refuse_other_histories()?;
+        let agreement = agreement::compare(&pool)?;
+        let told = agreement::notes(&pool, &agreement);
+        pool.notes.extend(told);
+        agreement::follow(&mut pool, &agreement)?;
         Ok(pool)
     }
 
@@ -132,10 +137,14 @@ impl Pool {
         self.look_again()?;
         writer.lock_members(self.members.iter().filter(|m| !lost.contains(&m.row.id)), what)?;
         self.hold = Hold::Long(writer);
-        if let Some(_turn) = ShortWriter::try_begin(&*self.home)? {
+        let turn = ShortWriter::try_begin(&*self.home)?;
+        if turn.is_some() {
             self.recover()?;
         }
-        Ok(())
+        let has_new_names = self.agree(turn.is_some())?;
+        drop(turn);
+        // The members are locked where the pool file has them by their names.
+        if has_new_names { self.begin_long_without(what, lost) } else { Ok(()) }
     }
 
     /// Begins a work that other short ones, and one long one, may be at as well: put, rm, restore.
@@ -147,10 +156,11 @@ impl Pool {
         let turn = ShortWriter::begin(&*self.home)?;
         self.look_again()?;
         self.hold = Hold::Short(turn);
-        if let Some(_nobody_else) = LongWriter::try_home(&*self.home)? {
+        let nobody_else = LongWriter::try_home(&*self.home)?;
+        if nobody_else.is_some() {
             self.recover()?;
         }
-        Ok(())
+        self.agree(nobody_else.is_some()).map(|_| ())
     }
 
     /// A moment in which nobody else is at work and nothing is unfinished: what a reader saw since `seen` may be left in the
@@ -186,6 +196,24 @@ impl Pool {
         if matches!(self.hold, Hold::Nothing) { Err(without_lock()) } else { Ok(()) }
     }
 
+    /// The pool file has to speak of what was built (L2: also after the question); its names become those of the pool.
+    /// Whether there were new ones.
+    fn agree(&mut self, is_alone: bool) -> Result<bool> {
+        let agreement = agreement::compare(self)?;
+        if is_alone {
+            agreement::settle(self, &agreement)?;
+            return Ok(agreement.has_renames());
+        }
+        if !agreement.has_renames() {
+            return Ok(false);
+        }
+        let message = format!(
+            "{} has new names, and another command is at work under the old ones",
+            self.file.display()
+        );
+        Err(Error::new(Kind::Safety, "pool.renamed", message).remedy("run this again when it is done"))
+    }
+
     /// What was known before the lock was had is known no longer.
     fn look_again(&mut self) -> Result<()> {
         let path = catalogue_path(&self.file);
@@ -194,10 +222,12 @@ impl Pool {
             self.catalogue = Catalogue::open(&path, Arc::clone(&self.machine))?;
         }
         self.catalogue.become_writing()?;
-        if self.catalogue.identity()? != self.identity {
+        let identity = self.catalogue.identity()?;
+        if identity.pool != self.identity.pool {
             let message = format!("{} is another pool's now", self.file.display());
             return Err(Error::new(Kind::Safety, "pool.changed", message).remedy("look, then run this again"));
         }
+        self.identity = identity;
         let rows = disks::all(self.catalogue.reading())?;
         self.members =
             recognise(&*self.machine, &self.catalogue, self.identity.pool, rows, &self.spec.disks)?;

@@ -7,7 +7,7 @@ use sieve_store::fate::Count;
 use sieve_store::member::State;
 use sieve_store::paper;
 use sieve_store::settle::CacheStatus;
-use sieve_store::status::{DiskStatus, Status, status};
+use sieve_store::status::{DiskStatus, Status, Verdict, status};
 
 use super::Context;
 use crate::args::PaperArguments;
@@ -28,22 +28,54 @@ pub(super) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcom
     } else {
         show(&status);
     }
-    Ok(Outcome::well(status.is_well()))
+    Ok(match status.verdict {
+        Verdict::Well => Outcome::Fine,
+        Verdict::Waits => Outcome::Waits,
+        Verdict::ActNow => Outcome::NotWell,
+    })
+}
+
+/// The answer, in a sentence.
+fn verdict(status: &Status) -> String {
+    let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
+    match status.verdict {
+        _ if status.has_disk_away() => {
+            let stakes = &status.stakes;
+            let now = match stakes.lost.files {
+                0 => "nothing is lost so far".to_string(),
+                _ => format!("as things are, {} cannot be had as they were", of(stakes.lost)),
+            };
+            let next = match stakes.at_stake.files {
+                0 => "a second loss would cost nothing either".to_string(),
+                _ => format!("one more loss could cost {}", of(stakes.at_stake)),
+            };
+            style::paint(style::BAD, format!("act now: {now}; {next}"))
+        }
+        Verdict::ActNow => style::paint(style::BAD, "act now: see what is marked below"),
+        Verdict::Waits => {
+            let waits =
+                [("a sync", status.waits_for_sync()), ("its place on the disks", status.waits_for_settle())];
+            let waits = waits.into_iter().filter(|(_, count)| count.files > 0);
+            let told: Vec<String> = waits.map(|(what, count)| format!("{} for {what}", of(count))).collect();
+            let words = format!("nothing is wrong, something waits: {}", told.join("; "));
+            style::paint(style::WATCH, words)
+        }
+        Verdict::Well if status.stakes.files.files == 0 => {
+            style::paint(style::FAINT, "there are no files in it")
+        }
+        Verdict::Well => style::paint(style::WELL, "all is well"),
+    }
 }
 
 fn show(status: &Status) {
-    let verdict = if status.is_well() {
-        style::paint(style::WELL, "all is well")
-    } else {
-        style::paint(style::WATCH, "not all is well")
-    };
+    let verdict = verdict(status);
     let is_on_paper = status.disks.iter().all(|d| d.state == State::OnPaper);
     let sync = match status.synced_at {
         Some(at) => format!("last sync {}", time::ago(at, status.now)),
         None if is_on_paper => "on paper, as after a sync".into(),
         None => "never synced".into(),
     };
-    crate::say!("{}  {verdict}, {sync}\n", style::paint(style::HEAD, &status.pool));
+    crate::say!("{}  {verdict} ({sync})\n", style::paint(style::HEAD, &status.pool));
     show_disks(&status.disks);
     show_guard(status);
     if status.held.files > 0 {
@@ -75,6 +107,10 @@ fn show(status: &Status) {
     }
     for what in status.out_of_sight.iter().chain(&status.damaged_tables) {
         crate::say!("\n{}", style::paint(style::BAD, what));
+    }
+    if let Some(advice) = &status.suspicious {
+        crate::say!("\n{}", style::paint(style::BAD, &advice.message));
+        crate::say!("    {}: {}", style::paint(style::HEAD, "next"), advice.next);
     }
     for conflict in status.conflicts.iter().take(5) {
         let disks = conflict.disks.join(" and ");
@@ -200,4 +236,12 @@ fn show_guard(status: &Status) {
     }
     table.print();
     reason::show_unguarded(&status.unguarded);
+    let on_purpose = status.stakes.on_purpose;
+    if on_purpose.files > 0 {
+        crate::say!(
+            "    ↳ {}, {}: their volume has neither parity nor copies, on purpose",
+            units::files(on_purpose.files),
+            size(on_purpose.bytes)
+        );
+    }
 }

@@ -235,7 +235,9 @@ fn show_report(
     }
     if report.is_clean() {
         let named = disks.join(", ");
+        let is_empty = plan.scans.iter().all(|scan| scan.files == 0);
         let what = match (unguarded.is_empty(), disks) {
+            (true, []) if is_empty => "There are no files yet: nothing is guarded.".to_string(),
             (true, []) => "Everything there is, is guarded now.".to_string(),
             (true, _) => format!("What is on {named} is guarded now; the other disks were not looked at."),
             (false, []) => "What a sync can guard is guarded now; what it cannot:".to_string(),

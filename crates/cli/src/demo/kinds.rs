@@ -126,7 +126,7 @@ fn cache(stage: &Stage) -> Result<()> {
         "--yes",
     ];
     stage.type_command(&put, &[0])?;
-    stage.type_command(&["status"], &[1])?;
+    stage.type_command(&["status"], &[5])?;
     stage.say(
         "What waits is settled; its copies stay on the SSDs, out of sight, until the sync has passed it.\n",
     );

@@ -1,5 +1,6 @@
 //! The pool file: what its owner wrote by hand, read and validated.
 
+pub mod agreement;
 mod cases;
 mod fields;
 mod mistake;
@@ -14,6 +15,6 @@ pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
 pub use quantities::{Price, Temperature, days as parse_days, parse_date};
 pub use spec::{
-    CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Landing, LinkSpec, Media, PoolSpec, RiskSpec,
+    CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Landing, LinkSpec, Media, Part, PoolSpec, RiskSpec,
     Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,
 };

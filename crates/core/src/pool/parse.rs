@@ -204,6 +204,7 @@ fn read_disk(table: &Table, around: &Surroundings<'_>, mistakes: &mut Vec<Mistak
         speed: read_speed(&mut fields),
         yearly_failure: fields.read("yearly_failure", read_share),
         simulated: fields.flag("simulated"),
+        shares_filesystem: fields.flag("shares_filesystem"),
         capacity,
         media,
         ..DiskSpec::default()

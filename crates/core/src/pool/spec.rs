@@ -192,6 +192,8 @@ pub struct DiskSpec {
     pub yearly_failure: Option<Share>,
     /// Its directory stands in for a real disk.
     pub simulated: bool,
+    /// It is a folder on a filesystem that others use as well: nothing is meant to be mounted there.
+    pub shares_filesystem: bool,
     /// Where its name stands in the file.
     #[serde(skip)]
     pub name_span: Range<usize>,
@@ -376,6 +378,27 @@ impl PoolSpec {
     }
 }
 
+/// What a disk does in a volume.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Part {
+    /// It holds files.
+    Data,
+    /// It holds parity.
+    Parity,
+    /// It is the cache before the others.
+    Cache,
+}
+
+impl std::fmt::Display for Part {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Data => "data",
+            Self::Parity => "parity",
+            Self::Cache => "cache",
+        })
+    }
+}
+
 impl VolumeSpec {
     /// Thirty days.
     pub const USUAL_HALF_LIFE: f64 = 30.0;
@@ -383,6 +406,14 @@ impl VolumeSpec {
     /// All its disks: data first, then parity, then caches.
     pub fn members(&self) -> impl Iterator<Item = &str> {
         self.data.iter().chain(self.parity.iter().flatten()).chain(&self.cache.disks).map(String::as_str)
+    }
+
+    /// All its disks with what they do, in the same order.
+    pub fn parts(&self) -> impl Iterator<Item = (&String, Part)> {
+        let data = self.data.iter().map(|name| (name, Part::Data));
+        let parity = self.parity.iter().flatten().map(|name| (name, Part::Parity));
+        let cache = self.cache.disks.iter().map(|name| (name, Part::Cache));
+        data.chain(parity).chain(cache)
     }
 
     /// Whether there is a cache before it.

@@ -10,7 +10,7 @@ use uuid::Uuid;
 use super::{Identity, corrupt, signed, unsigned};
 use crate::disk::FilesystemId;
 use crate::error::Result;
-use crate::label::{Label, Role};
+use crate::label::{FORMAT, Label, Role};
 
 /// A member, as the catalogue knows it.
 #[derive(Clone, Debug)]
@@ -25,6 +25,8 @@ pub struct DiskRow {
     pub filesystem: Option<FilesystemId>,
     /// Its volume.
     pub volume: String,
+    /// Who that volume is, whatever it is called; nothing where it was built before volumes had an id.
+    pub volume_id: Option<Uuid>,
     /// What it does there.
     pub role: Role,
     /// Its slot or parity index.
@@ -43,10 +45,11 @@ impl DiskRow {
     /// The label that says of the disk what the catalogue does.
     pub fn label(&self, pool: &Identity, filesystem: Option<FilesystemId>) -> Label {
         Label {
-            format: self.role.label_format(self.first_cell),
+            format: if self.volume_id.is_some() { FORMAT } else { self.role.label_format(self.first_cell) },
             pool: pool.pool,
             pool_name: pool.name.clone(),
             volume: self.volume.clone(),
+            volume_id: self.volume_id,
             disk_name: self.name.clone(),
             disk: self.uuid,
             role: self.role,
@@ -80,6 +83,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
         replica: row.get::<_, Option<i64>>(8)?.map(unsigned),
         parity_bytes: ByteLength::new(unsigned(row.get(9)?)),
         first_cell: row.get(10)?,
+        volume_id: row.get::<_, Option<String>>(11)?.map(|text| parsed(11, text)).transpose()?,
     })
 }
 
@@ -90,7 +94,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<DiskRow> {
 pub fn all(c: &Connection) -> Result<Vec<DiskRow>> {
     let mut statement = c.prepare_cached(
         "SELECT id, name, uuid, filesystem, volume, role, slot, scanned_at, replica, parity_bytes,
-             first_cell
+             first_cell, (SELECT value FROM meta WHERE key = 'volume-id:' || volume)
          FROM disk ORDER BY volume, role = 'cache', role, slot, first_cell",
     )?;
     let rows = statement.query_map([], read)?.collect::<rusqlite::Result<_>>()?;
@@ -194,6 +198,15 @@ pub fn set_replica(c: &Connection, disk: DiskId, checkpoint: u64) -> Result<()> 
     Ok(())
 }
 
+/// Gives a disk another name.
+///
+/// # Errors
+/// When there is one of that name.
+pub fn rename(c: &Connection, old: &str, new: &str) -> Result<()> {
+    c.execute("UPDATE disk SET name = ?2 WHERE name = ?1", [old, new])?;
+    Ok(())
+}
+
 /// Notes the size of the parity image on a disk.
 ///
 /// # Errors
@@ -217,9 +230,10 @@ pub fn insert_volume(c: &Connection, name: &str, geometry: CellGeometry) -> Resu
 /// # Errors
 /// What the database says.
 pub fn remove_volume(c: &Connection, name: &str) -> Result<()> {
-    for table in ["parity_cell", "checked", "heat", "apart"] {
+    for table in super::volumes::WITH_VOLUME {
         c.execute(&format!("DELETE FROM {table} WHERE volume = ?1"), [name])?;
     }
+    super::volumes::forget(c, name)?;
     c.execute("DELETE FROM volume WHERE name = ?1", [name])?;
     Ok(())
 }
@@ -277,6 +291,7 @@ mod tests {
             uuid: Uuid::new_v4(),
             filesystem: None,
             volume: "films".into(),
+            volume_id: None,
             role: Role::Data,
             slot: 0,
             first_cell: 0,

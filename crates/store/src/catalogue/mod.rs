@@ -17,6 +17,7 @@ pub mod proofs;
 mod schema;
 pub mod unfinished;
 pub mod versions;
+pub mod volumes;
 
 use std::cell::{OnceCell, RefCell};
 use std::path::{Path, PathBuf};
@@ -471,6 +472,15 @@ pub(crate) fn open_reading(path: &Path) -> Result<Connection> {
 /// What the database says.
 pub(crate) fn pool_file_text(c: &Connection) -> Result<Option<String>> {
     Ok(c.query_row("SELECT value FROM meta WHERE key = 'pool_file'", [], |row| row.get(0)).optional()?)
+}
+
+/// Gives the pool another name.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn set_name(c: &Connection, name: &str) -> Result<()> {
+    c.execute("UPDATE meta SET value = ?1 WHERE key = 'name'", [name])?;
+    Ok(())
 }
 
 /// Notes the text of the pool file, for a pool that is carried elsewhere.

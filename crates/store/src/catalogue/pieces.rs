@@ -1,6 +1,6 @@
 //! The pieces of files that lie on several disks, as they say themselves.
 
-use rusqlite::{Connection, Row};
+use rusqlite::{Connection, OptionalExtension, Row};
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
@@ -113,6 +113,16 @@ const GONE: &str =
 pub fn has_gone(c: &Connection, disk: DiskId) -> Result<bool> {
     let sql = format!("SELECT EXISTS (SELECT 1 FROM piece WHERE {GONE})");
     Ok(c.prepare_cached(&sql)?.query_row([disk.get()], |row| row.get(0))?)
+}
+
+/// The file that a piece, given by its tree key, belongs to.
+///
+/// # Errors
+/// What the database says, or an invalid path in it.
+pub fn file_of(c: &Connection, disk: DiskId, piece: &[u8]) -> Result<Option<RelPath>> {
+    let mut statement = c.prepare_cached("SELECT original FROM piece WHERE disk = ?1 AND path = ?2")?;
+    let key: Option<Vec<u8>> = statement.query_row((disk.get(), piece), |row| row.get(0)).optional()?;
+    key.map(|key| path_of(&key)).transpose()
 }
 
 /// Forgets pieces of a disk whose files are not there any more under their names.

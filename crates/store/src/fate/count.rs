@@ -60,6 +60,11 @@ impl Totals {
         .add(bytes);
     }
 
+    /// How many files in all.
+    pub const fn files(&self) -> u64 {
+        self.untouched.files + self.rebuilt.files + self.older.files + self.torn.files + self.gone.files
+    }
+
     /// Whether the present content of every file survives.
     pub fn all_survive(&self) -> bool {
         self.older.files + self.torn.files + self.gone.files == 0

@@ -11,6 +11,7 @@ use uuid::Uuid;
 use super::{NewDisk, edit_pool_file, forget_intents, tell_all_members};
 use crate::catalogue::disks::{self, DiskRow};
 use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::volumes;
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
@@ -108,7 +109,7 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
     }
     let spec = pool.spec.disk(name);
     let at = place_of(request, spec.and_then(|spec| spec.path.as_deref()))?;
-    let new = NewDisk::open(pool, &at, spec.is_some_and(|spec| spec.simulated), None)?;
+    let new = NewDisk::open(pool, &at, spec, None)?;
     new.refuse_member()?;
     let usable = usable_bytes(spec, Some(&new.filesystem)).unwrap_or_default();
     let slot = free_slot(pool, &volume.name, request.role)?;
@@ -144,6 +145,7 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
         uuid: Uuid::new_v4(),
         filesystem: new.bound(),
         volume: volume.name.clone(),
+        volume_id: volumes::id(pool.catalogue.reading(), &volume.name)?,
         role: request.role,
         slot,
         first_cell: 0,

@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use sieve_core::path::{OUR_FOLDER, RelPath};
+use sieve_core::pool::DiskSpec;
 use sieve_core::units::DiskId;
 
 use crate::disk::{Disk, Filesystem, fitness, plain_path};
@@ -44,16 +45,17 @@ pub(crate) fn refuse_unlabelled(disk: &dyn Disk, place: &str) -> Result<()> {
 }
 
 impl NewDisk {
-    /// Opens a folder for the member `takes_place_of`, or for one more.
+    /// Opens a folder for the member `takes_place_of`, or for one more, of which the pool file says `spec`.
     ///
     /// # Errors
     /// When it is not there, takes no writes, is a member itself, or its path is no text.
     pub(crate) fn open(
         pool: &Pool,
         path: &Path,
-        simulated: bool,
+        spec: Option<&DiskSpec>,
         takes_place_of: Option<DiskId>,
     ) -> Result<Self> {
+        let simulated = spec.is_some_and(|spec| spec.simulated);
         let path = plain_path(path).map_err(|e| {
             let mut error = Error::io("disk.new", path, e);
             error.kind = Kind::Usage;
@@ -70,6 +72,7 @@ impl NewDisk {
         }
         if !simulated {
             fitness::refuse_nameless(&filesystem, &place.to_string())?;
+            fitness::refuse_unmounted(spec, &filesystem, &place.to_string())?;
         }
         for other in pool.members.iter().filter(|m| Some(m.row.id) != takes_place_of) {
             let same_place = other.disk.as_ref().is_some_and(|d| d.root() == path);

@@ -126,8 +126,7 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
     let member = pool.member_named(&request.name)?;
     let old = movable(member)?;
     let snapshot = load_snapshot(pool, &old.volume)?;
-    let simulated = member.spec.as_ref().is_some_and(|spec| spec.simulated);
-    let new = NewDisk::open(pool, &request.onto, simulated, None)?;
+    let new = NewDisk::open(pool, &request.onto, member.spec.as_ref(), None)?;
     let begun = begun(pool, old.id)?.filter(|begun| begun.onto == new.at);
     let capacity = request.capacity.or_else(|| member.spec.as_ref()?.capacity);
     let usable = capacity.map_or(new.filesystem.total, |c| c.min(new.filesystem.total));
@@ -246,7 +245,7 @@ fn plan_rest(
             "add it: [[disk]] with name and path",
         ));
     };
-    let new = NewDisk::open(pool, std::path::Path::new(path), spec.simulated, None)?;
+    let new = NewDisk::open(pool, std::path::Path::new(path), Some(spec), None)?;
     let row = DiskRow {
         id: DiskId::new(0),
         name: name.into(),

@@ -1,14 +1,14 @@
-//! What readers make of moves that are under way, or were cut off: until a source is gone, it is the file, and what was made
-//! of it is none yet. Recovery is for those who hold the locks (L3).
+//! What readers make of moves and of pieces that are under way, or were cut off: until a source is gone, it is the file, and
+//! what was made of it is none yet. Recovery is for those who hold the locks (L3).
 
 use std::collections::HashSet;
 
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use super::Destination;
+use super::{Destination, Move};
 use crate::catalogue::intents::{self, Intent};
-use crate::catalogue::objects;
+use crate::catalogue::{objects, pieces};
 use crate::error::Result;
 use crate::pool::Pool;
 use crate::scan::is_held;
@@ -29,23 +29,37 @@ impl Unfinished {
         let mut unfinished = Self::default();
         let reading = pool.catalogue.reading();
         for (_, intent) in intents::all(reading)? {
-            let Intent::Relocate { moves } = intent else { continue };
-            for file in moves {
-                for source in &file.from {
-                    for name in objects::names(reading, source.object)?.into_iter().filter(|n| !is_held(n)) {
-                        match &file.to {
-                            Destination::Whole(disks) => {
-                                unfinished.copies.extend(disks.iter().map(|disk| (*disk, name.clone())));
-                            }
-                            Destination::Pieces(_) => {
-                                unfinished.pieced.insert(name);
-                            }
+            match intent {
+                Intent::Relocate { moves } => unfinished.add_moves(pool, &moves)?,
+                // Who was cut off before these were recorded takes them back: nobody was told that they are there.
+                Intent::Pieces { pieces } => {
+                    for (disk, piece) in pieces {
+                        unfinished.pieced.extend(pieces::file_of(reading, disk, &piece)?);
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(unfinished)
+    }
+
+    fn add_moves(&mut self, pool: &Pool, moves: &[Move]) -> Result<()> {
+        let reading = pool.catalogue.reading();
+        for file in moves {
+            for source in &file.from {
+                for name in objects::names(reading, source.object)?.into_iter().filter(|n| !is_held(n)) {
+                    match &file.to {
+                        Destination::Whole(disks) => {
+                            self.copies.extend(disks.iter().map(|disk| (*disk, name.clone())));
+                        }
+                        Destination::Pieces(_) => {
+                            self.pieced.insert(name);
                         }
                     }
                 }
             }
         }
-        Ok(unfinished)
+        Ok(())
     }
 
     /// Whether a name on a disk is a copy whose source is still the file.

@@ -71,7 +71,7 @@ struct Planner<'a> {
     volume: String,
     /// The members that take files, by their positions in the pool.
     targets: Vec<usize>,
-    lander: Lander<'a>,
+    lander: Lander,
     replace: bool,
     plan: PutPlan,
     /// Files with several names, by device and inode: where they go and the first name.

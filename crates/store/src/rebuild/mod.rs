@@ -247,8 +247,7 @@ fn open_target(pool: &Pool, request: &Request) -> Result<Target> {
             "if it is failing, unmount it first: while it is mounted its own files are the best copy",
         ));
     }
-    let simulated = member.spec.as_ref().is_some_and(|s| s.simulated);
-    let new = NewDisk::open(pool, &request.onto, simulated, Some(member.row.id))?;
+    let new = NewDisk::open(pool, &request.onto, member.spec.as_ref(), Some(member.row.id))?;
     let resumed = resumed_successor(pool, member.row.id, &new)?;
     if resumed.is_none() {
         new.refuse_used()?;

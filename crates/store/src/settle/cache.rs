@@ -98,7 +98,7 @@ struct Planner<'a> {
     volume: &'a VolumeSpec,
     options: &'a Options,
     holds: bool,
-    lander: Lander<'a>,
+    lander: Lander,
     grounds: &'a Grounds,
     /// What other processes have open.
     open: HashSet<(u64, u64)>,

@@ -36,6 +36,7 @@ use crate::pool::Pool;
 use crate::replica::Export;
 use crate::scan::{self, ScanReport};
 use crate::traffic::Traffic;
+pub(crate) use suspicion::suspicion;
 
 pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
 pub(crate) use checksum::{read_doubts, resolve_doubts};

@@ -35,12 +35,20 @@ struct Fallen {
     overwritten: (u64, u64),
 }
 
+/// Stops before what looks like an accident.
+pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
+    suspicion(pool, &options.accept)?.map_or(Ok(()), Err)
+}
+
 /// Compares with the last sync: contents of the snapshot whose file is gone, empty, or holds something else now. What was
 /// removed or replaced through us is held, and no accident.
-pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn suspicion(pool: &Pool, accept: &[String]) -> Result<Option<Error>> {
     for member in pool.members.iter().filter(|m| m.row.role == Role::Data) {
         let name = &member.row.name;
-        if options.accept.contains(name) {
+        if accept.contains(name) {
             continue;
         }
         let limit = pool.spec.volumes.iter().find(|v| v.name == member.row.volume).map(|v| v.stop_when_gone);
@@ -49,11 +57,11 @@ pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
         let message = format!(
             "{what} that the last sync knew on disk {name} {how}; a sync now would give up the only way to get that back"
         );
-        return Err(Error::new(Kind::Safety, "sync.suspicious", message).remedy(format!(
+        return Ok(Some(Error::new(Kind::Safety, "sync.suspicious", message).remedy(format!(
             "if that was an accident, do not sync: zinc-sieve restore --list shows what can be had back, zinc-sieve restore PATH brings it back; if it is right: zinc-sieve sync --accept {name}"
-        )));
+        ))));
     }
-    Ok(())
+    Ok(None)
 }
 
 fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {

@@ -116,6 +116,10 @@ fn show_parts(summary: &Summary, by: Breakdown) {
 fn show_lines(summary: &Summary, list: Option<Fate>) {
     let title = match list {
         Some(fate) => format!("Every file that is {}", fate.word()),
+        None if summary.totals.files() == 0 => {
+            crate::say!("\nThere are no files in it: nothing survives, and nothing is lost.");
+            return;
+        }
         None if summary.totals.all_survive() => {
             let words = style::paint(style::WELL, "Every file survives in its present state.");
             crate::say!("\n{words}");

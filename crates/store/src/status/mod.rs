@@ -1,17 +1,19 @@
 //! One glance at a pool.
 
+mod verdict;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 use sieve_core::fate::Unguarded;
-use sieve_core::pool::VolumeKind;
+use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::proofs::Proof;
 use crate::catalogue::{apart, held_files, intents, objects, parity_state};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::event::Silent;
-use crate::fate::{self, Count, VolumeModel};
+use crate::fate::{self, Count, FileFate, VolumeModel};
 use crate::images::open_images;
 use crate::label::Role;
 use crate::member::State;
@@ -19,17 +21,24 @@ use crate::moves::Unfinished;
 use crate::pool::Pool;
 use crate::scan;
 use crate::settle::{CacheStatus, caches};
+use crate::sync::suspicion;
+
+pub use verdict::{Stakes, Verdict};
 
 /// How a pool is.
 #[derive(Clone, Debug, Serialize)]
 pub struct Status {
     /// The pool's name.
     pub pool: String,
+    /// In one word.
+    pub verdict: Verdict,
+    /// How the files would end.
+    pub stakes: Stakes,
     /// Its disks.
     pub disks: Vec<DiskStatus>,
     /// For each level, from 0 on: what may lose so many disks, whichever they are, and no more.
     pub guard: Vec<GuardLevel>,
-    /// Why what is unguarded is.
+    /// Why what is unguarded and should not be is.
     pub unguarded: BTreeMap<Unguarded, Count>,
     /// What a sync would guard that is unguarded now, where one can be made and would help.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -55,6 +64,9 @@ pub struct Status {
     /// Folders whose content cannot be seen, in words.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub out_of_sight: Vec<String>,
+    /// What looks like an accident, so that a sync would stop before it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub suspicious: Option<Advice>,
     /// What is damaged of parity drives besides cells that were read, in words.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub damaged_tables: Vec<String>,
@@ -111,6 +123,12 @@ pub struct Advice {
     pub next: String,
 }
 
+impl From<Error> for Advice {
+    fn from(error: Error) -> Self {
+        Self { message: error.message, next: error.remedy.unwrap_or_default() }
+    }
+}
+
 /// What may lose so many disks and no more.
 #[derive(Clone, Copy, Debug, Serialize)]
 pub struct GuardLevel {
@@ -140,16 +158,6 @@ impl Status {
         self.disks.iter().all(|d| d.state == State::Present && !d.read_only)
             && self.unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | StaleNeighbours))
     }
-
-    /// Whether every disk is there and every file guarded.
-    pub fn is_well(&self) -> bool {
-        self.disks.iter().all(|d| matches!(d.state, State::Present | State::OnPaper) && !d.read_only)
-            && self.unguarded.is_empty()
-            && self.damaged_cells == 0
-            && self.conflicts.is_empty()
-            && self.out_of_sight.is_empty()
-            && self.damaged_tables.is_empty()
-    }
 }
 
 /// Scans what is there and takes stock.
@@ -166,6 +174,8 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
     pool.refresh_rows()?;
     let mut status = Status {
         pool: pool.spec.name.clone(),
+        verdict: Verdict::Well,
+        stakes: Stakes::default(),
         disks: Vec::new(),
         guard: Vec::new(),
         unguarded: BTreeMap::new(),
@@ -179,13 +189,13 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         limits: limits(pool)?,
         caches: caches(pool)?,
         out_of_sight,
+        suspicious: suspicion(pool, &[])?.map(Advice::from),
         damaged_tables: Vec::new(),
         notes,
     };
     for member in &pool.members {
         let is_present = member.state == State::Present;
-        let refusal = (!is_present).then(|| member.refusal());
-        let advice = refusal.map(|e| Advice { message: e.message, next: e.remedy.unwrap_or_default() });
+        let advice = (!is_present).then(|| Advice::from(member.refusal()));
         status.disks.push(DiskStatus {
             name: member.row.name.clone(),
             volume: member.row.volume.clone(),
@@ -221,6 +231,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
                 .into(),
         );
     }
+    status.verdict = status.judge();
     Ok(status)
 }
 
@@ -264,25 +275,23 @@ fn limits(pool: &Pool) -> Result<Vec<Limited>> {
 /// # Errors
 /// What a disk or the database says.
 pub fn unguarded(pool: &Pool) -> Result<BTreeMap<Unguarded, Count>> {
-    let mut found = BTreeMap::new();
-    count_guards(pool, |_, _| (), &mut found).map(|_| found)
+    let mut found: BTreeMap<Unguarded, Count> = BTreeMap::new();
+    let count = |_: &VolumeSpec, file: &FileFate<'_>| {
+        if let Some(reason) = file.unguarded {
+            found.entry(reason).or_default().add(file.size_bytes);
+        }
+    };
+    count_guards(pool, count).map(|_| found)
 }
 
-/// Shows the level of each file to `visit`, adds up what is unguarded, and returns the models of the volumes.
-fn count_guards(
-    pool: &Pool,
-    mut visit: impl FnMut(u8, ByteLength),
-    unguarded: &mut BTreeMap<Unguarded, Count>,
-) -> Result<Vec<VolumeModel>> {
+/// Shows each file to `visit`, with its volume, and returns the models of the volumes.
+fn count_guards(pool: &Pool, mut visit: impl FnMut(&VolumeSpec, &FileFate<'_>)) -> Result<Vec<VolumeModel>> {
     let mut models = Vec::new();
     for volume in pool.volumes() {
         let model = fate::load(pool, &volume.name)?;
         let evaluation = model.evaluate(&[]);
         model.for_each_file(pool, &evaluation, |file| {
-            visit(file.guard, file.size_bytes);
-            if let Some(reason) = file.unguarded {
-                unguarded.entry(reason).or_default().add(file.size_bytes);
-            }
+            visit(&volume, &file);
             Ok(())
         })?;
         models.push(model);
@@ -292,19 +301,27 @@ fn count_guards(
 
 fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
     let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
-    let count = |level, bytes| levels.entry(level).or_default().add(bytes);
-    let models = count_guards(pool, count, &mut status.unguarded)?;
+    let (stakes, unguarded) = (&mut status.stakes, &mut status.unguarded);
+    let models = count_guards(pool, |volume, file| {
+        levels.entry(file.guard).or_default().add(file.size_bytes);
+        let is_on_purpose = file.unguarded.is_some() && !volume.has_guard();
+        stakes.add(file.size_bytes, file.fate, file.guard, is_on_purpose);
+        if let Some(reason) = file.unguarded.filter(|_| !is_on_purpose) {
+            unguarded.entry(reason).or_default().add(file.size_bytes);
+        }
+    })?;
     if status.a_sync_helps() {
         status.sync_would_guard = Some(guarded_by_a_sync(pool, models, &status.unguarded)?);
     }
-    let top = levels.keys().max().copied().unwrap_or(0);
-    status.guard = (0..=top)
-        .map(|level| {
-            let count = levels.get(&level).copied().unwrap_or_default();
-            GuardLevel { level, files: count.files, bytes: count.bytes }
-        })
-        .collect();
+    status.guard = every_level(&levels);
     Ok(())
+}
+
+/// From 0 to the highest level, without gaps.
+pub(crate) fn every_level(levels: &BTreeMap<u8, Count>) -> Vec<GuardLevel> {
+    let top = levels.keys().max().copied().unwrap_or(0);
+    let of = |level| levels.get(&level).copied().unwrap_or_default();
+    (0..=top).map(|level| GuardLevel { level, files: of(level).files, bytes: of(level).bytes }).collect()
 }
 
 /// What is unguarded now and would not be after a sync.

@@ -1,0 +1,96 @@
+//! Which volumes there are, and what they are: known here and on the labels, whatever the pool file says.
+
+use std::collections::BTreeMap;
+use std::str::FromStr;
+
+use rusqlite::{Connection, OptionalExtension};
+use sieve_core::pool::{VolumeKind, parse};
+use uuid::Uuid;
+
+use super::{corrupt, pool_file_text};
+use crate::error::Result;
+
+/// Tables with a column `volume`.
+pub(super) const WITH_VOLUME: [&str; 4] = ["parity_cell", "checked", "heat", "apart"];
+
+/// What `meta` keeps of a volume, under these words and its name.
+const ID: &str = "volume-id:";
+const KIND: &str = "volume-kind:";
+
+fn value(c: &Connection, word: &str, name: &str) -> Result<Option<String>> {
+    let key = format!("{word}{name}");
+    Ok(c.query_row("SELECT value FROM meta WHERE key = ?1", [key], |row| row.get(0)).optional()?)
+}
+
+/// Notes who a volume is.
+///
+/// # Errors
+/// What the database says.
+pub fn identify(c: &Connection, name: &str, id: Uuid, kind: VolumeKind) -> Result<()> {
+    for (word, value) in [(ID, id.to_string()), (KIND, kind.word().to_string())] {
+        c.execute("INSERT OR REPLACE INTO meta VALUES (?1, ?2)", (format!("{word}{name}"), value))?;
+    }
+    Ok(())
+}
+
+/// Who a volume is; nothing where it was built before volumes had an id.
+///
+/// # Errors
+/// What the database says; when it is no id.
+pub fn id(c: &Connection, name: &str) -> Result<Option<Uuid>> {
+    let parsed = |text: String| {
+        Uuid::from_str(&text)
+            .map_err(|_| corrupt(format!("the id of volume {name} in the catalogue is no uuid")))
+    };
+    value(c, ID, name)?.map(parsed).transpose()
+}
+
+/// The kinds of the volumes; of those that were built before kinds were noted, as the pool file had it at the last sync.
+///
+/// # Errors
+/// What the database says.
+pub fn kinds(c: &Connection) -> Result<BTreeMap<String, VolumeKind>> {
+    let text = pool_file_text(c)?.unwrap_or_default();
+    let said = parse(&text).spec.map(|spec| spec.volumes).unwrap_or_default();
+    let mut kinds: BTreeMap<String, VolumeKind> = said.into_iter().map(|v| (v.name, v.kind)).collect();
+    let names = c
+        .prepare_cached("SELECT name FROM volume")?
+        .query_map([], |row| row.get(0))?
+        .collect::<rusqlite::Result<Vec<String>>>()?;
+    for name in &names {
+        let word = value(c, KIND, name)?;
+        let kind = VolumeKind::ALL.into_iter().find(|kind| word.as_deref() == Some(kind.word()));
+        kinds.extend(kind.map(|kind| (name.clone(), kind)));
+    }
+    kinds.retain(|name, _| names.contains(name));
+    Ok(kinds)
+}
+
+/// Gives a volume another name.
+///
+/// # Errors
+/// When there is one of that name.
+pub fn rename(c: &Connection, old: &str, new: &str) -> Result<()> {
+    for table in WITH_VOLUME.into_iter().chain(["disk"]) {
+        c.execute(&format!("UPDATE {table} SET volume = ?2 WHERE volume = ?1"), [old, new])?;
+    }
+    for word in [ID, KIND] {
+        c.execute(
+            "UPDATE meta SET key = ?2 WHERE key = ?1",
+            [format!("{word}{old}"), format!("{word}{new}")],
+        )?;
+    }
+    c.execute("UPDATE volume SET name = ?2 WHERE name = ?1", [old, new])?;
+    Ok(())
+}
+
+/// Forgets who a volume was.
+///
+/// # Errors
+/// What the database says.
+pub(super) fn forget(c: &Connection, name: &str) -> Result<()> {
+    for word in [ID, KIND] {
+        c.execute("DELETE FROM meta WHERE key = ?1", [format!("{word}{name}")])?;
+    }
+    Ok(())
+}
