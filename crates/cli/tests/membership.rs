@@ -89,12 +89,15 @@ fn a_data_disk_joins_with_the_files_on_it() {
     let old = Chance::new(8).bytes(700_000);
     fs::write(elm.join("attic/old.flac"), &old).unwrap();
     let at = elm.display().to_string();
+    let refused = lab.run(&["grow", "elm", "--as", "data", "--at", &at, "--yes"]).expect(&[4]);
+    assert!(refused.stderr.contains("nothing is mounted"), "{}", refused.stderr);
     // Larger than the parity disk: what lies beyond could not be guarded.
-    let refused = lab.run(&["grow", "elm", "--as", "data", "--at", &at, "--yes"]).expect(&[4, 2]);
+    let entry = |more: &str| format!("[[disk]]\nname = \"elm\"\npath = \"{at}\"\n{more}\n\n[[volume]]");
+    let text = lab.pool_text();
+    lab.write_pool_file(&text.replace("[[volume]]", &entry("shares_filesystem = true")));
+    let refused = lab.run(&["grow", "elm", "--as", "data", "--yes"]).expect(&[4, 2]);
     assert!(refused.stderr.contains("capacity"), "{}", refused.stderr);
-    let entry =
-        format!("[[disk]]\nname = \"elm\"\npath = \"{at}\"\ncapacity = \"40 MB\"\nsimulated = true\n\n");
-    lab.write_pool_file(&lab.pool_text().replace("[[volume]]", &format!("{entry}[[volume]]")));
+    lab.write_pool_file(&text.replace("[[volume]]", &entry("capacity = \"40 MB\"\nsimulated = true")));
     let report = lab.run(&["grow", "elm", "--as", "data", "--yes", "--json"]).expect(&[0]).json();
     assert_eq!(report["files"], 1);
     assert_eq!(fs::read(elm.join("attic/old.flac")).unwrap(), old);

@@ -122,7 +122,7 @@ fn the_worked_example_is_what_the_demo_writes() {
 
 /// A random volume: its disks with their megabytes, the text of its section, and the folder that files lie in.
 fn random_volume(chance: &mut Chance) -> (Vec<(&'static str, u64)>, String) {
-    let count = chance.below(3) as usize + 2;
+    let count = chance.below(3) + 2;
     let data = &["alder", "beech", "cedar", "elm"][..count];
     let mut disks: Vec<(&str, u64)> =
         data.iter().map(|name| (*name, (chance.below(12) + 12) as u64)).collect();
@@ -134,15 +134,15 @@ fn random_volume(chance: &mut Chance) -> (Vec<(&'static str, u64)>, String) {
         _ => text += "kind = \"tiered\"\nfast = [\"alder\"]\n",
     }
     if !text.contains("spanned") && chance.once_in(2) {
-        text += ["placement = \"in-order\"\n", "placement = \"keep-together\"\n"][chance.below(2) as usize];
+        text += ["placement = \"in-order\"\n", "placement = \"keep-together\"\n"][chance.below(2)];
     }
-    let parity = &["oak", "pine"][..chance.below(3) as usize];
+    let parity = &["oak", "pine"][..chance.below(3)];
     if !parity.is_empty() {
         text += &format!("parity = {parity:?}\n");
         disks.extend(parity.iter().map(|name| (*name, 30)));
     }
     if chance.once_in(2) {
-        let caches = &["flint", "jasper"][..chance.below(2) as usize + 1];
+        let caches = &["flint", "jasper"][..chance.below(2) + 1];
         text += &format!("cache = {caches:?}\ncache_copies = {}\nreserve = \"1 MB\"\n", caches.len());
         disks.extend(caches.iter().map(|name| (*name, 20)));
         text += "[[volume.folder]]\npath = \"notes\"\nlanding = \"stay\"\n";
@@ -172,7 +172,7 @@ fn compare_on_paper_and_for_real(seed: u64) {
     paper.write_pool_file(&kept.map(|l| format!("{l}\n")).collect::<String>());
     let mut listing = String::from("path,size_bytes,modified\n");
     for number in 0..chance.below(25) + 3 {
-        let folder = ["notes", "takes"][chance.below(2) as usize];
+        let folder = ["notes", "takes"][chance.below(2)];
         let size = chance.below(1_200_000);
         let name = format!("{folder}/take{number:02}");
         fs::create_dir_all(real.root().join("card").join(folder)).unwrap();
@@ -184,7 +184,11 @@ fn compare_on_paper_and_for_real(seed: u64) {
     fs::write(paper.root().join("listing.csv"), lines.join("\n")).unwrap();
     real.run(&["create", "--yes"]).expect(&[0]);
     for folder in ["notes", "takes"].iter().filter(|folder| real.root().join("card").join(folder).exists()) {
-        real.run(&["put", &format!("card/{folder}"), ".", "--yes"]).expect(&[0]);
+        if real.run(&["put", &format!("card/{folder}"), ".", "--yes"]).expect(&[0, 4]).code == 4 {
+            let refused = paper.run(&["status", "--files", "listing.csv"]).expect(&[2]);
+            assert!(refused.stderr.contains("fits on no disk"), "seed {seed}: {}", refused.stderr);
+            return;
+        }
     }
     real.run(&["sync", "--yes"]).expect(&[0]);
     let names: Vec<&str> = disks.iter().map(|(name, _)| *name).collect();

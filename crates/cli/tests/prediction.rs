@@ -343,7 +343,7 @@ impl Case {
     /// A byte of parity, or of a file whose times are put back, turns; a verify takes note of it.
     fn recorded_damage(&mut self) {
         (self.doubtful, self.damaged) = (true, true);
-        self.run(&["status"], &[0, 1]);
+        self.run(&["status"], &[0, 1, 5]);
         let parity = self.lab.parity.clone();
         let disk = self.chance.pick(&parity).clone();
         let root = self.lab.disk(&disk).join(".zinc-sieve");
@@ -532,7 +532,7 @@ fn lose_and_compare(case: &mut Case, synced: &[BTreeMap<String, Tree>], most: us
         case.log.join("\n")
     );
     case.run(&["verify"], &[0]);
-    let status = case.json(&["status", "--json"], &[0, 1]);
+    let status = case.json(&["status", "--json"], &[0, 1, 5]);
     let duplicates = !status["conflicts"].as_array().unwrap().is_empty();
     let unguarded = status["guard"][0]["files"].as_u64().unwrap();
     assert!(unguarded == 0 || duplicates, "{}\n{status}", case.log.join("\n"));

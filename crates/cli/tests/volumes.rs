@@ -94,7 +94,7 @@ fn disks_of_two_volumes_are_rebuilt_one_volume_at_a_time() {
     assert!(run.stderr.contains("one volume at a time"), "{}", run.stderr);
     lab.run(&["rebuild", "cedar", "--onto", "new-2", "--yes"]).expect(&[0]);
     assert_eq!(fs::read(lab.disk("new-2").join("cedar.dat")).unwrap(), original);
-    let status = json(&lab.run(&["status", "--json"]).expect(&[5]));
+    let status = json(&lab.run(&["status", "--json"]).expect(&[1]));
     let states: Vec<_> =
         status["disks"].as_array().unwrap().iter().map(|d| (&d["name"], &d["state"])).collect();
     assert!(states.iter().all(|(name, state)| (*name == "alder") == (*state == "missing")), "{states:?}");
@@ -114,7 +114,7 @@ fn a_path_in_both_volumes_is_no_conflict() {
     assert_eq!(status["conflicts"], serde_json::json!([]));
     fs::write(lab.disk("beech").join("index.txt"), "another").unwrap();
     lab.run(&["sync", "--yes"]).expect(&[0]);
-    let status = json(&lab.run(&["status", "--json"]).expect(&[5]));
+    let status = json(&lab.run(&["status", "--json"]).expect(&[1]));
     assert_eq!(status["conflicts"][0]["path"], "index.txt");
     assert_eq!(status["guard"][0]["files"], 0, "both are guarded");
     fs::create_dir(lab.root().join("out")).unwrap();

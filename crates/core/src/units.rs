@@ -21,15 +21,24 @@ pub enum SizeError {
     /// The unit is none of the known ones.
     #[error("unknown unit `{0}`: use B, kB, MB, GB, TB, PB (decimal) or KiB, MiB, GiB, TiB, PiB (binary)")]
     UnknownUnit(String),
+    /// There is no unit.
+    #[error("`{0}` has no unit: write \"{0} GB\" or \"{0} TB\", or \"{0} B\" for so many bytes")]
+    NoUnit(String),
+    /// A small b is a bit, and sizes are bytes.
+    #[error("`{0}` are bits: write a large B for bytes, such as \"12 GB\"")]
+    Bits(String),
     /// It is no rate.
-    #[error("`{0}` is not a rate: write a number and a unit, such as \"180 MB/s\" or \"2.5 Gbit/s\"")]
+    #[error("`{0}` is not a rate: write a number and a unit, such as \"180 MB/s\" or \"2.5 Gb/s\"")]
     NotARate(String),
+    /// It could be bits or bytes.
+    #[error("`{0}` can mean bits or bytes: write \"{1}b/s\" for bits, or \"{1}B/s\" for bytes")]
+    BitsOrBytes(String, String),
     /// The size does not fit into 63 bits.
     #[error("`{0}` is too large")]
     TooLarge(String),
 }
 
-const UNITS: [(&str, u64); 16] = [
+const UNITS: [(&str, u64); 15] = [
     ("b", 1),
     ("kb", 1_000),
     ("mb", 1_000_000),
@@ -45,7 +54,6 @@ const UNITS: [(&str, u64); 16] = [
     ("m", 1_000_000),
     ("g", 1_000_000_000),
     ("t", 1_000_000_000_000),
-    ("", 1),
 ];
 
 impl ByteLength {
@@ -79,10 +87,10 @@ impl ByteLength {
         self.0.div_ceil(GRANULE)
     }
 
-    /// Reads "12 TB", "1.5GiB" or a plain number of bytes; decimal units are powers of 1000.
+    /// Reads "12 TB" or "1.5GiB"; decimal units are powers of 1000. A small b after a large letter is a bit, and refused.
     ///
     /// # Errors
-    /// When there is no number, the unit is unknown, or the size is over 2^63 bytes.
+    /// When there is no number or no unit, the unit is unknown, or the size is over 2^63 bytes.
     pub fn parse(text: &str) -> Result<Self, SizeError> {
         let text = text.trim();
         let digits = text.find(|c: char| !(c.is_ascii_digit() || c == '.' || c == '_')).unwrap_or(text.len());
@@ -90,6 +98,14 @@ impl ByteLength {
         let unit = text[digits..].trim().to_ascii_lowercase();
         if !number.starts_with(|c: char| c.is_ascii_digit()) {
             return Err(SizeError::NotASize(text.into()));
+        }
+        if unit.is_empty() {
+            return Err(SizeError::NoUnit(text.into()));
+        }
+        if let [prefix, b'b'] = text[digits..].trim().as_bytes()
+            && prefix.is_ascii_uppercase()
+        {
+            return Err(SizeError::Bits(text.into()));
         }
         let factor = UNITS
             .iter()
@@ -167,21 +183,29 @@ impl Rate {
         self.0
     }
 
-    /// Reads "180 MB/s", "1.2 GB/s" or "2.5 Gbit/s".
+    /// Reads "180 MB/s" and "1.2 GB/s" (bytes), "2.5 Gb/s" and "2.5 Gbit/s" (bits).
     ///
     /// # Errors
     /// When it is no number with one of these units.
     pub fn parse(text: &str) -> Result<Self, SizeError> {
         let not_a_rate = || SizeError::NotARate(text.into());
         let amount = text.trim().strip_suffix("/s").ok_or_else(not_a_rate)?.trim_end();
-        if let Some(bits) = amount.strip_suffix("bit") {
-            let scale = [("G", 1e9), ("M", 1e6), ("k", 1e3)];
-            let (number, factor) = scale
-                .iter()
-                .find_map(|(prefix, factor)| Some((bits.strip_suffix(prefix)?, *factor)))
-                .ok_or_else(not_a_rate)?;
+        let end =
+            amount.find(|c: char| !(c.is_ascii_digit() || c == '.' || c == '_')).ok_or_else(not_a_rate)?;
+        let (number, unit) = (&amount[..end], amount[end..].trim());
+        let bits = match unit {
+            "Gb" | "Gbit" => Some(1e9),
+            "Mb" | "Mbit" => Some(1e6),
+            "kb" | "kbit" => Some(1e3),
+            _ => None,
+        };
+        if let Some(bits) = bits {
             let number: f64 = number.trim().parse().map_err(|_| not_a_rate())?;
-            return Ok(Self::from_per_second(number * factor / 8.0)).and_then(|r| r.positive(text));
+            return Self::from_per_second(number * bits / 8.0).positive(text);
+        }
+        if let "gb" | "mb" | "tb" | "Kb" | "Tb" | "b" = unit {
+            let number = format!("{number} {}", unit[..unit.len() - 1].to_ascii_uppercase());
+            return Err(SizeError::BitsOrBytes(text.into(), number));
         }
         ByteLength::parse(amount).and_then(|bytes| Self::from_per_second(bytes.exact() as f64).positive(text))
     }
@@ -274,7 +298,8 @@ mod tests {
     #[case("12 TB", 12_000_000_000_000)]
     #[case("1.5GiB", 1_610_612_736)]
     #[case("500 GB", 500_000_000_000)]
-    #[case("4096", 4096)]
+    #[case("4096 B", 4096)]
+    #[case("12 tb", 12_000_000_000_000)]
     #[case("0.1 kB", 100)]
     #[case("1_000 B", 1000)]
     fn sizes_are_read_exactly(#[case] text: &str, #[case] bytes: u64) {
@@ -286,6 +311,9 @@ mod tests {
     #[case("TB")]
     #[case("-1 GB")]
     #[case("12 parsecs")]
+    #[case("4096")]
+    #[case("90")]
+    #[case("12 Gb")]
     #[case("1.2.3 GB")]
     #[case("99999999999999 TB")]
     fn wrong_sizes_are_refused(#[case] text: &str) {
@@ -306,6 +334,12 @@ mod tests {
     #[case("1.2GB/s", Some(1.2e9))]
     #[case("2.5 Gbit/s", Some(312.5e6))]
     #[case("100 Mbit/s", Some(12.5e6))]
+    #[case("1 Gb/s", Some(125e6))]
+    #[case("1 GB/s", Some(1e9))]
+    #[case("1 gb/s", None)]
+    #[case("600 mb/s", None)]
+    #[case("1 MiB/s", Some(1_048_576.0))]
+    #[case("180", None)]
     #[case("180 MB", None)]
     #[case("0 MB/s", None)]
     #[case("-1 Gbit/s", None)]

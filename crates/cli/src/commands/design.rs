@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use serde::Serialize;
 use sieve_core::design::{
-    DesignDisk, Figures, Recommendation, Want, figures, parse_disk_table, parse_disks, plans, recommend,
+    DesignDisk, Figures, Layout, Recommendation, Wishes, figures, parse_disk_table, parse_disks, plans,
+    recommend,
 };
 use sieve_core::forecast::{Forecast, Link};
 use sieve_core::ingest::Network;
@@ -43,9 +44,9 @@ pub(crate) struct DesignArguments {
     /// What matters most
     #[arg(long, value_name = "WISH")]
     pub(crate) want: Option<Wish>,
-    /// How many disks must be allowed to die with nothing lost
-    #[arg(long, value_name = "N", default_value_t = 1)]
-    pub(crate) survive: usize,
+    /// How many disks must be allowed to die with nothing lost; without it one, from seven disks on two
+    #[arg(long, value_name = "N")]
+    pub(crate) survive: Option<usize>,
     /// Draw usable space and losses side by side, as SVG or PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) chart: Option<PathBuf>,
@@ -71,12 +72,12 @@ pub(super) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
         let message = "no volume can be laid over these disks";
         return Err(Error::new(Kind::Usage, "design.no-plan", message).remedy("name at least two disks"));
     }
-    let wanted = arguments.want.map_or(Want::default(), Into::into);
-    let found = recommend(&all, wanted, arguments.survive);
+    let wishes = Wishes { want: arguments.want.map(Into::into), survive: arguments.survive };
+    let found = recommend(&all, wishes);
     if context.json {
         json::print(&Answer { disks: &disks, plans: &all, recommendation: found.as_ref() })?;
     } else {
-        show(&disks, &all, found.as_ref(), arguments.survive);
+        show(&disks, &all, found.as_ref(), wishes.losses(disks.len()));
     }
     if let Some(path) = &arguments.chart {
         let title = format!("{} disks, {} in all", disks.len(), size(disks.iter().map(|d| d.size).sum()));
@@ -179,7 +180,7 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
     crate::say!(
         "\n  Usable space, its share of all, and how many disks are given up for it; how many may\n  die with nothing lost; what is lost when one more dies, on average and at worst."
     );
-    crate::say!("  † compared only: this program does not build it   ‡ not built by this version");
+    crate::say!("  † compared only: this program does not build it");
     show_bottlenecks(all);
     crate::say!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
     show_additions(all);
@@ -190,10 +191,7 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
         }
         None => crate::say!(
             "\n{}",
-            style::paint(
-                style::WATCH,
-                format!("No plan that this version builds survives the loss of {survive} disks.")
-            )
+            style::paint(style::WATCH, format!("No plan survives the loss of {survive} disks."))
         ),
     }
 }
@@ -224,12 +222,8 @@ fn hours(forecast: Option<&Forecast>) -> String {
     }
 }
 
-fn mark(figures: &Figures) -> &'static str {
-    match (figures.is_for_comparison, figures.is_built) {
-        (true, _) => " †",
-        (false, false) => " ‡",
-        (false, true) => "",
-    }
+const fn mark(figures: &Figures) -> &'static str {
+    if figures.is_for_comparison { " †" } else { "" }
 }
 
 fn show_additions(all: &[Figures]) {
@@ -259,7 +253,7 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
         Media::Ssd => "ssd",
         Media::Nvme => "nvme",
     };
-    for index in chosen.plan.data.iter().chain(&chosen.plan.parity) {
+    for index in chosen.plan.data.iter().chain(&chosen.plan.parity).chain(&chosen.plan.cache) {
         let disk = &disks[*index];
         text += &format!(
             "\n[[disk]]\nname = \"{}\"\ncapacity = \"{} B\"\nmedia = \"{}\"\n",
@@ -273,11 +267,21 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
     }
     let names =
         |of: &[usize]| of.iter().map(|i| format!("\"{}\"", disks[*i].name)).collect::<Vec<_>>().join(", ");
-    text += &format!(
-        "\n[[volume]]\nname = \"main\"\nkind = \"unstriped\"\ndata = [{}]\nparity = [{}]\n",
-        names(&chosen.plan.data),
-        names(&chosen.plan.parity)
-    );
+    let fast: Vec<usize> =
+        chosen.plan.data.iter().copied().filter(|index| disks[*index].media != Media::Hdd).collect();
+    let (kind, fast) = match chosen.plan.layout {
+        Layout::Spanned => ("spanned", Vec::new()),
+        Layout::MirroredPairs => ("mirrored", Vec::new()),
+        Layout::Tiered => ("tiered", fast),
+        Layout::Unstriped { .. } | Layout::RotatingParity { .. } => ("unstriped", Vec::new()),
+    };
+    text +=
+        &format!("\n[[volume]]\nname = \"main\"\nkind = \"{kind}\"\ndata = [{}]\n", names(&chosen.plan.data));
+    for (key, of) in [("parity", &chosen.plan.parity), ("cache", &chosen.plan.cache), ("fast", &fast)] {
+        if !of.is_empty() {
+            text += &format!("{key} = [{}]\n", names(of));
+        }
+    }
     create_new(path, text.as_bytes())?;
     crate::say_aside!("Written: {}", path.display());
     Ok(())

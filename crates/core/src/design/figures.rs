@@ -35,8 +35,6 @@ pub struct Figures {
     pub plan: Plan,
     /// What it is called.
     pub name: String,
-    /// This version of the program builds it.
-    pub is_built: bool,
     /// It is here for comparison only.
     pub is_for_comparison: bool,
     /// What may be stored, as a share of all disks' space (caches left out), from 0 to 1.
@@ -69,7 +67,6 @@ pub fn figures(plan: &Plan, disks: &[DesignDisk], network: &Network, additions: 
     let raw: ByteLength = members.iter().map(|i| disks[*i].size).sum();
     Figures {
         name: name(plan),
-        is_built: plan.layout.is_built() && plan.cache.is_empty(),
         is_for_comparison: plan.layout.is_for_comparison(),
         share_of_raw: plan.usable.exact() as f64 / raw.exact().max(1) as f64,
         given_up: raw.minus(plan.usable),

@@ -41,11 +41,6 @@ impl Layout {
         }
     }
 
-    /// Whether this version of the program builds it.
-    pub const fn is_built(self) -> bool {
-        matches!(self, Self::Unstriped { .. })
-    }
-
     /// Whether it is here to be compared with, and is not to be built.
     pub const fn is_for_comparison(self) -> bool {
         matches!(self, Self::RotatingParity { .. })

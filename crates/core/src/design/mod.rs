@@ -10,4 +10,4 @@ pub use disks::{DesignDisk, DiskListError, given_curve, parse_disk_table, parse_
 pub use figures::{Addition, Figures, Speed, figures};
 pub use layout::{Layout, Plan, plans};
 pub use loss::{Loss, lost_bytes, one_more, survives};
-pub use recommend::{Recommendation, Want, recommend};
+pub use recommend::{Recommendation, Want, Wishes, recommend};

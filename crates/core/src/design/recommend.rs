@@ -11,9 +11,9 @@ use super::Figures;
 #[serde(rename_all = "kebab-case")]
 pub enum Want {
     /// As much space as possible.
+    #[default]
     Space,
     /// As little loss as possible.
-    #[default]
     Safety,
     /// Copies as fast as possible.
     Speed,
@@ -30,14 +30,77 @@ pub struct Recommendation {
     pub reasons: Vec<String>,
 }
 
-/// Chooses, of the plans that this version builds and that survive enough losses, the one that suits best.
+/// What somebody asks for; what is left open is chosen by rule.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Wishes {
+    /// What matters most; without it space.
+    pub want: Option<Want>,
+    /// How many disks must be allowed to die; without it one, from seven disks on two.
+    pub survive: Option<usize>,
+}
+
+/// From so many disks on it is likely enough that a second one dies while the first is rebuilt.
+const MANY_DISKS: usize = 7;
+
+impl Wishes {
+    /// How many of so many disks must be allowed to die.
+    pub fn losses(self, disks: usize) -> usize {
+        self.survive.unwrap_or(if disks < MANY_DISKS { 1 } else { 2 })
+    }
+}
+
+/// Chooses, of the plans that can be built and that survive enough losses, the one that suits best.
 ///
 /// Nothing when there is none.
-pub fn recommend(all: &[Figures], want: Want, survive: usize) -> Option<Recommendation> {
-    let candidates: Vec<usize> =
-        (0..all.len()).filter(|i| all[*i].is_built && all[*i].survives >= survive).collect();
-    let position = candidates.iter().copied().max_by(|a, b| better(&all[*a], &all[*b], want))?;
-    Some(Recommendation { position, reasons: reasons(all, position, &candidates, want, survive) })
+pub fn recommend(all: &[Figures], wishes: Wishes) -> Option<Recommendation> {
+    let disks = all.iter().map(|f| f.plan.data.len() + f.plan.parity.len() + f.plan.unused.len()).max()?;
+    let survive = wishes.losses(disks);
+    let want = wishes.want.unwrap_or(Want::Space);
+    let candidates = candidates(all, survive);
+    let position = best(all, &candidates, want)?;
+    let mut reasons = reasons(all, position, &candidates, wishes, (want, survive));
+    reasons.extend(steps(all, position, want));
+    Some(Recommendation { position, reasons })
+}
+
+fn candidates(all: &[Figures], survive: usize) -> Vec<usize> {
+    (0..all.len()).filter(|i| !all[*i].is_for_comparison && all[*i].survives >= survive).collect()
+}
+
+fn best(all: &[Figures], candidates: &[usize], want: Want) -> Option<usize> {
+    candidates.iter().copied().max_by(|a, b| better(&all[*a], &all[*b], want))
+}
+
+/// What would be one step safer, and one step larger.
+fn steps(all: &[Figures], chosen: usize, want: Want) -> Vec<String> {
+    let survives = all[chosen].survives;
+    let told = |what: &str, position: usize| {
+        let f = &all[position];
+        format!(
+            "one step {what}: {}, {} usable, survives the loss of {}",
+            f.name,
+            f.plan.usable,
+            any(f.survives)
+        )
+    };
+    let safer = best(all, &candidates(all, survives + 1), want).map(|safer| told("safer", safer));
+    let less: Vec<usize> = (0..all.len())
+        .filter(|i| {
+            let f = &all[*i];
+            !f.is_for_comparison && f.survives < survives && f.plan.usable > all[chosen].plan.usable
+        })
+        .collect();
+    let larger = best(all, &less, Want::Safety).map(|larger| told("larger", larger));
+    safer.into_iter().chain(larger).collect()
+}
+
+/// So many disks, in words.
+fn any(disks: usize) -> String {
+    match disks {
+        0 => "no disk".into(),
+        1 => "any 1 disk".into(),
+        n => format!("any {n} disks"),
+    }
 }
 
 /// Whether `a` suits better (greater) than `b`.
@@ -62,19 +125,25 @@ fn better(a: &Figures, b: &Figures, want: Want) -> Ordering {
     }
 }
 
-fn reasons(all: &[Figures], chosen: usize, candidates: &[usize], want: Want, survive: usize) -> Vec<String> {
+fn reasons(
+    all: &[Figures],
+    chosen: usize,
+    candidates: &[usize],
+    wishes: Wishes,
+    (want, survive): (Want, usize),
+) -> Vec<String> {
     let figures = &all[chosen];
     let mut reasons = Vec::new();
-    let disks = |n: usize| if n == 1 { "any 1 disk".into() } else { format!("any {n} disks") };
     if survive > 0 {
-        reasons.push(format!("it survives the loss of {}, as you asked", disks(survive)));
+        let why = if wishes.survive.is_some() { ", as you asked" } else { ", which suits so many disks" };
+        reasons.push(format!("it survives the loss of {}{why}", any(figures.survives)));
     }
     let of = candidates.len();
     reasons.push(match want {
         _ if of == 1 => "it is the only plan that does".to_string(),
         Want::Space => format!("of {of} such plans it stores the most: {}", figures.plan.usable),
         Want::Safety => {
-            format!("of {of} such plans it loses the least: nothing with {}", disks(figures.survives))
+            format!("of {of} such plans it loses the least: nothing with {}", any(figures.survives))
         }
         Want::Speed => format!("of {of} such plans none takes copies faster: {}", figures.write.rate),
         Want::Cheap => match &figures.price_per_tb {
@@ -84,9 +153,12 @@ fn reasons(all: &[Figures], chosen: usize, candidates: &[usize], want: Want, sur
             None => format!("of {of} such plans the same disks store the most: {}", figures.plan.usable),
         },
     });
+    let dead = figures.one_more.disks;
+    let others = (figures.plan.data.len() + figures.plan.parity.len()).saturating_sub(dead);
+    let rest = if others == 0 { "" } else { "; the other disks stay readable" };
     reasons.push(format!(
-        "when {} die, {:.0} % is lost on average and {:.0} % at worst; the other disks stay readable",
-        figures.one_more.disks,
+        "when {dead} {}, {:.0} % is lost on average and {:.0} % at worst{rest}",
+        if dead == 1 { "dies" } else { "die" },
         figures.one_more.average * 100.0,
         figures.one_more.worst * 100.0
     ));
@@ -109,17 +181,37 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Want::Space, 0, Some(1))]
-    #[case(Want::Space, 2, Some(2))]
-    #[case(Want::Safety, 0, Some(3))]
-    #[case(Want::Cheap, 2, Some(2))]
-    #[case(Want::Speed, 1, Some(3))]
-    #[case(Want::Space, 4, None)]
-    fn wishes_lead_to_plans(#[case] want: Want, #[case] survive: usize, #[case] parities: Option<u8>) {
+    #[case(Some(Want::Space), Some(0), Some(Layout::Spanned))]
+    #[case(Some(Want::Space), Some(2), Some(Layout::Unstriped { parities: 2 }))]
+    #[case(Some(Want::Safety), Some(0), Some(Layout::Unstriped { parities: 3 }))]
+    #[case(Some(Want::Cheap), Some(2), Some(Layout::Unstriped { parities: 2 }))]
+    #[case(Some(Want::Space), Some(4), None)]
+    #[case(None, None, Some(Layout::Unstriped { parities: 1 }))]
+    fn wishes_lead_to_plans(
+        #[case] want: Option<Want>,
+        #[case] survive: Option<usize>,
+        #[case] expected: Option<Layout>,
+    ) {
         let all = shelf();
-        let found = recommend(&all, want, survive);
-        let layout = found.as_ref().map(|r| all[r.position].plan.layout);
-        assert_eq!(layout, parities.map(|parities| Layout::Unstriped { parities }));
-        assert!(found.is_none_or(|r| r.reasons.len() >= 2));
+        let found = recommend(&all, Wishes { want, survive });
+        assert_eq!(found.as_ref().map(|r| all[r.position].plan.layout), expected);
+        assert!(found.as_ref().is_none_or(|r| r.reasons.len() >= 3));
+        // Only what was asked for is said to be.
+        let says_asked = found.iter().flat_map(|r| &r.reasons).any(|reason| reason.contains("as you asked"));
+        assert!(!says_asked || survive.is_some());
+    }
+
+    #[test]
+    fn without_a_wish_the_most_space_that_survives_one_loss_and_from_seven_disks_on_two() {
+        let network = Network { name: "the network".into(), rate: Rate::from_per_second(117e6) };
+        for (disks, losses) in [("4x4TB", 1), ("6x4TB", 1), ("7x4TB", 2), ("12x8TB", 2)] {
+            let disks = parse_disks(disks, Media::Hdd).unwrap();
+            let all: Vec<Figures> =
+                plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &[])).collect();
+            let chosen = &all[recommend(&all, Wishes::default()).unwrap().position];
+            let enough = all.iter().filter(|f| !f.is_for_comparison && f.survives >= losses);
+            assert_eq!(chosen.plan.usable, enough.map(|f| f.plan.usable).max().unwrap());
+            assert!(chosen.survives >= losses);
+        }
     }
 }

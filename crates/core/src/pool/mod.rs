@@ -13,7 +13,7 @@ mod volume;
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
 pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
-pub use quantities::{Price, Temperature, days as parse_days, parse_date};
+pub use quantities::{Price, Temperature, days as parse_days, parse_date, parse_stretch};
 pub use spec::{
     CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Landing, LinkSpec, Media, Part, PoolSpec, RiskSpec,
     Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,

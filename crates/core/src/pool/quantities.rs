@@ -96,20 +96,35 @@ pub fn parse_date(text: &str) -> Option<Date> {
 /// The longest stretch of days that is taken for one.
 const MOST_DAYS: f64 = 3650.0;
 
-/// Reads "5 minutes", "36 hours", "3 days" or "2 weeks", as days.
-pub fn days(text: &str) -> Result<f64, String> {
+/// Reads "90 min", "2h", "12 hours", "3 days" or "2 weeks", as seconds; with or without a space, in full or short.
+///
+/// # Errors
+/// What it could mean, where it is no stretch of time.
+pub fn parse_stretch(text: &str) -> Result<f64, String> {
+    let text = text.trim();
+    let end = text.find(|c: char| !(c.is_ascii_digit() || c == '.')).unwrap_or(text.len());
+    let (number, unit) = (&text[..end], text[end..].trim());
     let wrong = || format!("`{text}` is no stretch of time: write \"12 hours\", \"3 days\" or \"2 weeks\"");
-    let (number, unit) = text.trim().split_once(char::is_whitespace).ok_or_else(wrong)?;
     let number: f64 = number.parse().map_err(|_| wrong())?;
-    let each = match unit.trim().trim_end_matches('s') {
-        "minute" => 1.0 / 1440.0,
-        "hour" => 1.0 / 24.0,
-        "day" => 1.0,
-        "week" => 7.0,
+    let each = match unit {
+        "" => return Err(format!("`{text}` has no unit: write \"{text} hours\" or \"{text} days\"")),
+        "s" | "sec" | "second" | "seconds" => 1.0,
+        "min" | "minute" | "minutes" => 60.0,
+        "h" | "hour" | "hours" => 3600.0,
+        "d" | "day" | "days" => 86_400.0,
+        "w" | "week" | "weeks" => 604_800.0,
         _ => return Err(wrong()),
     };
-    let days = number * each;
-    if days > 0.0 && days <= MOST_DAYS { Ok(days) } else { Err(wrong()) }
+    let seconds = number * each;
+    if seconds > 0.0 && seconds <= MOST_DAYS * 86_400.0 { Ok(seconds) } else { Err(wrong()) }
+}
+
+/// As [`parse_stretch`], in days.
+///
+/// # Errors
+/// As [`parse_stretch`].
+pub fn days(text: &str) -> Result<f64, String> {
+    parse_stretch(text).map(|seconds| seconds / 86_400.0)
 }
 
 #[cfg(test)]
@@ -165,6 +180,9 @@ mod tests {
     #[case("9999 weeks", None)]
     #[case("7", None)]
     #[case("7 moons", None)]
+    #[case("12h", Some(0.5))]
+    #[case("12 h", Some(0.5))]
+    #[case("90 min", Some(0.0625))]
     #[case("", None)]
     fn stretches_of_time_are_read(#[case] text: &str, #[case] expected: Option<f64>) {
         assert_eq!(days(text).ok(), expected);

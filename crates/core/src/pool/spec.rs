@@ -112,9 +112,13 @@ impl Share {
         Self(percent * 10)
     }
 
-    /// Reads "30 %" or "12.5%".
+    /// Reads "30 %" or "12.5%"; where only a share can be meant also "30". What is below 1 without a sign could be a fraction.
     pub fn parse(text: &str) -> Option<Self> {
-        let percent: f64 = text.trim().strip_suffix('%')?.trim().parse().ok()?;
+        let text = text.trim();
+        let percent: f64 = text.strip_suffix('%').unwrap_or(text).trim().parse().ok()?;
+        if !text.ends_with('%') && percent < 1.0 {
+            return None;
+        }
         (0.0..=100.0).contains(&percent).then(|| Self((percent * 10.0).round() as u16))
     }
 
@@ -142,8 +146,10 @@ pub enum SizeLimit {
 impl SizeLimit {
     /// Reads "20 TB" or "80 %".
     pub fn parse(text: &str) -> Option<Self> {
-        let bytes = || ByteLength::parse(text).ok().filter(|b| *b > ByteLength::ZERO).map(Self::Bytes);
-        Share::parse(text).filter(|share| share.fraction() > 0.0).map(Self::Share).or_else(bytes)
+        if text.trim_end().ends_with('%') {
+            return Share::parse(text).filter(|share| share.fraction() > 0.0).map(Self::Share);
+        }
+        ByteLength::parse(text).ok().filter(|b| *b > ByteLength::ZERO).map(Self::Bytes)
     }
 
     /// What it comes to, with so much space behind it.

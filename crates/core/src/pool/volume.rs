@@ -134,8 +134,10 @@ fn read_placement(text: &str) -> Result<Placement, String> {
 }
 
 fn read_limit(text: &str) -> Result<SizeLimit, String> {
-    SizeLimit::parse(text)
-        .ok_or_else(|| format!("`{text}` is no size and no share: write \"20 TB\" or \"80 %\""))
+    let is_bare = text.trim().bytes().all(|b| b.is_ascii_digit() || b == b'.') && !text.trim().is_empty();
+    let bare = || format!("`{text}` has no unit: write \"{text} %\" or \"{text} GB\"");
+    let wrong = || format!("`{text}` is no size and no share: write \"20 TB\" or \"80 %\"");
+    SizeLimit::parse(text).ok_or_else(|| if is_bare { bare() } else { wrong() })
 }
 
 /// The [[volume.folder]] sections.

@@ -16,6 +16,7 @@ pub(super) const WITH_VOLUME: [&str; 4] = ["parity_cell", "checked", "heat", "ap
 /// What `meta` keeps of a volume, under these words and its name.
 const ID: &str = "volume-id:";
 const KIND: &str = "volume-kind:";
+const SETTLED: &str = "settled_at:";
 
 fn value(c: &Connection, word: &str, name: &str) -> Result<Option<String>> {
     let key = format!("{word}{name}");
@@ -74,7 +75,7 @@ pub fn rename(c: &Connection, old: &str, new: &str) -> Result<()> {
     for table in WITH_VOLUME.into_iter().chain(["disk"]) {
         c.execute(&format!("UPDATE {table} SET volume = ?2 WHERE volume = ?1"), [old, new])?;
     }
-    for word in [ID, KIND] {
+    for word in [ID, KIND, SETTLED] {
         c.execute(
             "UPDATE meta SET key = ?2 WHERE key = ?1",
             [format!("{word}{old}"), format!("{word}{new}")],
@@ -89,7 +90,7 @@ pub fn rename(c: &Connection, old: &str, new: &str) -> Result<()> {
 /// # Errors
 /// What the database says.
 pub(super) fn forget(c: &Connection, name: &str) -> Result<()> {
-    for word in [ID, KIND] {
+    for word in [ID, KIND, SETTLED] {
         c.execute("DELETE FROM meta WHERE key = ?1", [format!("{word}{name}")])?;
     }
     Ok(())
