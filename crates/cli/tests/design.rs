@@ -61,7 +61,7 @@ fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
 }
 
 #[rstest]
-#[case(&["--disks", "12,4TB"], "is not a size")]
+#[case(&["--disks", "12,4TB"], "has no unit")]
 #[case(&["--disks", "big"], "is not a size")]
 #[case(&["--disks", "99999x1TB"], "at most 256")]
 #[case(&["--disks", "4TB,4TB", "--network", "fast"], "is not a rate")]

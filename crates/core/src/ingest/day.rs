@@ -49,7 +49,7 @@ pub struct Day {
     pub most: ByteLength,
     /// When a cache of the given size first overflows, in minutes of the day.
     pub overflows_at: Option<f64>,
-    /// How long it has no room.
+    /// How long more comes than it has room for.
     pub overflowing: Duration,
     /// More arrives in a day than is settled in one: no cache is large enough.
     pub grows_without_end: bool,
@@ -137,7 +137,7 @@ struct Plan<'a> {
 struct OneDay {
     told: Vec<(f64, f64)>,
     peak: f64,
-    /// The minute from which on there was no room, and how many minutes there was none.
+    /// The minute from which on something came and had no room, and how many minutes it did.
     full_at: Option<f64>,
     full: f64,
 }
@@ -178,9 +178,12 @@ impl Plan<'_> {
             if is_settling && net < 0.0 {
                 next = next.min(now + level / -net);
             }
-            if level >= cap && net >= 0.0 {
-                day.full_at = day.full_at.or(Some(now));
-                day.full += next - now;
+            if level >= cap && net > 0.0 {
+                // A byte that is there by rounding does not overflow.
+                if net * (next - now) >= 1.0 {
+                    day.full_at = day.full_at.or(Some(now));
+                    day.full += next - now;
+                }
             } else if net > 0.0 {
                 next = next.min(now + (cap - level) / net);
             }
@@ -242,8 +245,8 @@ mod tests {
         let day = fill_through_a_day(&arrivals, &settles, per_hour(50.0), Some(gb(75)));
         assert_eq!(day.most, gb(100));
         assert_eq!(day.overflows_at, Some(690.0), "75 GB are there at half past eleven");
-        // Full from 11:30 until it begins to settle at 20:00; what came after 11:30 went past it.
-        assert!((day.overflowing.hours() - 8.5).abs() < 1e-9);
+        // What comes between 11:30 and 12:00 goes past it.
+        assert!((day.overflowing.hours() - 0.5).abs() < 1e-9);
         assert!(!day.grows_without_end);
         assert_eq!(day.level.last().unwrap().1, ByteLength::ZERO);
         assert!(day.level.contains(&(1290.0, ByteLength::ZERO)), "{:?}", day.level);
