@@ -157,7 +157,11 @@ fn what_is_no_member_or_claims_to_be_another_is_refused_with_words() {
     };
     fs::create_dir(there.join("plain")).unwrap();
     fs::write(there.join("plain/owl.flac"), b"an ordinary file").unwrap();
-    refused(&["alder", "plain"], 2, "zinc-sieve grow");
+    refused(&["plain"], 2, "zinc-sieve grow");
+    // All mounts of a machine can be named: what is no member is passed over, and said.
+    let named = DISKS.iter().chain(&["plain"]).copied().collect::<Vec<_>>();
+    let dry = adopt(&there, &named, &["--dry-run"]).expect(&[0]);
+    assert!(dry.stdout.contains("plain is no member of a pool, and is passed over"), "{}", dry.stdout);
     copy_tree(&there.join("alder"), &there.join("alder-copy"));
     refused(&["alder", "alder-copy", "oak"], 4, "one is a copy");
     let label = there.join("beech/.zinc-sieve/label.toml");

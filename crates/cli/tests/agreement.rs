@@ -163,7 +163,7 @@ fn a_glance_tells_what_is_well_what_waits_and_what_needs_somebody() {
     assert_eq!(verdict(&lab, 1), "act-now");
     let status = lab.run(&["status"]).expect(&[1]);
     for words in [
-        "nothing is lost so far; one more loss could cost 2 files, 600 kB",
+        "nothing is lost so far; one more loss would cost 2 files, 600 kB at worst (alder)",
         "beech is missing",
         "nothing is mounted there",
         "if it comes back: mount it at",
@@ -205,4 +205,18 @@ fn a_folder_where_nothing_is_mounted_becomes_no_member_unless_it_is_meant() {
     assert!(check.stdout.contains("nothing is mounted at"), "{}", check.stdout);
     edit(&lab, "capacity = ", "shares_filesystem = true\ncapacity = ");
     lab.run(&["create", "--yes"]).expect(&[0]);
+}
+
+#[test]
+fn the_place_of_a_disk_is_no_folder_of_the_volume() {
+    let lab = synced();
+    fs::write(lab.root().join("owl.flac"), b"owl").unwrap();
+    let place = lab.disk("alder").join("dawn").display().to_string();
+    let run = lab.run(&["put", "owl.flac", &place, "--yes"]).expect(&[2]);
+    assert!(
+        run.stderr.contains("is the place of disk alder") && run.stderr.contains("such as dawn"),
+        "{}",
+        run.stderr
+    );
+    lab.run(&["put", "owl.flac", "/dawn", "--yes"]).expect(&[0]);
 }

@@ -81,6 +81,9 @@ pub struct AdoptPlan {
     pub catalogue: CatalogueSource,
     /// Where the pool file comes from.
     pub pool_file: PoolFileSource,
+    /// Folders that were named and are no members of any pool.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub passed_over: Vec<String>,
 }
 
 /// How it ended.
@@ -111,10 +114,23 @@ struct Labelled {
 /// Recognises the pool of these folders.
 ///
 /// # Errors
-/// When a folder has no label, they are of several pools or of two histories, one is a copy of another, or the pool file is
+/// When no folder has a label, they are of several pools or of two histories, one is a copy of another, or the pool file is
 /// that of another pool.
 pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Result<Prepared> {
-    let found = folders.iter().map(|at| open(&**machine, at)).collect::<Result<Vec<_>>>()?;
+    let (mut found, mut passed_over) = (Vec::new(), Vec::new());
+    for folder in folders {
+        match open(&**machine, folder)? {
+            Some(labelled) => found.push(labelled),
+            // All mounts of a machine are easily named; not each of them is a member.
+            None => passed_over.push(folder.display().to_string()),
+        }
+    }
+    if found.is_empty() && !passed_over.is_empty() {
+        let message = format!("{}: no label, so no member of a pool", passed_over.join(", "));
+        return Err(Error::new(Kind::Usage, "adopt.no-label", message).remedy(
+            "a disk with ordinary files joins a volume with: zinc-sieve grow NAME --as data --at DIR",
+        ));
+    }
     refuse_mixtures(&found)?;
     let newest = found.iter().filter(|f| f.stamp.is_some()).max_by_key(|f| f.stamp);
     let Some((newest, stamp)) = newest.and_then(|found| Some((found, found.stamp?))) else {
@@ -146,11 +162,13 @@ pub fn plan(machine: &Arc<dyn Machine>, file: &Path, folders: &[PathBuf]) -> Res
         checkpoint: stamp.number,
         catalogue: source,
         pool_file,
+        passed_over,
     };
     Ok(Prepared { plan, text, take: is_taken.then_some(catalogue) })
 }
 
-fn open(machine: &dyn Machine, folder: &Path) -> Result<Labelled> {
+/// Opens a folder; nothing where it has no label.
+fn open(machine: &dyn Machine, folder: &Path) -> Result<Option<Labelled>> {
     let path = plain_path(folder).map_err(|e| {
         let mut error = Error::io("adopt.folder", folder, e);
         error.kind = Kind::Usage;
@@ -160,18 +178,13 @@ fn open(machine: &dyn Machine, folder: &Path) -> Result<Labelled> {
         error.kind = Kind::Usage;
         error.remedy("mount the disk there")
     })?;
-    let Some(label) = label::read(&*disk)? else {
-        let message = format!("{} has no label: it is no member of a pool", path.display());
-        return Err(Error::new(Kind::Usage, "adopt.no-label", message).remedy(
-            "a disk with ordinary files joins a volume with: zinc-sieve grow NAME --as data --at DIR",
-        ));
-    };
+    let Some(label) = label::read(&*disk)? else { return Ok(None) };
     let at = path.to_str().map(str::to_string).ok_or_else(|| {
         let message = format!("{}: the pool file can name only paths that are text", path.display());
         Error::new(Kind::Usage, "adopt.folder", message)
     })?;
     let stamp = replica::newest_on(&*disk)?;
-    Ok(Labelled { at, disk, label, stamp })
+    Ok(Some(Labelled { at, disk, label, stamp }))
 }
 
 fn refuse_mixtures(found: &[Labelled]) -> Result<()> {

@@ -61,6 +61,9 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
         ]);
     }
     table.print();
+    for place in &plan.passed_over {
+        crate::say!("{} is no member of a pool, and is passed over.", place);
+    }
     let catalogue = match &plan.catalogue {
         CatalogueSource::Home => "The catalogue here knows all that the disks know, and stays.".to_string(),
         CatalogueSource::Replica { disk, replaces_older } => {

@@ -1,15 +1,15 @@
 //! `put`: files into a volume.
 
 use std::ffi::OsStr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
-use sieve_store::Result;
 use sieve_store::fate::Count;
 use sieve_store::label::Role;
 use sieve_store::pool::Pool;
 use sieve_store::put::{self, PutPlan, PutReport};
+use sieve_store::{Error, Kind, Result};
 
 use super::{Context, volume_path};
 use crate::args::Consent;
@@ -27,8 +27,9 @@ pub(super) fn run(
     volume: Option<&str>,
     consent: Consent,
 ) -> Result<Outcome> {
-    let folder = volume_path(folder)?;
+    let (typed, folder) = (Path::new(folder), volume_path(folder)?);
     let mut pool = load::pool(&context.pool)?;
+    refuse_place_on_a_disk(&pool, typed)?;
     let volume = pool.volume(volume)?;
     let show = |_: &_, plan: &PutPlan| {
         if !context.json {
@@ -54,6 +55,24 @@ pub(super) fn run(
         crate::say!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
     }
     Ok(Outcome::Fine)
+}
+
+/// The place of a member is no folder of the volume: who types it means the disk, and a folder of that name would be made.
+fn refuse_place_on_a_disk(pool: &Pool, typed: &Path) -> Result<()> {
+    let paths = pool.spec.disks.iter().filter_map(|disk| Some((disk, disk.path.as_deref()?)));
+    let Some((disk, path)) = paths.into_iter().find(|(_, path)| typed.starts_with(path)) else {
+        return Ok(());
+    };
+    let inside = typed.strip_prefix(path).unwrap_or(Path::new("")).display().to_string();
+    let message = format!(
+        "{} is the place of disk {}: files are put into a folder of the volume",
+        typed.display(),
+        disk.name
+    );
+    let inside = if inside.is_empty() { "/".to_string() } else { inside };
+    Err(Error::new(Kind::Usage, "put.place", message).remedy(format!(
+        "name the folder as the volume has it, such as {inside}: the disk is chosen by the volume"
+    )))
 }
 
 fn show_plan(volume: &VolumeSpec, folder: &RelPath, plan: &PutPlan) {

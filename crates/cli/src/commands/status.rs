@@ -45,9 +45,11 @@ fn verdict(status: &Status) -> String {
                 0 => "nothing is lost so far".to_string(),
                 _ => format!("as things are, {} cannot be had as they were", of(stakes.lost)),
             };
-            let next = match stakes.at_stake.files {
-                0 => "a second loss would cost nothing either".to_string(),
-                _ => format!("one more loss could cost {}", of(stakes.at_stake)),
+            let next = match &stakes.next_loss {
+                Some(next) if next.cost.files > 0 => {
+                    format!("one more loss would cost {} at worst ({})", of(next.cost), next.disk)
+                }
+                _ => "one more loss would cost nothing either".to_string(),
             };
             style::paint(style::BAD, format!("act now: {now}; {next}"))
         }

@@ -8,7 +8,6 @@ use crate::units::{ByteLength, Rate, SizeError};
 
 /// Minutes of a day.
 const DAY: f64 = 1440.0;
-/// Days that are worked through; the last one is what is told.
 
 /// Something that arrives every day.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize)]

@@ -5,7 +5,7 @@ mod verdict;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
-use sieve_core::fate::Unguarded;
+use sieve_core::fate::{DiskIndex, Exposures, Unguarded};
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::ByteLength;
 
@@ -23,7 +23,7 @@ use crate::scan;
 use crate::settle::{CacheStatus, caches};
 use crate::sync::suspicion;
 
-pub use verdict::{Stakes, Verdict};
+pub use verdict::{NextLoss, Stakes, Verdict};
 
 /// How a pool is.
 #[derive(Clone, Debug, Serialize)]
@@ -310,11 +310,34 @@ fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
             unguarded.entry(reason).or_default().add(file.size_bytes);
         }
     })?;
+    if status.has_disk_away() {
+        let losses = models.iter().map(|model| next_losses(pool, model)).collect::<Result<Vec<_>>>()?;
+        let worst = losses.into_iter().flatten().max_by_key(|loss| (loss.cost.bytes, loss.cost.files));
+        status.stakes.next_loss = worst;
+    }
     if status.a_sync_helps() {
         status.sync_would_guard = Some(guarded_by_a_sync(pool, models, &status.unguarded)?);
     }
     status.guard = every_level(&levels);
     Ok(())
+}
+
+/// What the loss of each disk that is there would cost on top of those that are missing. Exact: see `core/fate/exposure`.
+fn next_losses(pool: &Pool, model: &VolumeModel) -> Result<Vec<NextLoss>> {
+    let names = model.name_counts(pool)?;
+    let stakes =
+        Exposures::new(&model.model, &model.missing, 1).stakes(&model.model, |position| names[position]);
+    let cost_of = |lost: &[DiskIndex]| stakes.cost(&lost.iter().copied().collect());
+    let already = cost_of(&[]);
+    let mut losses = Vec::new();
+    for id in &model.disks {
+        let Some(index) = model.index(*id).filter(|index| !model.missing.contains(index)) else { continue };
+        let all = cost_of(&[index]);
+        let cost =
+            Count { files: all.files.saturating_sub(already.files), bytes: all.bytes.minus(already.bytes) };
+        losses.push(NextLoss { disk: pool.member(*id)?.row.name.clone(), cost });
+    }
+    Ok(losses)
 }
 
 /// From 0 to the highest level, without gaps.

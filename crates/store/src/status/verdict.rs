@@ -22,6 +22,16 @@ pub enum Verdict {
     ActNow,
 }
 
+/// The loss that would cost most on top of the disks that are missing.
+#[derive(Clone, Debug, Serialize)]
+pub struct NextLoss {
+    /// The disk.
+    pub disk: String,
+    /// What could not be had back any more besides what is lost already.
+    #[serde(flatten)]
+    pub cost: Count,
+}
+
 /// What is at stake: how the files would end today, and with one more loss.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct Stakes {
@@ -33,6 +43,9 @@ pub struct Stakes {
     pub at_stake: Count,
     /// What is unguarded on purpose: its volume has neither parity nor copies.
     pub on_purpose: Count,
+    /// With a disk missing: the second loss that would cost most.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next_loss: Option<NextLoss>,
 }
 
 impl Stakes {
