@@ -77,7 +77,7 @@ impl Shelf {
 /// A disk is known by its serial number; without one, by where it is mounted.
 fn is_of(spec: &DiskSpec, found: &Found) -> bool {
     match (spec.serial.as_deref(), found.serial()) {
-        (Some(wanted), Some(serial)) => wanted == serial,
+        (Some(wanted), Some(serial)) => wanted.eq_ignore_ascii_case(serial),
         _ => spec.path.as_deref().is_some_and(|path| found.device.mount_points().any(|place| place == path)),
     }
 }

@@ -218,6 +218,7 @@ impl PaperPool {
             pool: spec.name.clone(),
             verdict: Verdict::Well,
             stakes,
+            at_work: None,
             disks,
             guard: every_level(&levels),
             unguarded,

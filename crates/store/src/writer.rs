@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use serde::Serialize;
 use sieve_core::path::RelPath;
 
 use crate::disk::{Disk, LockGuard, read_small};
@@ -57,27 +58,60 @@ impl LongWriter {
     }
 }
 
+/// A long work that is under way.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct AtWork {
+    /// What, and which process is at it.
+    pub what: String,
+    /// Since when, nanoseconds since 1970.
+    pub since: i64,
+}
+
+/// The long work that is under way at this home; nothing where nobody is at one, or this user may not ask for the lock.
+pub fn at_work(home: &dyn Disk) -> Option<AtWork> {
+    home.stat(&lock_path()).ok()??;
+    matches!(home.lock(&lock_path()), Ok(None)).then(|| holder(home))?
+}
+
+/// Who wrote down that it has the lock.
+fn holder(disk: &dyn Disk) -> Option<AtWork> {
+    let since = disk.stat(&note_path()).ok()??.mtime;
+    let text = read_small(disk, &note_path(), 4096).ok()?;
+    Some(AtWork { what: String::from_utf8_lossy(&text).escape_debug().to_string(), since })
+}
+
 fn lock_path() -> RelPath {
     RelPath::fixed(".zinc-sieve/lock")
 }
 
+fn note_path() -> RelPath {
+    RelPath::fixed(".zinc-sieve/lock.holder")
+}
+
 fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
-    let note = RelPath::fixed(".zinc-sieve/lock.holder");
     durable::make_own_folder(disk, &our_folder())?;
     if let Some(guard) = patiently(GLANCE, || disk.lock(&lock_path()))? {
         let text = format!("{what}, process {}", std::process::id());
-        match durable::write_file(disk, &note, text.as_bytes()) {
+        match durable::write_file(disk, &note_path(), text.as_bytes()) {
             // The lock holds on a full disk too; who has it is a help, and no more.
             Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => {}
             other => other?,
         }
         return Ok(guard);
     }
-    let holder = read_small(disk, &note, 4096).unwrap_or_default();
-    let message =
-        format!("{} is in use: {}", disk.root().display(), String::from_utf8_lossy(&holder).escape_debug());
+    let holder = holder(disk).map_or_else(
+        || "somebody does not say who".into(),
+        |AtWork { what, since }| format!("{what}, since {}", clock(since)),
+    );
+    let message = format!("{} is in use: {holder}", disk.root().display());
     Err(Error::new(Kind::Safety, "pool.busy", message)
         .remedy("wait until it has finished, then run this again"))
+}
+
+/// The date and time of day, in the zone of this machine.
+fn clock(at: i64) -> String {
+    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
+    stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M %Z").to_string()
 }
 
 /// Tries again and again for so long.

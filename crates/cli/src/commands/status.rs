@@ -78,6 +78,10 @@ fn show(status: &Status) {
         None => "never synced".into(),
     };
     crate::say!("{}  {verdict} ({sync})\n", style::paint(style::HEAD, &status.pool));
+    if let Some(work) = &status.at_work {
+        let began = time::ago(work.since, status.now);
+        crate::say!("{}\n", style::paint(style::WATCH, format!("At work: {}, began {began}.", work.what)));
+    }
     show_disks(&status.disks);
     show_guard(status);
     if status.held.files > 0 {

@@ -22,6 +22,7 @@ use crate::pool::Pool;
 use crate::scan;
 use crate::settle::{CacheStatus, caches};
 use crate::sync::suspicion;
+use crate::writer::{AtWork, at_work};
 
 pub use verdict::{NextLoss, Stakes, Verdict};
 
@@ -34,6 +35,9 @@ pub struct Status {
     pub verdict: Verdict,
     /// How the files would end.
     pub stakes: Stakes,
+    /// The long work that is under way.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at_work: Option<AtWork>,
     /// Its disks.
     pub disks: Vec<DiskStatus>,
     /// For each level, from 0 on: what may lose so many disks, whichever they are, and no more.
@@ -176,6 +180,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         pool: pool.spec.name.clone(),
         verdict: Verdict::Well,
         stakes: Stakes::default(),
+        at_work: at_work(&*pool.home),
         disks: Vec::new(),
         guard: Vec::new(),
         unguarded: BTreeMap::new(),
