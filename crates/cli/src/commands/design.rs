@@ -77,7 +77,7 @@ pub(super) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     if context.json {
         json::print(&Answer { disks: &disks, plans: &all, recommendation: found.as_ref() })?;
     } else {
-        show(&disks, &all, found.as_ref(), wishes.losses(disks.len()));
+        show(&disks, &all, found.as_ref(), wishes.losses(&all));
     }
     if let Some(path) = &arguments.chart {
         let title = format!("{} disks, {} in all", disks.len(), size(disks.iter().map(|d| d.size).sum()));

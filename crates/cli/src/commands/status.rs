@@ -102,6 +102,27 @@ fn show(status: &Status) {
         let colour = if limited.used > limited.limit { style::BAD } else { style::FAINT };
         crate::say!("\n{}", style::paint(colour, text));
     }
+    show_troubles(status);
+    if !status.proven.is_empty() {
+        style::heading("Proven by a drill");
+    }
+    for proof in &status.proven {
+        crate::say!("  {}", super::drill::proof_words(proof, status.now));
+    }
+    for note in &status.notes {
+        crate::say!("\nnote: {note}");
+    }
+    if let Some(guarded) = status.sync_would_guard.filter(|count| count.files > 0) {
+        crate::say!(
+            "\nNext: `zinc-sieve sync` would guard {}, {}. `zinc-sieve risk --advise` tells what else would help.",
+            units::files(guarded.files),
+            size(guarded.bytes)
+        );
+    }
+}
+
+/// What needs somebody, besides disks.
+fn show_troubles(status: &Status) {
     if status.damaged_cells > 0 {
         crate::say!(
             "\n{}",
@@ -124,22 +145,6 @@ fn show(status: &Status) {
             "\n{} {} lies on {disks}: both stay, one should be renamed",
             style::paint(style::WATCH, "conflict:"),
             conflict.path
-        );
-    }
-    if !status.proven.is_empty() {
-        style::heading("Proven by a drill");
-    }
-    for proof in &status.proven {
-        crate::say!("  {}", super::drill::proof_words(proof, status.now));
-    }
-    for note in &status.notes {
-        crate::say!("\nnote: {note}");
-    }
-    if let Some(guarded) = status.sync_would_guard.filter(|count| count.files > 0) {
-        crate::say!(
-            "\nNext: `zinc-sieve sync` would guard {}, {}. `zinc-sieve risk --advise` tells what else would help.",
-            units::files(guarded.files),
-            size(guarded.bytes)
         );
     }
 }

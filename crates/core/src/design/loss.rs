@@ -47,51 +47,71 @@ pub fn lost_bytes(plan: &Plan, disks: &[DesignDisk], dead: &[usize]) -> ByteLeng
     }
 }
 
-/// The disks of a plan whose death can cost something.
-fn members(plan: &Plan) -> Vec<usize> {
-    plan.data.iter().chain(&plan.parity).copied().collect()
-}
-
 /// How many disks may die, whichever they are, with nothing lost.
 pub fn survives(plan: &Plan, disks: &[DesignDisk]) -> usize {
-    let members = members(plan);
-    let is_safe = |count: usize| {
-        let mut safe = true;
-        for_each_choice(&members, count, &mut |dead| {
-            safe &= lost_bytes(plan, disks, dead) == ByteLength::ZERO;
-        });
-        safe
-    };
-    (1..=members.len()).take_while(|count| is_safe(*count)).count()
-}
-
-/// What is lost when one disk more dies than the plan survives: over every choice of disks.
-pub fn one_more(plan: &Plan, disks: &[DesignDisk]) -> Loss {
-    let members = members(plan);
-    let count = survives(plan, disks) + 1;
-    let (mut sum, mut worst, mut choices) = (0.0, 0.0f64, 0u64);
-    for_each_choice(&members, count, &mut |dead| {
-        let share = lost_bytes(plan, disks, dead).exact() as f64 / plan.usable.exact().max(1) as f64;
-        sum += share;
-        worst = worst.max(share);
-        choices += 1;
-    });
-    Loss { disks: count, average: sum / choices.max(1) as f64, worst }
-}
-
-/// Calls `visit` with every choice of `count` of the members.
-fn for_each_choice(members: &[usize], count: usize, visit: &mut impl FnMut(&[usize])) {
-    fn choose(rest: &[usize], count: usize, chosen: &mut Vec<usize>, visit: &mut impl FnMut(&[usize])) {
-        if count == 0 {
-            return visit(chosen);
-        }
-        for (position, member) in rest.iter().enumerate().take((rest.len() + 1).saturating_sub(count)) {
-            chosen.push(*member);
-            choose(&rest[position + 1..], count - 1, chosen, visit);
-            chosen.pop();
-        }
+    let holds = |i: &usize| disks[*i].size > ByteLength::ZERO;
+    if !plan.data.iter().any(holds) {
+        return plan.data.len() + plan.parity.len();
     }
-    choose(members, count, &mut Vec::new(), visit);
+    match plan.layout {
+        Layout::Spanned | Layout::Tiered => 0,
+        Layout::MirroredPairs => 1,
+        // As many data disks as there are parities, and one more, is too many; parities that die leave fewer to do it.
+        Layout::RotatingParity { parities } => usize::from(parities).min(plan.data.len() - 1),
+        Layout::Unstriped { .. } => plan.parity.len(),
+    }
+}
+
+/// What is lost when one disk more dies than the plan survives, over every choice of disks: in closed form, so that a shelf of
+/// any size is compared at once.
+pub fn one_more(plan: &Plan, disks: &[DesignDisk]) -> Loss {
+    let count = survives(plan, disks) + 1;
+    let size = |i: &usize| disks[*i].size.exact() as f64;
+    let usable = plan.usable.exact().max(1) as f64;
+    let members = plan.data.len() + plan.parity.len();
+    let (sum, worst) = match plan.layout {
+        Layout::Spanned | Layout::Tiered => {
+            (plan.data.iter().map(size).sum(), plan.data.iter().map(size).fold(0.0, f64::max))
+        }
+        Layout::MirroredPairs => {
+            let smaller = |pair: &[usize]| pair.iter().map(size).fold(f64::INFINITY, f64::min);
+            let pairs: Vec<f64> = plan.data.chunks(2).map(smaller).collect();
+            (pairs.iter().sum(), pairs.iter().copied().fold(0.0, f64::max))
+        }
+        Layout::RotatingParity { .. } => (usable * choose(members, count), usable),
+        Layout::Unstriped { .. } => unstriped_losses(plan, count, plan.data.iter().map(size).collect()),
+    };
+    let choices = choose(members, count);
+    let average = if choices > 0.0 { sum / choices / usable } else { 0.0 };
+    Loss { disks: count, average, worst: if choices > 0.0 { worst / usable } else { 0.0 } }
+}
+
+/// The sum of what every choice of `count` disks costs, and the most that one does.
+///
+/// Of p parities and d = `count` - q dead data disks with q dead parities, one row more is lost than survives: exactly those rows
+/// in which all d lie, up to the end of the smallest. In the order of their sizes, disk number i is the smallest of d disks
+/// in as many choices as there are of d - 1 among the larger ones.
+fn unstriped_losses(plan: &Plan, count: usize, mut sizes: Vec<f64>) -> (f64, f64) {
+    sizes.sort_by(f64::total_cmp);
+    let (mut sum, mut worst) = (0.0, 0.0f64);
+    for dead in 1..=count.min(sizes.len()) {
+        let of_parities = choose(plan.parity.len(), count - dead);
+        if of_parities == 0.0 {
+            continue;
+        }
+        let smallest = |(i, size): (usize, &f64)| size * choose(sizes.len() - 1 - i, dead - 1);
+        sum += of_parities * dead as f64 * sizes.iter().enumerate().map(smallest).sum::<f64>();
+        worst = worst.max(dead as f64 * sizes[sizes.len() - dead]);
+    }
+    (sum, worst)
+}
+
+/// How many choices there are of `count` among `all`.
+fn choose(all: usize, count: usize) -> f64 {
+    if count > all {
+        return 0.0;
+    }
+    (0..count).map(|i| (all - i) as f64 / (count - i) as f64).product()
 }
 
 #[cfg(test)]
@@ -100,6 +120,22 @@ mod tests {
     use crate::design::{parse_disks, plans};
     use crate::pool::Media;
     use proptest::prelude::*;
+    use rstest::rstest;
+
+    /// Calls `visit` with every choice of `count` of the members.
+    fn for_each_choice(members: &[usize], count: usize, visit: &mut impl FnMut(&[usize])) {
+        fn choose(rest: &[usize], count: usize, chosen: &mut Vec<usize>, visit: &mut impl FnMut(&[usize])) {
+            if count == 0 {
+                return visit(chosen);
+            }
+            for (position, member) in rest.iter().enumerate().take((rest.len() + 1).saturating_sub(count)) {
+                chosen.push(*member);
+                choose(&rest[position + 1..], count - 1, chosen, visit);
+                chosen.pop();
+            }
+        }
+        choose(members, count, &mut Vec::new(), visit);
+    }
 
     fn choices(members: &[usize], count: usize) -> Vec<Vec<usize>> {
         let mut found = Vec::new();
@@ -111,6 +147,38 @@ mod tests {
     fn every_choice_comes_once() {
         assert_eq!(choices(&[1, 2, 3], 2), [[1, 2], [1, 3], [2, 3]]);
         assert_eq!(choices(&[1, 2], 3), Vec::<Vec<usize>>::new());
+    }
+
+    #[rstest]
+    #[case("12TB,10TB,2x6TB,4TB", None)]
+    #[case("5x3TB,2TB,1TB", None)]
+    #[case("4TB,4TB", None)]
+    #[case("3x8TB,5TB", Some("1TB,2TB"))]
+    #[case("9TB,7TB,5TB,3TB,2TB,2TB,1TB,1TB", None)]
+    fn the_closed_form_is_the_sum_over_every_choice(#[case] hard: &str, #[case] ssd: Option<&str>) {
+        let mut disks = parse_disks(hard, Media::Hdd).unwrap();
+        disks.extend(ssd.iter().flat_map(|sizes| parse_disks(sizes, Media::Ssd).unwrap()));
+        for plan in plans(&disks) {
+            let members: Vec<usize> = plan.data.iter().chain(&plan.parity).copied().collect();
+            let costs = |count: usize| -> Vec<f64> {
+                let cost = |dead: &Vec<usize>| lost_bytes(&plan, &disks, dead).exact() as f64;
+                choices(&members, count).iter().map(cost).collect()
+            };
+            let safe =
+                (1..=members.len()).take_while(|count| costs(*count).iter().all(|c| *c == 0.0)).count();
+            assert_eq!(survives(&plan, &disks), safe, "{:?}", plan.layout);
+            let (all, told) = (costs(safe + 1), one_more(&plan, &disks));
+            let share = |bytes: f64| bytes / plan.usable.exact() as f64;
+            let average = share(all.iter().sum::<f64>()) / all.len().max(1) as f64;
+            let worst = share(all.iter().copied().fold(0.0, f64::max));
+            assert!(
+                (told.average - average).abs() < 1e-9,
+                "{:?}: {} and {average}",
+                plan.layout,
+                told.average
+            );
+            assert!((told.worst - worst).abs() < 1e-9, "{:?}: {} and {worst}", plan.layout, told.worst);
+        }
     }
 
     #[test]

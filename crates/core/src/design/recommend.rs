@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use serde::{Deserialize, Serialize};
 
-use super::Figures;
+use super::{Figures, Layout};
 
 /// What matters most.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -43,8 +43,11 @@ pub struct Wishes {
 const MANY_DISKS: usize = 7;
 
 impl Wishes {
-    /// How many of so many disks must be allowed to die.
-    pub fn losses(self, disks: usize) -> usize {
+    /// How many disks must be allowed to die. By rule it goes by those that can hold parity or be guarded by it: SSDs beside
+    /// hard disks are none of them.
+    pub fn losses(self, all: &[Figures]) -> usize {
+        let guarded = all.iter().filter(|f| matches!(f.plan.layout, Layout::Unstriped { .. }));
+        let disks = guarded.map(|f| f.plan.data.len() + f.plan.parity.len()).max().unwrap_or(0);
         self.survive.unwrap_or(if disks < MANY_DISKS { 1 } else { 2 })
     }
 }
@@ -53,8 +56,7 @@ impl Wishes {
 ///
 /// Nothing when there is none.
 pub fn recommend(all: &[Figures], wishes: Wishes) -> Option<Recommendation> {
-    let disks = all.iter().map(|f| f.plan.data.len() + f.plan.parity.len() + f.plan.unused.len()).max()?;
-    let survive = wishes.losses(disks);
+    let survive = wishes.losses(all);
     let want = wishes.want.unwrap_or(Want::Space);
     let candidates = candidates(all, survive);
     let position = best(all, &candidates, want)?;
@@ -117,12 +119,15 @@ fn better(a: &Figures, b: &Figures, want: Want) -> Ordering {
         // Of the same disks the most space is the cheapest.
         _ => space(),
     };
-    match want {
+    // Of what is alike otherwise, the plan that leaves fewer disks in the drawer.
+    let use_of_disks = || b.plan.unused.len().cmp(&a.plan.unused.len());
+    let suits = match want {
         Want::Space => space().then_with(safety),
         Want::Safety => safety().then_with(space),
         Want::Speed => speed().then_with(safety).then_with(space),
         Want::Cheap => price().then_with(safety),
-    }
+    };
+    suits.then_with(use_of_disks)
 }
 
 fn reasons(
@@ -168,7 +173,7 @@ fn reasons(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::design::{Layout, figures, parse_disks, plans};
+    use crate::design::{figures, parse_disks, plans};
     use crate::ingest::Network;
     use crate::pool::Media;
     use crate::units::Rate;
@@ -199,6 +204,17 @@ mod tests {
         // Only what was asked for is said to be.
         let says_asked = found.iter().flat_map(|r| &r.reasons).any(|reason| reason.contains("as you asked"));
         assert!(!says_asked || survive.is_some());
+    }
+
+    #[test]
+    fn ssds_beside_hard_disks_are_used_and_not_counted_as_disks_that_die() {
+        let mut disks = parse_disks("12TB,10TB,2x6TB,4TB", Media::Hdd).unwrap();
+        disks.extend(parse_disks("2x1TB", Media::Ssd).unwrap());
+        let network = Network { name: "the network".into(), rate: Rate::from_per_second(117e6) };
+        let all: Vec<Figures> =
+            plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &[])).collect();
+        let chosen = &all[recommend(&all, Wishes::default()).unwrap().position];
+        assert_eq!((chosen.plan.layout, chosen.plan.cache.len()), (Layout::Unstriped { parities: 1 }, 2));
     }
 
     #[test]

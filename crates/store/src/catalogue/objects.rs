@@ -420,14 +420,27 @@ pub(crate) fn below(c: &Connection, disk: DiskId, folder: &RelPath) -> Result<Ve
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
-/// Gives an object another name in place of one that it has.
+/// Gives an object another name in place of one that it has. Where a scan came first and took what has the new name for an
+/// object of its own, that one makes way: it is the same file.
 ///
 /// # Errors
 /// What the database says.
 pub fn rename(c: &Connection, disk: DiskId, from: &RelPath, to: &RelPath, object: ObjectId) -> Result<()> {
-    let renamed = c
-        .prepare_cached("UPDATE name SET path = ?3, object = ?4 WHERE disk = ?1 AND path = ?2")?
-        .execute((disk.get(), from.tree_key(), to.tree_key(), object.get()))?;
+    let (from, key) = (from.tree_key(), to.tree_key());
+    let update =
+        || -> rusqlite::Result<usize> {
+            c.prepare_cached("UPDATE name SET path = ?3, object = ?4 WHERE disk = ?1 AND path = ?2")?
+                .execute((disk.get(), &from, &key, object.get()))
+        };
+    let renamed = match update() {
+        Err(error) if error.sqlite_error_code() == Some(rusqlite::ErrorCode::ConstraintViolation) => {
+            let other = by_path(c, disk, to)?;
+            remove_name(c, disk, to)?;
+            other.map_or(Ok(()), |other| forget_if_nameless(c, other.id))?;
+            update()?
+        }
+        outcome => outcome?,
+    };
     if renamed == 0 { set_name(c, disk, to, object) } else { Ok(()) }
 }
 
@@ -475,4 +488,32 @@ pub fn used(c: &Connection, disk: DiskId) -> Result<ByteLength> {
             row.get(0)
         })?;
     Ok(ByteLength::new(unsigned(bytes)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::schema;
+    use super::*;
+
+    /// A hold that was cut off, a scan that found the file under its held name, and then the recovery.
+    #[test]
+    fn a_name_that_a_scan_took_first_is_given_all_the_same() {
+        let c = Connection::open_in_memory().unwrap();
+        for tables in [schema::TABLES, schema::SINCE_FORMAT_2, schema::SINCE_FORMAT_4] {
+            c.execute_batch(tables).unwrap();
+        }
+        let disk = DiskId::new(1);
+        let [song, held] = ["dawn/wren.flac", ".zinc-sieve/held/1"].map(RelPath::fixed);
+        c.execute_batch(
+            "INSERT INTO object (id, disk, inode, size, allocated, mtime, ctime, mode, uid, gid, standing, left_out)
+                 VALUES (1, 1, 7, 9, 9, 0, 0, 0, 0, 0, 0, 0), (2, 1, 7, 9, 9, 0, 0, 0, 0, 0, 0, 0)",
+        )
+        .unwrap();
+        set_name(&c, disk, &song, ObjectId::new(1)).unwrap();
+        set_name(&c, disk, &held, ObjectId::new(2)).unwrap();
+        rename(&c, disk, &song, &held, ObjectId::new(1)).unwrap();
+        assert_eq!(by_path(&c, disk, &held).unwrap().unwrap().id, ObjectId::new(1));
+        assert!(by_path(&c, disk, &song).unwrap().is_none());
+        assert!(get(&c, ObjectId::new(2)).unwrap().is_none(), "the other one was the same file");
+    }
 }

@@ -16,7 +16,7 @@ use crate::event::Silent;
 use crate::fate::{self, Count, FileFate, VolumeModel};
 use crate::images::open_images;
 use crate::label::Role;
-use crate::member::State;
+use crate::member::{Member, State};
 use crate::moves::Unfinished;
 use crate::pool::Pool;
 use crate::scan;
@@ -199,21 +199,7 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
         notes,
     };
     for member in &pool.members {
-        let is_present = member.state == State::Present;
-        let advice = (!is_present).then(|| Advice::from(member.refusal()));
-        status.disks.push(DiskStatus {
-            name: member.row.name.clone(),
-            volume: member.row.volume.clone(),
-            role: member.row.role,
-            state: member.state.clone(),
-            advice,
-            bay: member.spec.as_ref().and_then(|s| s.bay.clone()),
-            serial: member.spec.as_ref().and_then(|s| s.serial.clone()),
-            used: member.used_bytes(&pool.catalogue)?,
-            free: member.free_bytes(&pool.catalogue)?,
-            scanned_at: member.row.scanned_at,
-            read_only: member.filesystem.as_ref().is_some_and(|f| f.read_only),
-        });
+        status.disks.push(disk_status(pool, member)?);
         let reading = pool.catalogue.reading();
         status.damaged_cells += match member.row.role {
             Role::Data | Role::Cache => parity_state::damaged_contents(reading, member.row.id)?.len() as u64,
@@ -238,6 +224,23 @@ pub fn status(pool: &mut Pool) -> Result<Status> {
     }
     status.verdict = status.judge();
     Ok(status)
+}
+
+fn disk_status(pool: &Pool, member: &Member) -> Result<DiskStatus> {
+    let is_present = member.state == State::Present;
+    Ok(DiskStatus {
+        name: member.row.name.clone(),
+        volume: member.row.volume.clone(),
+        role: member.row.role,
+        state: member.state.clone(),
+        advice: (!is_present).then(|| Advice::from(member.refusal())),
+        bay: member.spec.as_ref().and_then(|s| s.bay.clone()),
+        serial: member.spec.as_ref().and_then(|s| s.serial.clone()),
+        used: member.used_bytes(&pool.catalogue)?,
+        free: member.free_bytes(&pool.catalogue)?,
+        scanned_at: member.row.scanned_at,
+        read_only: member.filesystem.as_ref().is_some_and(|f| f.read_only),
+    })
 }
 
 /// Parity that is expected on a drive and is not valid there, in words: its table was damaged, or the drive is new.
