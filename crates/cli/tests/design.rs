@@ -60,6 +60,20 @@ fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
     assert_eq!(plan["price_per_tb"], serde_json::json!([45.0, "EUR"]));
 }
 
+/// Whatever kind is recommended is written as what it is, and can be checked and asked about on paper.
+#[rstest]
+#[case(&["--disks", "12TB,10TB,2x6TB,4TB", "--ssd", "2x1TB"], &["kind = \"unstriped\"", "cache = [\"ssd-1\", \"ssd-2\"]", "cache_copies = 2"])]
+#[case(&["--disks", "4TB,4TB", "--ssd", "1TB", "--survive", "0"], &["kind = \"tiered\"", "fast = [\"ssd-1\"]"])]
+#[case(&["--disks", "4TB,6TB", "--survive", "0"], &["kind = \"spanned\""])]
+fn any_kind_that_is_recommended_becomes_a_pool_file(#[case] asked: &[&str], #[case] lines: &[&str]) {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    lab.run(&[&["design", "--write", "new.toml"], asked].concat()).expect(&[0]);
+    let text = fs::read_to_string(lab.root().join("new.toml")).unwrap();
+    assert!(lines.iter().all(|line| text.contains(line)), "{text}");
+    lab.run(&["check", "--pool", "new.toml"]).expect(&[0]);
+    lab.run(&["status", "--pool", "new.toml"]).expect(&[0]);
+}
+
 #[rstest]
 #[case(&["--disks", "12,4TB"], "has no unit")]
 #[case(&["--disks", "big"], "is not a size")]

@@ -286,11 +286,20 @@ fn readers_leave_a_pool_that_is_at_work_as_it_is() {
     // Somebody else is at a long work: the lock of the home.
     let lock = OpenOptions::new().write(true).open(lab.root().join(".zinc-sieve/lock")).unwrap();
     rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).unwrap();
-    fs::write(lab.root().join(".zinc-sieve/lock.holder"), "sync, process 4711").unwrap();
+    let holder = |process: u32| {
+        let said = format!("sync, process {process}");
+        fs::write(lab.root().join(".zinc-sieve/lock.holder"), &said).unwrap();
+        said
+    };
+    // Of somebody who was killed, while a reader has the lock for a moment.
+    let gone = holder(u32::MAX);
     let status = lab.run(&["status"]).expect(&[1]);
-    assert!(status.stdout.contains("At work: sync, process 4711, began just now"), "{}", status.stdout);
+    assert!(!status.stdout.contains(&gone), "{}", status.stdout);
+    let said = holder(std::process::id());
+    let status = lab.run(&["status"]).expect(&[1]);
+    assert!(status.stdout.contains(&format!("At work: {said}, began just now")), "{}", status.stdout);
     let second = lab.run(&["sync", "--yes"]).expect(&[4]);
-    assert!(second.stderr.contains("sync, process 4711, since 2"), "{}", second.stderr);
+    assert!(second.stderr.contains(&format!("{said}, since 2")), "{}", second.stderr);
     let mut before = BTreeMap::new();
     everything(lab.root(), &mut before);
     for reader in READERS {

@@ -11,7 +11,7 @@ use crate::fate::{
 use crate::landing::{Ground, Lander, Spot};
 use crate::lane::Rows;
 use crate::path::{PathError, RelPath};
-use crate::pool::{Landing, Part, PoolSpec, VolumeSpec};
+use crate::pool::{Landing, PoolSpec, Role, VolumeSpec};
 use crate::units::{ByteLength, GRANULE, ParityIndex, Slot};
 
 /// A volume on paper.
@@ -36,7 +36,7 @@ pub struct PaperDisk {
     /// Its name.
     pub name: String,
     /// What it does.
-    pub part: Part,
+    pub role: Role,
     /// All its space.
     pub capacity: ByteLength,
     /// What files, or parity, take of it.
@@ -81,15 +81,15 @@ impl PaperVolume {
     /// # Errors
     /// When the capacity of a disk is not known.
     pub fn new(pool: &PoolSpec, volume: &VolumeSpec) -> Result<Self, PaperError> {
-        let disk = |(name, part): (&String, Part)| {
+        let disk = |(role, _, name): (Role, u8, &String)| {
             let capacity = pool.disk(name).and_then(|d| d.capacity);
             let capacity = capacity.ok_or_else(|| PaperError::NoCapacity(name.clone()))?;
-            Ok(PaperDisk { name: name.clone(), part, capacity, used: ByteLength::ZERO })
+            Ok(PaperDisk { name: name.clone(), role, capacity, used: ByteLength::ZERO })
         };
-        let disks = volume.parts().map(disk).collect::<Result<Vec<_>, PaperError>>()?;
-        let takes_files = |position: &usize| disks[*position].part != Part::Parity;
+        let disks = volume.roles().map(disk).collect::<Result<Vec<_>, PaperError>>()?;
+        let takes_files = |position: &usize| disks[*position].role != Role::Parity;
         let grounds: Vec<usize> = (0..disks.len()).filter(takes_files).collect();
-        let data = disks.iter().filter(|disk| disk.part == Part::Data);
+        let data = disks.iter().filter(|disk| disk.role == Role::Data);
         let space = data.map(|disk| disk.capacity).fold(ByteLength::ZERO, ByteLength::plus);
         Ok(Self {
             lander: lander(volume, &disks, ByteLength::ZERO),
@@ -152,7 +152,7 @@ impl PaperVolume {
         shares: &[(usize, ByteLength)],
     ) -> Result<(), PaperError> {
         let Some(limit) = self.limit else { return Ok(()) };
-        let is_data = |disk: usize| self.disks[disk].part == Part::Data;
+        let is_data = |disk: usize| self.disks[disk].role == Role::Data;
         let coming = shares.iter().filter(|(disk, _)| is_data(*disk)).map(|(_, length)| *length);
         let all = coming.fold(self.held(), ByteLength::plus);
         if all > limit { Err(PaperError::Limit(path.into(), size, limit)) } else { Ok(()) }
@@ -164,7 +164,7 @@ impl PaperVolume {
         let version = number(self.model.versions.len());
         let (cell, recorded) = (cell_size(size) / GRANULE, 1);
         // What lies on a cache is in no lane: parity does not have it.
-        let mapped = if self.disks[disk].part == Part::Data { granules } else { 0 };
+        let mapped = if self.disks[disk].role == Role::Data { granules } else { 0 };
         self.model.versions.push(VersionState { size, cell, data: granules, mapped, recorded });
         self.model.objects.push(ObjectState {
             disk: index(disk),
@@ -186,7 +186,7 @@ impl PaperVolume {
 
     /// What the data disks hold.
     fn held(&self) -> ByteLength {
-        let data = self.disks.iter().filter(|disk| disk.part == Part::Data);
+        let data = self.disks.iter().filter(|disk| disk.role == Role::Data);
         data.map(|disk| disk.used).fold(ByteLength::ZERO, ByteLength::plus)
     }
 
@@ -203,7 +203,7 @@ impl PaperVolume {
     /// Its disks with what is on them: data disks, parity, caches; parity reaches as far as the fullest data disk.
     pub fn disks(&self) -> Vec<PaperDisk> {
         let mut disks = self.disks.clone();
-        let data = self.disks.iter().filter(|disk| disk.part == Part::Data);
+        let data = self.disks.iter().filter(|disk| disk.role == Role::Data);
         let reach = data.map(|disk| disk.used).max().unwrap_or_default();
         let mut position = self.volume.data.len();
         for image in &self.volume.parity {
@@ -303,11 +303,11 @@ impl PaperVolume {
 fn lander(volume: &VolumeSpec, disks: &[PaperDisk], largest: ByteLength) -> Lander {
     let ground = |disk: &PaperDisk| Ground {
         name: disk.name.clone(),
-        is_cache: disk.part == Part::Cache,
+        is_cache: disk.role == Role::Cache,
         total: disk.capacity,
         free: disk.capacity,
     };
-    let grounds: Vec<Ground> = disks.iter().filter(|disk| disk.part != Part::Parity).map(ground).collect();
+    let grounds: Vec<Ground> = disks.iter().filter(|disk| disk.role != Role::Parity).map(ground).collect();
     Lander::new(volume, &grounds, largest)
 }
 
@@ -323,8 +323,8 @@ fn empty_model(volume: &VolumeSpec, disks: &[PaperDisk]) -> Model {
     let mut position = data;
     for (parity, names) in volume.parity.iter().enumerate() {
         let mut start = 0;
-        for (part, _) in names.iter().enumerate() {
-            let is_last = part + 1 == names.len();
+        for (number, _) in names.iter().enumerate() {
+            let is_last = number + 1 == names.len();
             let end = if is_last { u64::MAX } else { start + disks[position].capacity.granules() };
             let (rows, parity) = (Rows::new(start, end), ParityIndex::new(slot(parity)));
             model.parities.push(ParityState::new(index(position), parity, rows, Vec::new()));

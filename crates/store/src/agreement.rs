@@ -5,7 +5,7 @@
 
 use std::path::Path;
 
-use sieve_core::pool::Part;
+use sieve_core::pool::VolumeSpec;
 use sieve_core::pool::agreement::{self, Agreement, BuiltVolume};
 use uuid::Uuid;
 
@@ -13,17 +13,9 @@ use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{Identity, disks, mark_changed, set_name, volumes};
 use crate::error::{Error, Kind, Result};
 use crate::journal;
-use crate::label::{self, Label, Role};
+use crate::label::{self, Label};
 use crate::member::recognise;
 use crate::pool::Pool;
-
-const fn part_of(role: Role) -> Part {
-    match role {
-        Role::Data => Part::Data,
-        Role::Parity => Part::Parity,
-        Role::Cache => Part::Cache,
-    }
-}
 
 /// Compares the pool file with what was built.
 ///
@@ -51,7 +43,7 @@ fn built(pool: &Pool) -> Result<Vec<BuiltVolume>> {
     let kinds = volumes::kinds(pool.catalogue.reading())?;
     let mut built: Vec<BuiltVolume> = Vec::new();
     for member in &pool.members {
-        let place = (member.row.name.clone(), part_of(member.row.role));
+        let place = (member.row.name.clone(), member.row.role);
         match built.iter_mut().find(|volume| volume.name == member.row.volume) {
             Some(volume) => volume.members.push(place),
             None => built.push(BuiltVolume {
@@ -86,8 +78,8 @@ pub(crate) fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
     notes.extend(agreement.not_built.iter().map(|volume| {
         format!("volume {volume} of the pool file is not built: nothing of it is looked at or guarded")
     }));
-    notes.extend(agreement.not_joined.iter().map(|(disk, volume, part)| {
-        format!("{disk} is no member of {volume} yet: zinc-sieve grow {disk} --as {part} --volume {volume}")
+    notes.extend(agreement.not_joined.iter().map(|(disk, volume, role)| {
+        format!("{disk} is no member of {volume} yet: zinc-sieve grow {disk} --as {role} --volume {volume}")
     }));
     notes
 }
@@ -128,22 +120,7 @@ pub(crate) fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
         })?;
         pool.identity = Identity { name: pool.spec.name.clone(), ..pool.identity.clone() };
     }
-    let nameless: Vec<_> = pool
-        .volumes()
-        .into_iter()
-        .filter(|volume| {
-            pool.members.iter().any(|m| m.row.volume == volume.name && m.row.volume_id.is_none())
-        })
-        .collect();
-    if !nameless.is_empty() {
-        pool.catalogue.transaction(|t| {
-            mark_changed(t)?;
-            nameless
-                .iter()
-                .try_for_each(|volume| volumes::identify(t, &volume.name, Uuid::new_v4(), volume.kind))
-        })?;
-        pool.refresh_rows()?;
-    }
+    identify_volumes(pool)?;
     if agreement.has_renames() {
         let names = (&agreement.renamed_volumes, &agreement.renamed_disks);
         journal::append(&*pool.home, pool.machine.now(), "renamed", &names)?;
@@ -151,14 +128,44 @@ pub(crate) fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
     labels_follow(pool)
 }
 
-/// A label that says something older than the catalogue is written again.
+/// Gives volumes of before ids theirs. Where a label has one already, the catalogue is of before it was written there, and takes
+/// that: two ids of one volume would make strangers of its disks.
+fn identify_volumes(pool: &mut Pool) -> Result<()> {
+    let is_without = |volume: &VolumeSpec| {
+        pool.members.iter().any(|m| m.row.volume == volume.name && m.row.volume_id.is_none())
+    };
+    let mut found = Vec::new();
+    for volume in pool.volumes().into_iter().filter(is_without) {
+        let mut id = None;
+        for member in pool.members.iter().filter(|member| member.row.volume == volume.name) {
+            let Ok(disk) = member.usable() else { continue };
+            id = id.or(label::read(&**disk)?.and_then(|label| label.volume_id));
+        }
+        found.push((volume, id.unwrap_or_else(Uuid::new_v4)));
+    }
+    if found.is_empty() {
+        return Ok(());
+    }
+    pool.catalogue.transaction(|t| {
+        mark_changed(t)?;
+        found.iter().try_for_each(|(volume, id)| volumes::identify(t, &volume.name, *id, volume.kind))
+    })?;
+    pool.refresh_rows()
+}
+
+/// A label that says something older than the catalogue is written again. On a full disk it stays as it is: it is recognised all
+/// the same, and who wants to make room must not be kept from it.
 fn labels_follow(pool: &Pool) -> Result<()> {
     for member in &pool.members {
         let Ok(disk) = member.writable() else { continue };
         let Some(found) = label::read(&**disk)? else { continue };
         let wanted: Label = member.row.label(&pool.identity, found.filesystem.clone());
-        if wanted != found {
-            label::write(&**disk, &wanted)?;
+        if wanted == found {
+            continue;
+        }
+        match label::write(&**disk, &wanted) {
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => {}
+            other => other?,
         }
     }
     Ok(())

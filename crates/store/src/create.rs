@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
-use sieve_core::pool::{PoolSpec, VolumeSpec};
+use sieve_core::pool::PoolSpec;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
@@ -80,7 +80,7 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
         resumes: begun.is_some(),
     };
     for volume in &spec.volumes {
-        for (role, slot, name) in roles(volume) {
+        for (role, slot, name) in volume.roles() {
             let disk = spec.disk(name).ok_or_else(|| {
                 Error::new(Kind::Usage, "disk.unknown", format!("there is no disk `{name}` in the pool file"))
             })?;
@@ -100,18 +100,6 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
         return Err(Error::new(Kind::Usage, "pool.empty", "the pool file has no volume with disks"));
     }
     Ok(plan)
-}
-
-/// What each disk of a volume is to do there.
-fn roles(volume: &VolumeSpec) -> impl Iterator<Item = (Role, u8, &String)> {
-    let number = |slot: usize| u8::try_from(slot).unwrap_or(u8::MAX);
-    let data = volume.data.iter().enumerate().map(move |(slot, name)| (Role::Data, number(slot), name));
-    let parity = volume.parity.iter().enumerate();
-    let parity = parity
-        .flat_map(move |(slot, disks)| disks.iter().map(move |name| (Role::Parity, number(slot), name)));
-    let cache =
-        volume.cache.disks.iter().enumerate().map(move |(slot, name)| (Role::Cache, number(slot), name));
-    data.chain(parity).chain(cache)
 }
 
 /// The pool id of a creation that was interrupted.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use sieve_core::path::{RelPath, disturbs};
-use sieve_core::units::{MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
+pub use sieve_core::pool::Role;
 use uuid::Uuid;
 
 use crate::disk::{Disk, FilesystemId, full_path, read_small};
@@ -15,49 +15,13 @@ pub const FORMAT: u32 = 4;
 /// No name in a label has more bytes.
 const LONGEST_NAME: usize = 255;
 
-/// What a disk does in its volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Role {
-    /// It holds files.
-    Data,
-    /// It holds a parity image.
-    Parity,
-    /// It holds files that wait for their place on the data disks, or stay on it for good.
-    Cache,
-}
-
-impl Role {
-    /// The word for it.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Data => "data",
-            Self::Parity => "parity",
-            Self::Cache => "cache",
-        }
-    }
-
-    /// The most disks of a volume that do so.
-    pub const fn slots(self) -> usize {
-        match self {
-            Self::Data => MAX_SLOTS,
-            Self::Parity => MAX_PARITIES,
-            Self::Cache => MAX_CACHES,
-        }
-    }
-
-    /// Whether files of the volume lie on it.
-    pub const fn holds_files(self) -> bool {
-        matches!(self, Self::Data | Self::Cache)
-    }
-
-    /// The oldest format of labels that knows such a disk.
-    pub const fn label_format(self, first_cell: u32) -> u32 {
-        match self {
-            Self::Cache => 3,
-            Self::Parity if first_cell > 0 => 2,
-            Self::Data | Self::Parity => 1,
-        }
+/// The oldest format that knows everything in the label of such a disk.
+pub const fn oldest_format(role: Role, first_cell: u32, has_volume_id: bool) -> u32 {
+    match role {
+        _ if has_volume_id => FORMAT,
+        Role::Cache => 3,
+        Role::Parity if first_cell > 0 => 2,
+        Role::Data | Role::Parity => 1,
     }
 }
 

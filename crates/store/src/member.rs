@@ -344,7 +344,7 @@ fn state_by_label(
     let says = (label.role, label.slot, label.first_cell);
     if says != (row.role, row.slot, row.first_cell) || !is_of_its_volume(label, row) {
         let why = format!(
-            "its label says {} slot {} of {}, the catalogue {} slot {} of {}",
+            "its label says {} slot {} of {} (or another volume of that name), the catalogue {} slot {} of {}",
             label.role.word(),
             label.slot,
             label.volume,
@@ -358,8 +358,8 @@ fn state_by_label(
     Ok(if bound.is_some_and(|id| *id != filesystem.id) { State::Clone } else { State::Present })
 }
 
-/// The volume of a label is the one of the row: by its id, whatever either calls it; by its name where the label is older
-/// than ids, since who wrote it gave it no other.
+/// Whether the volume of a label is the one of the row: by its id, whatever either calls it. Where one of the two is older than
+/// ids, the disk's own id and its place say enough.
 pub(crate) fn is_of_its_volume(label: &Label, row: &DiskRow) -> bool {
     match (label.volume_id, row.volume_id) {
         (Some(said), Some(known)) => said == known,

@@ -7,13 +7,12 @@ use sieve_core::fate::{DiskIndex, Exposures, Fate, Guard, LostSet, Shortages, ow
 use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
 use sieve_core::paper::{PaperDisk, PaperVolume};
 use sieve_core::path::RelPath;
-use sieve_core::pool::{Part, PoolSpec};
+use sieve_core::pool::{PoolSpec, Role};
 use sieve_core::units::{ByteLength, VersionId};
 
 use crate::curves::{Curves, links};
 use crate::error::{Error, Kind, Result};
 use crate::fate::{AtPath, Costs, Count, FileFate, Missing, Outlook, Reason, RowsShort, Step, shortage_of};
-use crate::label::Role;
 use crate::listing;
 use crate::member::State;
 use crate::risk::{RiskMember, RiskVolume};
@@ -144,7 +143,7 @@ impl PaperPool {
             }
         };
         // A cache takes no part in parity.
-        let disks = self.volume.disks().into_iter().filter(|disk| disk.part != Part::Cache);
+        let disks = self.volume.disks().into_iter().filter(|disk| disk.role != Role::Cache);
         Pass { disks: disks.map(participant).collect(), links, processor: Some(assumed_processor()) }
     }
 
@@ -166,7 +165,7 @@ impl PaperPool {
                 found.likely, found.cautious, found.bottleneck
             )
         };
-        let data = disks.iter().filter(|disk| disk.part == Part::Data);
+        let data = disks.iter().filter(|disk| disk.role == Role::Data);
         let reach = data.map(|d| d.used).max().unwrap_or_default();
         vec![
             told("the first sync", &self.pass(|d| d.used)),
@@ -182,14 +181,9 @@ impl PaperPool {
         let mut disks = Vec::new();
         for disk in self.volume.disks() {
             let known = spec.disk(&disk.name);
-            let role = match disk.part {
-                Part::Data => Role::Data,
-                Part::Parity => Role::Parity,
-                Part::Cache => Role::Cache,
-            };
             disks.push(DiskStatus {
                 volume: self.volume.volume().name.clone(),
-                role,
+                role: disk.role,
                 state: State::OnPaper,
                 advice: None,
                 bay: known.and_then(|d| d.bay.clone()),
@@ -323,7 +317,7 @@ impl Outlook for PaperPool {
             name: disk.name.clone(),
             spec: self.spec.disk(&disk.name).cloned().unwrap_or_default(),
             capacity: disk.capacity,
-            free: (disk.part == Part::Data).then(|| disk.capacity.minus(disk.used)),
+            free: (disk.role == Role::Data).then(|| disk.capacity.minus(disk.used)),
             rebuild_hours: forecast(&self.pass(|d| d.used.min(disk.used))).likely.hours(),
         });
         let names = self.volume.name_counts(|path| !self.is_removed(path));

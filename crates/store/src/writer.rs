@@ -68,10 +68,18 @@ pub struct AtWork {
 }
 
 /// The long work that is under way at this home; nothing where nobody is at one, or this user may not ask for the lock.
+///
+/// A reader has the lock for a moment as well, and what is written down beside it may be of somebody who was killed: only a
+/// process that lives is told.
 pub fn at_work(home: &dyn Disk) -> Option<AtWork> {
     home.stat(&lock_path()).ok()??;
-    matches!(home.lock(&lock_path()), Ok(None)).then(|| holder(home))?
+    let work = matches!(home.lock(&lock_path()), Ok(None)).then(|| holder(home))??;
+    let (_, process) = work.what.rsplit_once(PROCESS)?;
+    std::path::Path::new("/proc").join(process).exists().then_some(work)
 }
+
+/// Between what somebody does and the number of the process that is at it.
+const PROCESS: &str = ", process ";
 
 /// Who wrote down that it has the lock.
 fn holder(disk: &dyn Disk) -> Option<AtWork> {
@@ -91,7 +99,7 @@ fn note_path() -> RelPath {
 fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
     durable::make_own_folder(disk, &our_folder())?;
     if let Some(guard) = patiently(GLANCE, || disk.lock(&lock_path()))? {
-        let text = format!("{what}, process {}", std::process::id());
+        let text = format!("{what}{PROCESS}{}", std::process::id());
         match durable::write_file(disk, &note_path(), text.as_bytes()) {
             // The lock holds on a full disk too; who has it is a help, and no more.
             Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => {}

@@ -41,7 +41,7 @@ pub(crate) struct DesignArguments {
     /// What one more disk of this size would bring
     #[arg(long, value_name = "SIZE", value_delimiter = ',')]
     pub(crate) add: Vec<String>,
-    /// What matters most
+    /// What matters most; without it space
     #[arg(long, value_name = "WISH")]
     pub(crate) want: Option<Wish>,
     /// How many disks must be allowed to die with nothing lost; without it one, from seven disks on two
@@ -267,20 +267,24 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
     }
     let names =
         |of: &[usize]| of.iter().map(|i| format!("\"{}\"", disks[*i].name)).collect::<Vec<_>>().join(", ");
-    let fast: Vec<usize> =
-        chosen.plan.data.iter().copied().filter(|index| disks[*index].media != Media::Hdd).collect();
-    let (kind, fast) = match chosen.plan.layout {
-        Layout::Spanned => ("spanned", Vec::new()),
-        Layout::MirroredPairs => ("mirrored", Vec::new()),
-        Layout::Tiered => ("tiered", fast),
-        Layout::Unstriped { .. } | Layout::RotatingParity { .. } => ("unstriped", Vec::new()),
+    let kind = match chosen.plan.layout {
+        Layout::Spanned => "spanned",
+        Layout::MirroredPairs => "mirrored",
+        Layout::Tiered => "tiered",
+        Layout::Unstriped { .. } | Layout::RotatingParity { .. } => "unstriped",
     };
+    let is_fast = |index: &usize| kind == "tiered" && disks[*index].media != Media::Hdd;
+    let fast: Vec<usize> = chosen.plan.data.iter().copied().filter(is_fast).collect();
     text +=
         &format!("\n[[volume]]\nname = \"main\"\nkind = \"{kind}\"\ndata = [{}]\n", names(&chosen.plan.data));
     for (key, of) in [("parity", &chosen.plan.parity), ("cache", &chosen.plan.cache), ("fast", &fast)] {
         if !of.is_empty() {
             text += &format!("{key} = [{}]\n", names(of));
         }
+    }
+    if chosen.plan.cache.len() > 1 {
+        // What waits on the cache is to survive as much as the rest.
+        text += "cache_copies = 2\n";
     }
     create_new(path, text.as_bytes())?;
     crate::say_aside!("Written: {}", path.display());

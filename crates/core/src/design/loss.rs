@@ -16,37 +16,6 @@ pub struct Loss {
     pub worst: f64,
 }
 
-/// The bytes of a full volume that are gone when the disks `dead` (positions in the list) die.
-///
-/// A disk of a span, a tier or without parity takes its own files with it, a pair only when both die, a stripe
-/// everything when more die than it has parities. With dedicated parity drives a row is lost when more of its
-/// lanes are missing than parities survive: of the dead data disks, sorted from the largest, each loses what lies
-/// below the end of disk number `surviving + 1`.
-pub fn lost_bytes(plan: &Plan, disks: &[DesignDisk], dead: &[usize]) -> ByteLength {
-    let is_dead = |i: &&usize| dead.contains(i);
-    let size = |i: &usize| disks[*i].size;
-    match plan.layout {
-        Layout::Spanned | Layout::Tiered => plan.data.iter().filter(is_dead).map(size).sum(),
-        Layout::MirroredPairs => {
-            let pairs = plan.data.chunks(2).filter(|pair| pair.iter().all(|i| dead.contains(i)));
-            pairs.map(|pair| pair.iter().map(size).min().unwrap_or_default()).sum()
-        }
-        Layout::RotatingParity { parities } => {
-            let count = plan.data.iter().filter(is_dead).count();
-            if count > usize::from(parities) { plan.usable } else { ByteLength::ZERO }
-        }
-        Layout::Unstriped { .. } => {
-            let surviving = plan.parity.iter().filter(|i| !dead.contains(i)).count();
-            let mut sizes: Vec<ByteLength> = plan.data.iter().filter(is_dead).map(size).collect();
-            sizes.sort_unstable_by(|a, b| b.cmp(a));
-            match sizes.get(surviving) {
-                None => ByteLength::ZERO,
-                Some(end) => sizes.iter().map(|s| (*s).min(*end)).sum(),
-            }
-        }
-    }
-}
-
 /// How many disks may die, whichever they are, with nothing lost.
 pub fn survives(plan: &Plan, disks: &[DesignDisk]) -> usize {
     let holds = |i: &usize| disks[*i].size > ByteLength::ZERO;
@@ -121,6 +90,37 @@ mod tests {
     use crate::pool::Media;
     use proptest::prelude::*;
     use rstest::rstest;
+
+    /// The bytes of a full volume that are gone when the disks `dead` (positions in the list) die.
+    ///
+    /// A disk of a span, a tier or without parity takes its own files with it, a pair only when both die, a stripe
+    /// everything when more die than it has parities. With dedicated parity drives a row is lost when more of its
+    /// lanes are missing than parities survive: of the dead data disks, sorted from the largest, each loses what lies
+    /// below the end of disk number `surviving + 1`.
+    fn lost_bytes(plan: &Plan, disks: &[DesignDisk], dead: &[usize]) -> ByteLength {
+        let is_dead = |i: &&usize| dead.contains(i);
+        let size = |i: &usize| disks[*i].size;
+        match plan.layout {
+            Layout::Spanned | Layout::Tiered => plan.data.iter().filter(is_dead).map(size).sum(),
+            Layout::MirroredPairs => {
+                let pairs = plan.data.chunks(2).filter(|pair| pair.iter().all(|i| dead.contains(i)));
+                pairs.map(|pair| pair.iter().map(size).min().unwrap_or_default()).sum()
+            }
+            Layout::RotatingParity { parities } => {
+                let count = plan.data.iter().filter(is_dead).count();
+                if count > usize::from(parities) { plan.usable } else { ByteLength::ZERO }
+            }
+            Layout::Unstriped { .. } => {
+                let surviving = plan.parity.iter().filter(|i| !dead.contains(i)).count();
+                let mut sizes: Vec<ByteLength> = plan.data.iter().filter(is_dead).map(size).collect();
+                sizes.sort_unstable_by(|a, b| b.cmp(a));
+                match sizes.get(surviving) {
+                    None => ByteLength::ZERO,
+                    Some(end) => sizes.iter().map(|s| (*s).min(*end)).sum(),
+                }
+            }
+        }
+    }
 
     /// Calls `visit` with every choice of `count` of the members.
     fn for_each_choice(members: &[usize], count: usize, visit: &mut impl FnMut(&[usize])) {

@@ -9,5 +9,5 @@ mod recommend;
 pub use disks::{DesignDisk, DiskListError, given_curve, parse_disk_table, parse_disks};
 pub use figures::{Addition, Figures, Speed, figures};
 pub use layout::{Layout, Plan, plans};
-pub use loss::{Loss, lost_bytes, one_more, survives};
+pub use loss::{Loss, one_more, survives};
 pub use recommend::{Recommendation, Want, Wishes, recommend};

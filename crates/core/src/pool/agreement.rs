@@ -4,7 +4,7 @@
 //! there is followed. Everything else that differs is told, and nothing is done before it is resolved: else a volume
 //! under another name would pass for an empty one, in which all is well.
 
-use super::{Part, PoolSpec, VolumeKind, VolumeSpec};
+use super::{PoolSpec, Role, VolumeKind, VolumeSpec};
 
 /// A volume as it was built.
 #[derive(Clone, Debug)]
@@ -14,7 +14,7 @@ pub struct BuiltVolume {
     /// Its kind, if it is known.
     pub kind: Option<VolumeKind>,
     /// Its disks, with what they do.
-    pub members: Vec<(String, Part)>,
+    pub members: Vec<(String, Role)>,
 }
 
 /// A contradiction between the pool file and what was built, with what to type about it.
@@ -34,18 +34,18 @@ pub enum Contradiction {
         said: VolumeKind,
     },
     /// The file does not name one of its disks.
-    #[error("{disk} is a {part} disk of volume {volume}, and the pool file does not name it there")]
+    #[error("{disk} is a {role} disk of volume {volume}, and the pool file does not name it there")]
     DiskLeftOut {
         /// The volume.
         volume: String,
         /// The disk.
         disk: String,
         /// What it does.
-        part: Part,
+        role: Role,
     },
     /// The file gives one of its disks another place.
     #[error(
-        "{disk} is a {part} disk of volume {volume}, and the pool file has it as {said_part} of {said_volume}"
+        "{disk} is a {role} disk of volume {volume}, and the pool file has it as {said_role} of {said_volume}"
     )]
     DiskElsewhere {
         /// The volume.
@@ -53,11 +53,11 @@ pub enum Contradiction {
         /// The disk.
         disk: String,
         /// What it does.
-        part: Part,
+        role: Role,
         /// The volume that the file gives it to.
         said_volume: String,
         /// What the file says that it does there.
-        said_part: Part,
+        said_role: Role,
     },
 }
 
@@ -72,14 +72,14 @@ impl Contradiction {
                 "write kind = \"{}\" for {volume} again; for another kind make a new volume and move the files there",
                 built.word()
             ),
-            Self::DiskLeftOut { volume, disk, part: Part::Data } => format!(
+            Self::DiskLeftOut { volume, disk, role: Role::Data } => format!(
                 "name {disk} in `data` of {volume} again; if the disk is dead: zinc-sieve fate --lose {disk}, then zinc-sieve rebuild {disk} --onto DIR"
             ),
-            Self::DiskLeftOut { volume, disk, part } => format!(
-                "name {disk} in `{part}` of {volume} again; to take it out, after that: zinc-sieve vacate {disk}"
+            Self::DiskLeftOut { volume, disk, role } => format!(
+                "name {disk} in `{role}` of {volume} again; to take it out, after that: zinc-sieve vacate {disk}"
             ),
-            Self::DiskElsewhere { volume, disk, part, .. } => {
-                format!("name {disk} in `{part}` of {volume} again, and nowhere else")
+            Self::DiskElsewhere { volume, disk, role, .. } => {
+                format!("name {disk} in `{role}` of {volume} again, and nowhere else")
             }
         }
     }
@@ -97,7 +97,7 @@ pub struct Agreement {
     /// Volumes of the file that were not built yet.
     pub not_built: Vec<String>,
     /// Disks that the file gives to a volume, and that are no members yet: the disk, the volume, what it is to do.
-    pub not_joined: Vec<(String, String, Part)>,
+    pub not_joined: Vec<(String, String, Role)>,
 }
 
 impl Agreement {
@@ -117,7 +117,7 @@ pub fn compare(
     let mut agreement = Agreement::default();
     let mut matched = Vec::new();
     for volume in built {
-        match successor(spec, built, volume) {
+        match successor(spec, built, volume, &matched) {
             Some(said) => {
                 matched.push(&said.name);
                 if said.name != volume.name {
@@ -135,12 +135,21 @@ pub fn compare(
     agreement
 }
 
-/// The volume of the file that is this one: the one of its name, else one of a new name that has disks of it.
-fn successor<'s>(spec: &'s PoolSpec, built: &[BuiltVolume], volume: &BuiltVolume) -> Option<&'s VolumeSpec> {
+/// The volume of the file that is this one: the one of its name, else one of a new name that has disks of it and was not found
+/// to be another one: two that were built never become one.
+fn successor<'s>(
+    spec: &'s PoolSpec,
+    built: &[BuiltVolume],
+    volume: &BuiltVolume,
+    matched: &[&String],
+) -> Option<&'s VolumeSpec> {
     let by_name = spec.volumes.iter().find(|said| said.name == volume.name);
-    let is_new = |said: &&VolumeSpec| built.iter().all(|other| other.name != said.name);
-    let has_its_disks =
-        |said: &&VolumeSpec| said.parts().any(|(disk, part)| volume.members.contains(&(disk.clone(), part)));
+    let is_new = |said: &&VolumeSpec| {
+        built.iter().all(|other| other.name != said.name) && !matched.contains(&&said.name)
+    };
+    let has_its_disks = |said: &&VolumeSpec| {
+        said.roles().any(|(role, _, disk)| volume.members.contains(&(disk.clone(), role)))
+    };
     by_name.or_else(|| spec.volumes.iter().find(|said| is_new(said) && has_its_disks(said)))
 }
 
@@ -161,22 +170,23 @@ fn compare_volume(
     }
     let is_member =
         |disk: &str| built.iter().any(|volume| volume.members.iter().any(|(name, _)| name == disk));
-    let mut new: Vec<(&String, Part)> = said.parts().filter(|(disk, _)| !is_member(disk)).collect();
-    for (disk, part) in &volume.members {
+    let roles = said.roles().map(|(role, _, disk)| (disk, role));
+    let mut new: Vec<(&String, Role)> = roles.filter(|(disk, _)| !is_member(disk)).collect();
+    for (disk, role) in &volume.members {
         let place = spec
             .volumes
             .iter()
-            .find_map(|other| other.parts().find(|(name, _)| *name == disk).map(|(_, part)| (other, part)));
+            .find_map(|other| other.roles().find(|(.., name)| *name == disk).map(|(role, ..)| (other, role)));
         match place {
-            Some((other, here)) if other.name == said.name && here == *part => {}
+            Some((other, here)) if other.name == said.name && here == *role => {}
             Some((other, here)) => agreement.contradictions.push(Contradiction::DiskElsewhere {
                 volume: said.name.clone(),
                 disk: disk.clone(),
-                part: *part,
+                role: *role,
                 said_volume: other.name.clone(),
-                said_part: here,
+                said_role: here,
             }),
-            None => match new.iter().position(|(name, as_part)| as_part == part && is_same(disk, name)) {
+            None => match new.iter().position(|(name, as_role)| as_role == role && is_same(disk, name)) {
                 Some(position) => {
                     let (name, _) = new.remove(position);
                     agreement.renamed_disks.push((disk.clone(), name.clone()));
@@ -184,12 +194,12 @@ fn compare_volume(
                 None => agreement.contradictions.push(Contradiction::DiskLeftOut {
                     volume: said.name.clone(),
                     disk: disk.clone(),
-                    part: *part,
+                    role: *role,
                 }),
             },
         }
     }
-    let new = new.into_iter().map(|(disk, part)| (disk.clone(), said.name.clone(), part));
+    let new = new.into_iter().map(|(disk, role)| (disk.clone(), said.name.clone(), role));
     agreement.not_joined.extend(new);
 }
 
@@ -197,15 +207,15 @@ fn compare_volume(
 fn section_of(volume: &BuiltVolume) -> String {
     let mut lines = vec!["[[volume]]".to_string(), format!("name = \"{}\"", volume.name)];
     lines.extend(volume.kind.map(|kind| format!("kind = \"{}\"", kind.word())));
-    for part in [Part::Data, Part::Parity, Part::Cache] {
+    for role in [Role::Data, Role::Parity, Role::Cache] {
         let names: Vec<String> = volume
             .members
             .iter()
-            .filter(|(_, of)| *of == part)
+            .filter(|(_, of)| *of == role)
             .map(|(name, _)| format!("\"{name}\""))
             .collect();
         if !names.is_empty() {
-            lines.push(format!("{part} = [{}]", names.join(", ")));
+            lines.push(format!("{role} = [{}]", names.join(", ")));
         }
     }
     lines.join("\n")
@@ -221,11 +231,11 @@ mod tests {
     const FILE: &str = "[pool]\nname = \"fernhollow\"\n[[disk]]\nname = \"alder\"\n[[disk]]\nname = \"beech\"\n[[disk]]\nname = \"oak\"\n[[disk]]\nname = \"flint\"\n[[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n";
 
     fn built() -> Vec<BuiltVolume> {
-        let members = [("alder", Part::Data), ("beech", Part::Data), ("oak", Part::Parity)];
+        let members = [("alder", Role::Data), ("beech", Role::Data), ("oak", Role::Parity)];
         vec![BuiltVolume {
             name: "recordings".into(),
             kind: Some(VolumeKind::Unstriped),
-            members: members.map(|(name, part)| (name.into(), part)).to_vec(),
+            members: members.map(|(name, role)| (name.into(), role)).to_vec(),
         }]
     }
 
@@ -279,9 +289,25 @@ mod tests {
     }
 
     #[test]
+    fn two_volumes_that_were_built_never_become_one() {
+        let spec = parse(&FILE.replace("recordings", "all")).spec.unwrap();
+        let volume = |name: &str, disk: &str, role| BuiltVolume {
+            name: name.into(),
+            kind: None,
+            members: vec![(disk.to_string(), role)],
+        };
+        let built = [volume("one", "alder", Role::Data), volume("two", "beech", Role::Data)];
+        let agreement = compare(&spec, &built, |_, _| false);
+        assert_eq!(agreement.renamed_volumes, [("one".to_string(), "all".to_string())]);
+        assert!(
+            matches!(&agreement.contradictions[..], [Contradiction::VolumeLeftOut(name, _)] if name == "two")
+        );
+    }
+
+    #[test]
     fn what_is_only_in_the_file_waits_to_be_built() {
         let agreement = after("parity = [\"oak\"]", "parity = [\"oak\"]\ncache = [\"flint\"]");
-        assert_eq!(agreement.not_joined, [("flint".into(), "recordings".into(), Part::Cache)]);
+        assert_eq!(agreement.not_joined, [("flint".into(), "recordings".into(), Role::Cache)]);
         assert_eq!(agreement.contradictions, []);
     }
 }

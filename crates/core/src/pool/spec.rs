@@ -9,7 +9,7 @@ use jiff::civil::Date;
 use super::quantities::{Price, Temperature};
 use crate::path::RelPath;
 use crate::placement::Placement;
-use crate::units::{ByteLength, Rate};
+use crate::units::{ByteLength, MAX_CACHES, MAX_PARITIES, MAX_SLOTS, Rate};
 
 /// What a disk is made of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -384,24 +384,46 @@ impl PoolSpec {
     }
 }
 
-/// What a disk does in a volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Part {
+/// What a disk does in its volume.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
     /// It holds files.
     Data,
-    /// It holds parity.
+    /// It holds a parity image.
     Parity,
-    /// It is the cache before the others.
+    /// It holds files that wait for their place on the data disks, or stay on it for good.
     Cache,
 }
 
-impl std::fmt::Display for Part {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self {
+impl Role {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
             Self::Data => "data",
             Self::Parity => "parity",
             Self::Cache => "cache",
-        })
+        }
+    }
+
+    /// The most disks of a volume that do so.
+    pub const fn slots(self) -> usize {
+        match self {
+            Self::Data => MAX_SLOTS,
+            Self::Parity => MAX_PARITIES,
+            Self::Cache => MAX_CACHES,
+        }
+    }
+
+    /// Whether files of the volume lie on it.
+    pub const fn holds_files(self) -> bool {
+        matches!(self, Self::Data | Self::Cache)
+    }
+}
+
+impl std::fmt::Display for Role {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(self.word())
     }
 }
 
@@ -411,14 +433,19 @@ impl VolumeSpec {
 
     /// All its disks: data first, then parity, then caches.
     pub fn members(&self) -> impl Iterator<Item = &str> {
-        self.data.iter().chain(self.parity.iter().flatten()).chain(&self.cache.disks).map(String::as_str)
+        self.roles().map(|(.., name)| name.as_str())
     }
 
-    /// All its disks with what they do, in the same order.
-    pub fn parts(&self) -> impl Iterator<Item = (&String, Part)> {
-        let data = self.data.iter().map(|name| (name, Part::Data));
-        let parity = self.parity.iter().flatten().map(|name| (name, Part::Parity));
-        let cache = self.cache.disks.iter().map(|name| (name, Part::Cache));
+    /// All its disks in the same order: what each does, its place among those that do so, and its name.
+    pub fn roles(&self) -> impl Iterator<Item = (Role, u8, &String)> {
+        let number = |slot: usize| u8::try_from(slot).unwrap_or(u8::MAX);
+        let data = self.data.iter().enumerate().map(move |(slot, name)| (Role::Data, number(slot), name));
+        let parity =
+            self.parity.iter().enumerate().flat_map(move |(slot, disks)| {
+                disks.iter().map(move |name| (Role::Parity, number(slot), name))
+            });
+        let cache = self.cache.disks.iter().enumerate();
+        let cache = cache.map(move |(slot, name)| (Role::Cache, number(slot), name));
         data.chain(parity).chain(cache)
     }
 

@@ -10,7 +10,7 @@ use uuid::Uuid;
 use super::{Identity, corrupt, signed, unsigned};
 use crate::disk::FilesystemId;
 use crate::error::Result;
-use crate::label::{FORMAT, Label, Role};
+use crate::label::{Label, Role, oldest_format};
 
 /// A member, as the catalogue knows it.
 #[derive(Clone, Debug)]
@@ -45,7 +45,7 @@ impl DiskRow {
     /// The label that says of the disk what the catalogue does.
     pub fn label(&self, pool: &Identity, filesystem: Option<FilesystemId>) -> Label {
         Label {
-            format: if self.volume_id.is_some() { FORMAT } else { self.role.label_format(self.first_cell) },
+            format: oldest_format(self.role, self.first_cell, self.volume_id.is_some()),
             pool: pool.pool,
             pool_name: pool.name.clone(),
             volume: self.volume.clone(),

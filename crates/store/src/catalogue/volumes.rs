@@ -51,19 +51,23 @@ pub fn id(c: &Connection, name: &str) -> Result<Option<Uuid>> {
 /// # Errors
 /// What the database says.
 pub fn kinds(c: &Connection) -> Result<BTreeMap<String, VolumeKind>> {
-    let text = pool_file_text(c)?.unwrap_or_default();
-    let said = parse(&text).spec.map(|spec| spec.volumes).unwrap_or_default();
-    let mut kinds: BTreeMap<String, VolumeKind> = said.into_iter().map(|v| (v.name, v.kind)).collect();
     let names = c
         .prepare_cached("SELECT name FROM volume")?
         .query_map([], |row| row.get(0))?
         .collect::<rusqlite::Result<Vec<String>>>()?;
-    for name in &names {
-        let word = value(c, KIND, name)?;
-        let kind = VolumeKind::ALL.into_iter().find(|kind| word.as_deref() == Some(kind.word()));
-        kinds.extend(kind.map(|kind| (name.clone(), kind)));
+    let (mut kinds, mut unknown) = (BTreeMap::new(), Vec::new());
+    for name in names {
+        let word = value(c, KIND, &name)?;
+        match VolumeKind::ALL.into_iter().find(|kind| word.as_deref() == Some(kind.word())) {
+            Some(kind) => drop(kinds.insert(name, kind)),
+            None => unknown.push(name),
+        }
     }
-    kinds.retain(|name, _| names.contains(name));
+    if !unknown.is_empty() {
+        let said = parse(&pool_file_text(c)?.unwrap_or_default()).spec.map(|spec| spec.volumes);
+        let said = said.unwrap_or_default().into_iter().filter(|volume| unknown.contains(&volume.name));
+        kinds.extend(said.map(|volume| (volume.name, volume.kind)));
+    }
     Ok(kinds)
 }
 

@@ -158,12 +158,6 @@ struct Relocation<'a> {
     moved: Moved,
 }
 
-/// Files whose moving is written down, and has not begun.
-struct Prepared<'m> {
-    intent: i64,
-    tasks: Vec<(&'m Move, Task)>,
-}
-
 /// A file whose copies have their names.
 struct Brought<'m> {
     of: &'m Move,
@@ -207,71 +201,41 @@ impl Relocation<'_> {
         self.pool.member(id)?.writable()
     }
 
-    /// Batch after batch: while the copies of one are made, the sources of the one before go, and the next is prepared.
+    /// Batch after batch: while the copies of one are made, the sources of the one before go.
     fn all(&mut self, moves: &[Move], restraint: &Restraint) -> Result<()> {
+        let mut before: Option<Batch<'_>> = None;
         let mut left = moves;
-        let mut before = None;
-        let mut next = self.prepare(&mut left)?;
-        loop {
-            if next.is_some() || !left.is_empty() {
-                self.moved.stopped = restraint.is_stopped();
+        while !left.is_empty() && before.as_ref().is_none_or(|batch| batch.failure.is_none()) {
+            if restraint.is_stopped() {
+                self.moved.stopped = true;
+                break;
             }
-            match if self.moved.stopped { None } else { next.take() } {
-                Some(batch) => {
-                    let brought;
-                    (brought, next) = self.bring(batch, before.take(), &mut left)?;
-                    let has_failed = brought.failure.is_some();
-                    before = Some(brought);
-                    if has_failed {
-                        break;
-                    }
-                }
-                None => {
+            let (batch, rest) = left.split_at(batch_of(left));
+            left = rest;
+            match batch {
+                [] => {
                     before.take().map_or(Ok(()), |batch| self.finish(batch))?;
-                    let Some((file, rest)) = left.split_first().filter(|_| !self.moved.stopped) else {
-                        break;
-                    };
-                    self.in_pieces(file)?;
-                    left = rest;
-                    next = self.prepare(&mut left)?;
+                    self.in_pieces(&rest[0])?;
+                    left = &rest[1..];
                 }
+                batch => before = Some(self.bring(batch, before)?),
             }
-        }
-        if let Some(not_begun) = next {
-            self.pool.catalogue.transaction(|t| intents::remove(t, not_begun.intent))?;
         }
         before.map_or(Ok(()), |batch| self.finish(batch))
     }
 
-    /// Writes down what is done with the next files, and learns what is known about them; nothing where the next one goes in
-    /// pieces.
-    fn prepare<'m>(&mut self, left: &mut &'m [Move]) -> Result<Option<Prepared<'m>>> {
-        let (batch, rest) = left.split_at(batch_of(left));
-        *left = rest;
-        if batch.is_empty() {
-            return Ok(None);
-        }
+    fn bring<'m>(&mut self, batch: &'m [Move], before: Option<Batch<'m>>) -> Result<Batch<'m>> {
         let intent = Intent::Relocate { moves: batch.to_vec() };
         let intent = self.pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
-        Ok(Some(Prepared { intent, tasks: self.tasks(batch)? }))
-    }
-
-    fn bring<'m>(
-        &mut self,
-        batch: Prepared<'m>,
-        before: Option<Batch<'m>>,
-        left: &mut &'m [Move],
-    ) -> Result<(Batch<'m>, Option<Prepared<'m>>)> {
-        let Prepared { intent, tasks } = batch;
+        let tasks = self.tasks(batch)?;
         let carrying: Vec<&Task> = tasks.iter().map(|(_, task)| task).collect();
         let observer = self.observer;
         let pace = std::mem::replace(&mut self.pace, Pace::new(None));
-        let (carried, next) = carry::all(&carrying, &*self.pool.machine, &pace, observer, || {
-            before.map_or(Ok(()), |before| self.finish(before))?;
-            self.prepare(left)
+        let (carried, finished) = carry::all(&carrying, &*self.pool.machine, &pace, observer, || {
+            before.map_or(Ok(()), |before| self.finish(before))
         });
         self.pace = pace;
-        let next = next?;
+        finished?;
         let mut brought = Batch { intent, files: Vec::new(), failure: None };
         for ((file, task), outcome) in tasks.into_iter().zip(carried) {
             match outcome {
@@ -281,7 +245,7 @@ impl Relocation<'_> {
                 None => {} // nobody came to it, after a failure
             }
         }
-        Ok((brought, next))
+        Ok(brought)
     }
 
     /// The copies of a batch are there for good, and their sources go.
