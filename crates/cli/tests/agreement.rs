@@ -163,7 +163,8 @@ fn a_glance_tells_what_is_well_what_waits_and_what_needs_somebody() {
     assert_eq!(verdict(&lab, 1), "act-now");
     let status = lab.run(&["status"]).expect(&[1]);
     for words in [
-        "nothing is lost so far; one more loss would cost 2 files, 600 kB at worst (alder)",
+        "act now: nothing is lost so far",
+        "One more loss would cost 2 files, 600 kB at worst (alder).",
         "beech is missing",
         "nothing is mounted there",
         "if it comes back: mount it at",
@@ -219,4 +220,23 @@ fn the_place_of_a_disk_is_no_folder_of_the_volume() {
         run.stderr
     );
     lab.run(&["put", "owl.flac", "/dawn", "--yes"]).expect(&[0]);
+}
+
+/// A catalogue of before a volume had its id takes the one that the labels have: with a new one the disks would be strangers.
+#[test]
+fn a_volume_keeps_the_id_that_its_labels_have() {
+    let lab = synced();
+    let id = |disk: &str| {
+        label(&lab, disk).lines().find(|line| line.starts_with("volume_id")).unwrap().to_string()
+    };
+    let before = id("alder");
+    let catalogue = rusqlite::Connection::open(lab.root().join(".zinc-sieve/catalogue.sqlite")).unwrap();
+    assert_eq!(catalogue.execute("DELETE FROM meta WHERE key LIKE 'volume-%'", []).unwrap(), 2);
+    drop(catalogue);
+    fs::rename(lab.disk("beech"), lab.root().join("away")).unwrap();
+    fs::write(lab.root().join("owl.flac"), b"owl").unwrap();
+    lab.run(&["put", "owl.flac", "/", "--yes"]).expect(&[0]);
+    fs::rename(lab.root().join("away"), lab.disk("beech")).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    assert!(["alder", "beech", "oak"].iter().all(|disk| id(disk) == before));
 }

@@ -62,7 +62,7 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
     }
     table.print();
     for place in &plan.passed_over {
-        crate::say!("{} is no member of a pool, and is passed over.", place);
+        crate::say!("\n{place} is no member of a pool, and is passed over.");
     }
     let catalogue = match &plan.catalogue {
         CatalogueSource::Home => "The catalogue here knows all that the disks know, and stays.".to_string(),

@@ -35,23 +35,31 @@ pub(super) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcom
     })
 }
 
+/// With a disk away: what the next one would cost.
+fn show_next_loss(status: &Status) {
+    let words = match &status.stakes.next_loss {
+        Some(next) if next.cost.files > 0 => format!(
+            "One more loss would cost {}, {} at worst ({}).",
+            units::files(next.cost.files),
+            size(next.cost.bytes),
+            next.disk
+        ),
+        _ => "One more loss would cost nothing either.".to_string(),
+    };
+    crate::say!("{}\n", style::paint(style::BAD, words));
+}
+
 /// The answer, in a sentence.
 fn verdict(status: &Status) -> String {
     let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
     match status.verdict {
+        _ if status.has_disk_away() && status.stakes.lost.files == 0 => {
+            style::paint(style::BAD, "act now: nothing is lost so far")
+        }
         _ if status.has_disk_away() => {
-            let stakes = &status.stakes;
-            let now = match stakes.lost.files {
-                0 => "nothing is lost so far".to_string(),
-                _ => format!("as things are, {} cannot be had as they were", of(stakes.lost)),
-            };
-            let next = match &stakes.next_loss {
-                Some(next) if next.cost.files > 0 => {
-                    format!("one more loss would cost {} at worst ({})", of(next.cost), next.disk)
-                }
-                _ => "one more loss would cost nothing either".to_string(),
-            };
-            style::paint(style::BAD, format!("act now: {now}; {next}"))
+            let words =
+                format!("act now: as things are, {} cannot be had as they were", of(status.stakes.lost));
+            style::paint(style::BAD, words)
         }
         Verdict::ActNow => style::paint(style::BAD, "act now: see what is marked below"),
         Verdict::Waits => {
@@ -78,6 +86,9 @@ fn show(status: &Status) {
         None => "never synced".into(),
     };
     crate::say!("{}  {verdict} ({sync})\n", style::paint(style::HEAD, &status.pool));
+    if status.has_disk_away() {
+        show_next_loss(status);
+    }
     if let Some(work) = &status.at_work {
         let began = time::ago(work.since, status.now);
         crate::say!("{}\n", style::paint(style::WATCH, format!("At work: {}, began {began}.", work.what)));
