@@ -3,12 +3,14 @@
 use std::path::Path;
 
 use serde::Serialize;
-use sieve_core::health::About;
-use sieve_core::inventory::tail;
+use sieve_core::health::{About, Check, Look, judge};
+use sieve_core::inventory::{SmartReport, tail};
 use sieve_core::pool::{DiskSpec, PoolSpec, Temperature, Thresholds};
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
+use sieve_store::catalogue::{Catalogue, looks};
 use sieve_store::inventory::{Found, Inventory, from_folder, from_system};
+use sieve_store::pool::catalogue_path;
 
 use crate::human::{Cell, style};
 use crate::load;
@@ -17,6 +19,18 @@ use crate::load;
 pub(crate) struct Shelf {
     pub(crate) spec: Option<PoolSpec>,
     pub(crate) inventory: Inventory,
+    /// Where earlier looks at disks are kept; none while there is no pool.
+    pub(crate) catalogue: Option<Catalogue>,
+    /// When it was looked, nanoseconds since 1970.
+    pub(crate) now: i64,
+}
+
+/// What is to be said of a disk.
+pub(crate) struct Judgement {
+    /// The reasons, the worst first.
+    pub(crate) checks: Vec<Check>,
+    /// The look before this one.
+    pub(crate) before: Option<Look>,
 }
 
 /// One disk: of the pool, of the machine, or of both.
@@ -40,7 +54,36 @@ impl Shelf {
     pub(crate) fn look(pool_file: &Path, from: Option<&Path>) -> Result<Self> {
         let spec = if pool_file.exists() { Some(load::spec(pool_file)?) } else { None };
         let inventory = from.map_or_else(from_system, from_folder)?;
-        Ok(Self { spec, inventory })
+        let machine = crate::machine::real();
+        let now = machine.now();
+        let catalogue = match catalogue_path(pool_file) {
+            path if path.exists() => Some(Catalogue::open_to_read(&path, machine)?),
+            _ => None,
+        };
+        Ok(Self { spec, inventory, catalogue, now })
+    }
+
+    /// Judges a disk by all that is known of it.
+    ///
+    /// # Errors
+    /// What the catalogue says.
+    pub(crate) fn judge(&self, item: &Item<'_>) -> Result<Judgement> {
+        let report = item.report();
+        let before = match (&self.catalogue, item.serial(), report) {
+            (Some(catalogue), Some(serial), Some(_)) => looks::newest(catalogue.reading(), serial, self.now)?,
+            _ => None,
+        };
+        let thresholds = self.thresholds();
+        let checks = judge(&About {
+            report,
+            link: item.found.map(|f| &f.link),
+            celsius: item.found.and_then(|f| f.celsius),
+            before: before.as_ref(),
+            now: self.now,
+            full: item.spec.and_then(fullness),
+            thresholds: &thresholds,
+        });
+        Ok(Judgement { checks, before })
     }
 
     /// From when on something is worth a word.
@@ -68,7 +111,8 @@ impl Shelf {
     fn role(&self, name: &str) -> String {
         let Some(spec) = &self.spec else { return "spare".into() };
         let Some(volume) = spec.volume_of(name) else { return "spare".into() };
-        let role = if volume.data.iter().any(|d| d == name) { "data" } else { "parity" };
+        let role = volume.roles().find(|(_, _, member)| *member == name).map(|(role, ..)| role.word());
+        let role = role.unwrap_or("spare");
         // Where there is one volume only, its name would say nothing new.
         if spec.volumes.len() == 1 { role.into() } else { format!("{role} of {}", volume.name) }
     }
@@ -106,17 +150,18 @@ impl Item<'_> {
         Some(thresholds.too_hot.like(self.found?.celsius?))
     }
 
-    /// What the machine tells about it, for a verdict.
-    pub(crate) fn about<'b>(&'b self, thresholds: &'b Thresholds) -> About<'b> {
-        About {
-            report: self.found.and_then(|f| f.smart.as_ref()),
-            link: self.found.map(|f| &f.link),
-            celsius: self.found.and_then(|f| f.celsius),
-            before: None,
-            full: None,
-            thresholds,
-        }
+    /// What it says about itself.
+    pub(crate) fn report(&self) -> Option<&SmartReport> {
+        self.found?.smart.as_ref()
     }
+}
+
+/// How full a mounted disk is, from 0 to 1.
+fn fullness(spec: &DiskSpec) -> Option<f64> {
+    let path = spec.path.as_deref().filter(|_| !spec.simulated)?;
+    let filesystem = crate::machine::real().open_disk(Path::new(path)).ok()?.filesystem().ok()?;
+    let total = filesystem.total.exact().max(1) as f64;
+    Some(1.0 - filesystem.available.exact() as f64 / total)
 }
 
 /// A serial number with the part that people read stressed.

@@ -196,3 +196,48 @@ fn the_bay_to_pull_is_shown_in_words_with_its_neighbours() {
             .contains("cedar")
     );
 }
+
+#[test]
+fn disks_of_every_bus_are_judged_by_what_they_say() {
+    let (lab, world) = world();
+    let of = |answer: &Value, device: &str| {
+        let disks = answer["disks"].as_array().unwrap();
+        let disk = disks.iter().find(|d| d["found"]["name"] == device).unwrap().clone();
+        (disk["verdict"].as_str().unwrap().to_string(), disk["reasons"].to_string(), disk)
+    };
+    let health = ["health", "--from", "machine", "--json"];
+    let answer = run(&lab, &world, &health).expect(&[1]).json();
+    let (verdict, reasons, sas) = of(&answer, "sdf");
+    assert!(verdict == "watch" && reasons.contains("7 sectors were replaced"), "{reasons}");
+    assert!(sas["age_by_hours"] == true && sas["age_years"].as_f64().unwrap() > 2.4, "{sas}");
+    assert!(of(&answer, "sdg").1.contains("88 % of the life"));
+
+    edit(&world, "smart-sdf.json", |report| {
+        report["scsi_error_counter_log"]["read"]["total_uncorrected_errors"] = json!(3);
+    });
+    // A newer short test hides nothing.
+    edit(&world, "smart-sde.json", |report| {
+        let tests = report["ata_smart_self_test_log"]["standard"]["table"].as_array_mut().unwrap();
+        tests.insert(
+            0,
+            json!({ "type": { "value": 1, "string": "Short offline" }, "lifetime_hours": 30_100,
+            "status": { "value": 0, "string": "Completed without error", "passed": true } }),
+        );
+    });
+    fs::write(
+        world.join("machine/smart-nvme0n1.json"),
+        r#"{"smartctl": {"exit_status": 2, "messages": [{"string": "Permission denied", "severity": "error"}]}}"#,
+    )
+    .unwrap();
+    let answer = run(&lab, &world, &health).expect(&[1]).json();
+    let (verdict, reasons, _) = of(&answer, "sdf");
+    assert!(verdict == "replace-soon" && reasons.contains("3 reads failed for good"), "{reasons}");
+    let (verdict, reasons, _) = of(&answer, "sde");
+    assert!(verdict == "do-not-use" && reasons.contains("reads less"), "{reasons}");
+    let (verdict, reasons, _) = of(&answer, "nvme0n1");
+    assert!(
+        verdict == "watch" && reasons.contains("could not be asked about itself: Permission denied"),
+        "{reasons}"
+    );
+    assert!(!reasons.contains("self-test"), "{reasons}");
+}

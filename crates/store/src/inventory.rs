@@ -101,7 +101,7 @@ pub fn from_system() -> Result<Inventory> {
     }
     let mut silent = false;
     for device in devices {
-        let report = run("smartctl", &["--json", "--all", &format!("/dev/{}", device.name)]);
+        let report = run("smartctl", &["--json", "--xall", &format!("/dev/{}", device.name)]);
         silent |= report.is_err();
         let kernel = sysfs::read_disk(Path::new("/sys"), &device.name);
         inventory.add(device, kernel, report.ok(), "smartctl");

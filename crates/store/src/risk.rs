@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 use sieve_core::fate::{LostSet, Model};
-use sieve_core::health::{Verdict, age_in_years};
+use sieve_core::health::age_in_years;
 use sieve_core::pool::{DiskSpec, PoolSpec};
 use sieve_core::risk::{
     Advice, Assessment, Cause, Comparison, Conditions, DAYS, Figure, FolderOnDisk, Market, Odds, RiskDisk,
@@ -53,8 +53,8 @@ pub struct RiskMember {
 /// What is asked for.
 #[derive(Clone, Debug, Default)]
 pub struct Request {
-    /// What the health of disks tells, by name.
-    pub verdicts: BTreeMap<String, Verdict>,
+    /// What disks report of themselves, by name.
+    pub findings: BTreeMap<String, Finding>,
     /// Today, for the age of disks.
     pub today: jiff::civil::Date,
     /// Play so many years.
@@ -63,6 +63,15 @@ pub struct Request {
     pub seed: u64,
     /// Work out what would help.
     pub advise: bool,
+}
+
+/// What a disk reports of itself, as far as it changes how likely it is to fail.
+#[derive(Clone, Copy, Debug)]
+pub struct Finding {
+    /// So many times as likely over a year.
+    pub raised: f64,
+    /// Its hours of power, for its age where no date is known.
+    pub hours: Option<u64>,
 }
 
 /// Where the interval of the syncs comes from.
@@ -229,12 +238,12 @@ fn disk_risk(
     member: &RiskMember,
     request: &Request,
 ) -> DiskRisk {
-    let age = age_in_years(&member.spec, request.today);
-    let verdict = request.verdicts.get(&member.name).copied();
+    let finding = request.findings.get(&member.name);
+    let age = age_in_years(&member.spec, request.today, finding.and_then(|f| f.hours));
     let usual = default_unreadable_per_bit(member.spec.media);
     DiskRisk {
         name: member.name.clone(),
-        rate: yearly_rate(&member.spec, age, verdict),
+        rate: yearly_rate(&member.spec, age, finding.map_or(1.0, |f| f.raised)),
         batch: member.spec.batch.clone(),
         is_missing: volume.missing.contains(&sieve_core::fate::DiskIndex(position)),
         window_days: spec.risk.replace_within.unwrap_or(REPLACE_WITHIN) + member.rebuild_hours / 24.0,

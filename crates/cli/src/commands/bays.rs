@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
-use sieve_core::health::{Verdict, judge};
+use sieve_core::health::Verdict;
 use sieve_core::inventory::tail;
 use sieve_core::pool::{BayPlace, CaseSpec, PoolSpec, find_bay, neighbours, place_in_words};
 use sieve_store::{Error, Kind, Result};
@@ -37,7 +37,7 @@ pub(super) fn run(context: &Context, find: Option<&str>, from: Option<&Path>) ->
     }
     let items = shelf.items();
     match find {
-        Some(name) => find_one(context, spec, &items, name),
+        Some(name) => find_one(context, &shelf, spec, &items, name),
         None => {
             show_all(context, &shelf, spec, &items)?;
             Ok(Outcome::Fine)
@@ -59,7 +59,7 @@ fn show_all(context: &Context, shelf: &Shelf, spec: &PoolSpec, items: &[Item<'_>
         return json::print(&bays);
     }
     for case in &spec.cases {
-        draw(shelf, case, items, None);
+        draw(shelf, case, items, None)?;
     }
     let homeless: Vec<&str> =
         spec.disks.iter().filter(|d| d.bay.is_none()).map(|d| d.name.as_str()).collect();
@@ -74,7 +74,7 @@ fn in_bay<'a, 'b>(items: &'b [Item<'a>], bay: &str) -> Option<&'b Item<'a>> {
 }
 
 /// Draws a case; one bay may be marked as the one to pull.
-fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlace>) {
+fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlace>) -> Result<()> {
     crate::say!("\n{}", style::paint(style::HEAD, format!("{} (top)", case.name)));
     for (row, bays) in case.rows.iter().enumerate() {
         let cells: Vec<[String; 5]> = bays
@@ -84,17 +84,18 @@ fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlac
                 let marked = pull.is_some_and(|p| (p.row, p.column) == (row, column));
                 cell(shelf, bay.as_deref(), items, marked)
             })
-            .collect();
+            .collect::<Result<_>>()?;
         for line in 0..5 {
             let text: String = cells.iter().map(|cell| cell[line].as_str()).collect();
             crate::say!("  {}", text.trim_end());
         }
     }
+    Ok(())
 }
 
 /// The five lines of a bay.
-fn cell(shelf: &Shelf, bay: Option<&str>, items: &[Item<'_>], marked: bool) -> [String; 5] {
-    let Some(bay) = bay else { return std::array::from_fn(|_| " ".repeat(WIDTH)) };
+fn cell(shelf: &Shelf, bay: Option<&str>, items: &[Item<'_>], marked: bool) -> Result<[String; 5]> {
+    let Some(bay) = bay else { return Ok(std::array::from_fn(|_| " ".repeat(WIDTH))) };
     let inner = WIDTH - 4;
     let frame = if marked { style::BAD } else { style::FAINT };
     let edge = |left: &str, right: &str, line: &str| {
@@ -109,25 +110,26 @@ fn cell(shelf: &Shelf, bay: Option<&str>, items: &[Item<'_>], marked: bool) -> [
     let name = item.map_or("empty", Item::title);
     let title = format!("{bay:<4}{name}");
     let paint = if item.is_some() { style::HEAD } else { style::FAINT };
-    let (about, state) =
-        item.map_or_else(|| (String::new(), (String::new(), style::FAINT)), |item| lines(shelf, item));
-    [
+    let (about, state) = match item {
+        Some(item) => lines(shelf, item)?,
+        None => (String::new(), (String::new(), style::FAINT)),
+    };
+    Ok([
         edge("┌", "┐", "─"),
         line(title, paint),
         line(about, anstyle::Style::new()),
         line(state.0, state.1),
         edge("└", "┘", "─"),
-    ]
+    ])
 }
 
-fn lines(shelf: &Shelf, item: &Item<'_>) -> (String, (String, anstyle::Style)) {
+fn lines(shelf: &Shelf, item: &Item<'_>) -> Result<(String, (String, anstyle::Style))> {
     let role = item.role.split(' ').next().unwrap_or_default();
     let about = format!("{} {role}", item.size().map_or("?".into(), size));
     let thresholds = shelf.thresholds();
     let temperature = item.temperature(&thresholds).map_or("-".into(), |t| t.to_string());
-    let checks = judge(&item.about(&thresholds));
-    let verdict = checks.first().map_or(Verdict::Fine, |c| c.verdict);
-    (about, (format!("{temperature}  {}", verdict.words()), style::of_verdict(verdict)))
+    let verdict = shelf.judge(item)?.checks.first().map_or(Verdict::Fine, |c| c.verdict);
+    Ok((about, (format!("{temperature}  {}", verdict.words()), style::of_verdict(verdict))))
 }
 
 #[derive(Serialize)]
@@ -140,7 +142,13 @@ struct Where<'a> {
     neighbours: Vec<(&'static str, &'a str)>,
 }
 
-fn find_one(context: &Context, spec: &PoolSpec, items: &[Item<'_>], name: &str) -> Result<Outcome> {
+fn find_one(
+    context: &Context,
+    shelf: &Shelf,
+    spec: &PoolSpec,
+    items: &[Item<'_>],
+    name: &str,
+) -> Result<Outcome> {
     let unknown = |message: String| Error::new(Kind::Usage, "bays.unknown", message);
     let Some(disk) = spec.disk(name) else {
         let known: Vec<&str> = spec.disks.iter().map(|d| d.name.as_str()).collect();
@@ -165,9 +173,7 @@ fn find_one(context: &Context, spec: &PoolSpec, items: &[Item<'_>], name: &str) 
         json::print(&found)?;
         return Ok(Outcome::Fine);
     }
-    let shelf_of_one =
-        Shelf { spec: Some(spec.clone()), inventory: sieve_store::inventory::Inventory::default() };
-    draw(&shelf_of_one, case, items, Some(place));
+    draw(shelf, case, items, Some(place))?;
     crate::say!("\n{name} is in {}, bay {bay}: {}.", case.name, found.place);
     match found.serial {
         Some(serial) => {

@@ -244,9 +244,12 @@ fn everything(shelf: &Shelf, item: &Item<'_>) -> Vec<(&'static str, Option<Strin
         ("reallocated sectors", count(smart.and_then(|s| s.reallocated))),
         ("pending sectors", count(smart.and_then(|s| s.pending))),
         ("unreadable", count(smart.and_then(|s| s.uncorrectable))),
+        ("reported errors", count(smart.and_then(|s| s.reported))),
+        ("broken transfers", count(smart.and_then(|s| s.link_errors))),
+        ("life of flash used", smart.and_then(|s| s.flash_used).map(|used| format!("{used} %"))),
         (
             "last self-test",
-            smart.and_then(|s| s.self_test.as_ref()).map(|t| format!("{}: {}", t.kind, t.outcome)),
+            smart.and_then(|s| s.self_tests.first()).map(|t| format!("{}: {}", t.kind, t.outcome)),
         ),
     ]);
     let date = |d: Option<jiff::civil::Date>| d.map(|d| d.to_string());

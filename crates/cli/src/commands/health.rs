@@ -4,11 +4,11 @@ use std::path::Path;
 
 use jiff::civil::Date;
 use serde::Serialize;
-use sieve_core::health::{About, Check, Look, Verdict, age_in_years, batches, judge, warranty_left};
+use sieve_core::health::{Check, Look, Verdict, age_in_years, batches, warranty_left};
+use sieve_core::inventory::{Reach, SelfTest};
+use sieve_core::pool::DiskSpec;
 use sieve_store::Result;
-use sieve_store::catalogue::{Catalogue, looks};
-use sieve_store::inventory::Found;
-use sieve_store::pool::catalogue_path;
+use sieve_store::catalogue::looks;
 
 use super::Context;
 use crate::exit::Outcome;
@@ -24,6 +24,8 @@ struct Judged<'a> {
     reasons: Vec<Check>,
     last_look: Option<Look>,
     age_years: Option<f64>,
+    /// No date is known: it is at least so old, by its hours of power.
+    age_by_hours: bool,
     warranty_days_left: Option<i64>,
 }
 
@@ -36,68 +38,40 @@ struct Answer<'a> {
 
 pub(super) fn run(context: &Context, from: Option<&Path>) -> Result<Outcome> {
     let shelf = Shelf::look(&context.pool, from)?;
-    let machine = crate::machine::real();
-    let now = machine.now();
-    let today = time::date(now);
-    let catalogue = match catalogue_path(&context.pool) {
-        path if path.exists() => Some(Catalogue::open_to_read(&path, machine)?),
-        _ => None,
-    };
+    let today = time::date(shelf.now);
     let items = shelf.items();
     let mut judged = Vec::new();
     for item in
         items.iter().filter(|i| i.found.is_some() || i.spec.is_some_and(|s| !s.simulated && s.path.is_some()))
     {
-        judged.push(judge_one(&shelf, item, catalogue.as_ref(), now, today)?);
+        judged.push(judge_one(&shelf, item, today)?);
     }
     let batches = batch_notes(&shelf);
     if context.json {
         json::print(&Answer { disks: &judged, batches: &batches, gaps: &shelf.inventory.gaps })?;
     } else {
-        show(&shelf, &judged, &batches, catalogue.is_some());
+        show(&shelf, &judged, &batches);
     }
     Ok(Outcome::well(judged.iter().all(|j| j.verdict == Verdict::Fine)))
 }
 
-fn judge_one<'a>(
-    shelf: &Shelf,
-    item: &'a Item<'a>,
-    catalogue: Option<&Catalogue>,
-    now: i64,
-    today: Date,
-) -> Result<Judged<'a>> {
-    let report = item.found.and_then(|f: &Found| f.smart.as_ref());
-    let mut last_look = None;
-    if let (Some(catalogue), Some(serial), Some(report)) = (catalogue, item.serial(), report) {
-        last_look = looks::newest(catalogue.reading(), serial, now)?;
-        let look = Look {
-            at: now,
-            reallocated: report.reallocated,
-            pending: report.pending,
-            uncorrectable: report.uncorrectable,
-        };
-        catalogue.note(|t| looks::keep(t, serial, &look))?;
+fn judge_one<'a>(shelf: &Shelf, item: &'a Item<'a>, today: Date) -> Result<Judged<'a>> {
+    let report = item.report();
+    let judgement = shelf.judge(item)?;
+    if let (Some(catalogue), Some(serial), Some(report)) = (&shelf.catalogue, item.serial(), report) {
+        catalogue.note(|t| looks::keep(t, serial, &Look::of(report, shelf.now)))?;
     }
-    let thresholds = shelf.thresholds();
-    let full = item.spec.and_then(fullness);
-    let about = item.about(&thresholds);
-    let reasons = judge(&About { before: last_look.as_ref(), full, ..about });
+    let reasons = judgement.checks;
+    let nobody = DiskSpec::default();
     Ok(Judged {
         item,
         verdict: reasons.first().map_or(Verdict::Fine, |c| c.verdict),
         reasons,
-        last_look,
-        age_years: item.spec.and_then(|s| age_in_years(s, today)),
+        last_look: judgement.before,
+        age_years: age_in_years(item.spec.unwrap_or(&nobody), today, report.and_then(|r| r.hours)),
+        age_by_hours: item.spec.is_none_or(|s| s.made.or(s.bought).is_none()),
         warranty_days_left: item.spec.and_then(|s| warranty_left(s, today)),
     })
-}
-
-/// How full a mounted disk is, from 0 to 1.
-fn fullness(spec: &sieve_core::pool::DiskSpec) -> Option<f64> {
-    let path = spec.path.as_deref().filter(|_| !spec.simulated)?;
-    let filesystem = crate::machine::real().open_disk(Path::new(path)).ok()?.filesystem().ok()?;
-    let total = filesystem.total.exact().max(1) as f64;
-    Some(1.0 - filesystem.available.exact() as f64 / total)
 }
 
 fn batch_notes(shelf: &Shelf) -> Vec<String> {
@@ -115,7 +89,17 @@ fn batch_notes(shelf: &Shelf) -> Vec<String> {
     notes
 }
 
-fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: bool) {
+fn test_words(test: &SelfTest) -> String {
+    let reach = if test.reach == Reach::Long { "full" } else { "short" };
+    let end = match test.passed {
+        Some(true) => "passed",
+        Some(false) => "failed",
+        None => "unfinished",
+    };
+    format!("{reach} {end}")
+}
+
+fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String]) {
     let mut table = Table::new(&[
         "disk",
         "serial",
@@ -130,7 +114,7 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: b
         "price",
     ]);
     for j in judged {
-        let smart = j.item.found.and_then(|f| f.smart.as_ref());
+        let smart = j.item.report();
         let dash = |text: Option<String>| {
             text.map_or_else(|| Cell::from(("-".to_string(), style::FAINT)), Cell::from)
         };
@@ -138,11 +122,7 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: b
             let more = now.zip(then).map_or(0, |(n, t)| n.saturating_sub(t));
             now.map(|n| if more > 0 { format!("{n} (+{more})") } else { n.to_string() })
         };
-        let test = smart.and_then(|s| s.self_test.as_ref()).map(|t| match t.passed {
-            Some(true) => "passed".to_string(),
-            Some(false) => "failed".into(),
-            None => "unfinished".into(),
-        });
+        let test = smart.and_then(|s| s.self_tests.first()).map(test_words);
         let warranty = j.warranty_days_left.map(|days| match days {
             ..0 => format!("ended {} days ago", -days),
             days => format!("{days} days"),
@@ -156,7 +136,7 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: b
             dash(count(smart.and_then(|s| s.reallocated), j.last_look.and_then(|l| l.reallocated))),
             dash(count(smart.and_then(|s| s.pending), j.last_look.and_then(|l| l.pending))),
             dash(test),
-            dash(j.age_years.map(|years| format!("{years:.1} y"))),
+            dash(j.age_years.map(|years| format!("{}{years:.1} y", if j.age_by_hours { "≥ " } else { "" }))),
             dash(warranty),
             dash(j.item.spec.and_then(|s| s.price.as_ref()).map(ToString::to_string)),
         ]);
@@ -174,7 +154,7 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String], keeps_looks: b
     }
     batches.iter().for_each(|note| crate::say!("\n{} {note}", style::paint(style::WATCH, "!")));
     shelf.inventory.gaps.iter().for_each(|gap| crate::say_aside!("note: {gap}"));
-    if !keeps_looks {
+    if shelf.catalogue.is_none() {
         crate::say_aside!(
             "note: there is no pool yet, so this look is not kept to compare the next one with"
         );

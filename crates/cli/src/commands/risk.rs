@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use anstyle::Style;
 use clap::Args;
 use serde::Serialize;
-use sieve_core::health::{About, Verdict, judge};
+use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, RateSource, Simulated};
 use sieve_core::units::ByteLength;
 use sieve_store::fate::{Outlook, PoolOutlook};
-use sieve_store::risk::{DiskRisk, IntervalSource, Request, VolumeRisk, risk};
+use sieve_store::risk::{DiskRisk, Finding, IntervalSource, Request, VolumeRisk, risk};
 use sieve_store::{Error, Kind, Result, journal, paper};
 
 use super::Context;
@@ -54,7 +54,7 @@ pub(super) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
     let now = crate::machine::real().now();
     let mut notes = Vec::new();
     let request = Request {
-        verdicts: findings(context, asked, &mut notes)?,
+        findings: findings(context, asked, &mut notes)?,
         today: time::date(now),
         simulate: asked.simulate.map(years).transpose()?,
         seed: asked.seed,
@@ -103,7 +103,7 @@ fn findings(
     context: &Context,
     asked: &RiskArguments,
     notes: &mut Vec<String>,
-) -> Result<BTreeMap<String, Verdict>> {
+) -> Result<BTreeMap<String, Finding>> {
     let shelf = match Shelf::look(&context.pool, asked.from.from.as_deref()) {
         Ok(shelf) => shelf,
         Err(error) if asked.from.from.is_none() && error.kind != Kind::Usage => {
@@ -112,17 +112,14 @@ fn findings(
         }
         Err(error) => return Err(error),
     };
-    let thresholds = shelf.thresholds();
-    let mut verdicts = BTreeMap::new();
+    let mut found = BTreeMap::new();
     for item in shelf.items() {
-        let report = item.found.and_then(|found| found.smart.as_ref());
-        if let (Some(name), Some(report)) = (item.name, report) {
-            let about = About { report: Some(report), ..item.about(&thresholds) };
-            let worst = judge(&about).first().map_or(Verdict::Fine, |check| check.verdict);
-            verdicts.insert(name.to_string(), worst);
+        if let (Some(name), Some(report)) = (item.name, item.report()) {
+            let raised = raised_over_a_year(&shelf.judge(&item)?.checks);
+            found.insert(name.to_string(), Finding { raised, hours: report.hours });
         }
     }
-    Ok(verdicts)
+    Ok(found)
 }
 
 /// Days from sync to sync, over the last ones.

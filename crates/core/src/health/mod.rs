@@ -1,5 +1,14 @@
 //! Whether a disk deserves to be used, and why.
 
+mod dates;
+mod errors;
+mod rule;
+mod self_tests;
+#[cfg(test)]
+mod tests;
 mod verdict;
+mod wear;
 
-pub use verdict::{About, Check, Look, Verdict, age_in_years, batches, judge, warranty_left};
+pub use dates::{age_in_years, batches, warranty_left};
+pub use rule::{FOLLOWED_DAYS, Rule};
+pub use verdict::{About, Check, Look, Verdict, judge, raised_over_a_year};

@@ -1,10 +1,11 @@
 //! From what a disk reports to a verdict with its reasons.
 
-use jiff::civil::Date;
 use serde::Serialize;
 
-use crate::inventory::{DiskLink, SmartReport};
-use crate::pool::{DiskSpec, Temperature, Thresholds, VolumeSpec};
+use super::rule::{FOLLOWED_DAYS, Rule};
+use super::{errors, self_tests, wear};
+use crate::inventory::{DiskLink, SmartReport, Warning};
+use crate::pool::{Temperature, Thresholds};
 
 /// What is to be done about a disk.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -33,7 +34,7 @@ impl Verdict {
     }
 }
 
-/// The counts of an earlier look at a disk.
+/// The counts of an earlier look at a disk: since then they are as they were then, or were until now.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Look {
     /// When, nanoseconds since 1970.
@@ -44,13 +45,41 @@ pub struct Look {
     pub pending: Option<u64>,
     /// Sectors that could not be read.
     pub uncorrectable: Option<u64>,
+    /// Errors that reached who asked.
+    pub reported: Option<u64>,
+    /// Commands that were not answered in time.
+    pub timeouts: Option<u64>,
+    /// Further tries of the motor.
+    pub spin_retries: Option<u64>,
+    /// Transfers over the cable that came broken.
+    pub link_errors: Option<u64>,
+}
+
+impl Look {
+    /// The counts of a report.
+    pub const fn of(report: &SmartReport, at: i64) -> Self {
+        Self {
+            at,
+            reallocated: report.reallocated,
+            pending: report.pending,
+            uncorrectable: report.uncorrectable,
+            reported: report.reported,
+            timeouts: report.timeouts,
+            spin_retries: report.spin_retries,
+            link_errors: report.link_errors,
+        }
+    }
 }
 
 /// One reason, and how serious it is.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Check {
     /// How serious.
     pub verdict: Verdict,
+    /// By which rule.
+    pub rule: Rule,
+    /// How many times as likely it makes a failure within the next 60 days; 1 where it foretells none.
+    pub raises: f64,
     /// Why, in words.
     pub reason: String,
 }
@@ -64,262 +93,125 @@ pub struct About<'a> {
     pub link: Option<&'a DiskLink>,
     /// How warm it is, in degrees Celsius.
     pub celsius: Option<f64>,
-    /// The look before this one.
+    /// The last look at which its counts were others, or the first at which they were as they are.
     pub before: Option<&'a Look>,
+    /// When this is asked, nanoseconds since 1970.
+    pub now: i64,
     /// How full it is, from 0 to 1.
     pub full: Option<f64>,
     /// From when on something is worth a word.
     pub thresholds: &'a Thresholds,
 }
 
-/// Reallocated sectors from which on a disk is to be replaced even if they do not grow.
-const MANY_REALLOCATED: u64 = 100;
-/// Hours of power between two full self-tests: about a month of running day and night, and some grace.
-const SELF_TEST_HOURS: u64 = 1000;
-/// Hours of power after which a disk is old: about six years of running day and night.
-const OLD_HOURS: u64 = 52_000;
+impl About<'_> {
+    /// Days since the look before this one.
+    pub(super) fn days_since_look(&self) -> Option<f64> {
+        self.before.map(|look| self.now.saturating_sub(look.at) as f64 / 86_400e9)
+    }
+}
 
-/// Judges a disk: the verdict is that of its worst reason. Without a reason it is fine.
-///
-/// # Source
-/// E. Pinheiro, W.-D. Weber, L. A. Barroso, "Failure Trends in a Large Disk Drive Population": after the first
-/// reallocation, pending sector or unreadable sector a disk is many times as likely to fail within the next 60
-/// days; of temperature and age the influence is weaker.
+/// The reasons found so far.
+#[derive(Default)]
+pub(super) struct Findings(Vec<Check>);
+
+impl Findings {
+    pub(super) fn add(&mut self, verdict: Verdict, rule: Rule, reason: impl Into<String>) {
+        self.0.push(Check { verdict, rule, raises: rule.raises(), reason: reason.into() });
+    }
+
+    /// A reason that foretells nothing any more.
+    pub(super) fn add_of_old(&mut self, verdict: Verdict, rule: Rule, reason: impl Into<String>) {
+        self.0.push(Check { verdict, rule, raises: 1.0, reason: reason.into() });
+    }
+}
+
+/// Judges a disk: the verdict is that of its worst reason. Without a reason it is fine. What each rule rests on is
+/// told by [`Rule::why`].
 pub fn judge(about: &About<'_>) -> Vec<Check> {
-    let mut checks = Vec::new();
+    let mut findings = Findings::default();
     match about.report {
-        Some(report) => {
-            judge_sectors(report, about.before, &mut checks);
-            judge_tests(report, &mut checks);
-            judge_wear(report, &mut checks);
+        Some(report) if report.silent.is_none() => {
+            judge_its_own_words(report, &mut findings);
+            errors::judge(about, report, &mut findings);
+            self_tests::judge(report, &mut findings);
+            wear::judge(report, &mut findings);
         }
-        None => add(&mut checks, Verdict::Watch, "it could not be asked about itself"),
+        report => {
+            let why = report.and_then(|r| r.silent.as_deref());
+            let why = why.map_or_else(String::new, |why| format!(": {why}"));
+            findings.add(Verdict::Watch, Rule::Silent, format!("it could not be asked about itself{why}"));
+        }
     }
-    judge_surroundings(about, &mut checks);
-    if let Some(full) = about.full.filter(|f| *f > about.thresholds.too_full.fraction()) {
-        add(&mut checks, Verdict::Watch, format!("it is {:.0} % full", full * 100.0));
-    }
+    judge_surroundings(about, &mut findings);
+    let mut checks = findings.0;
     checks.sort_by_key(|check| std::cmp::Reverse(check.verdict));
     checks
 }
 
-fn add(checks: &mut Vec<Check>, verdict: Verdict, reason: impl Into<String>) {
-    checks.push(Check { verdict, reason: reason.into() });
+/// How many times as likely to fail within a year the findings make a disk.
+///
+/// The studies followed disks for 60 days; for the rest of the year nothing is claimed.
+pub fn raised_over_a_year(checks: &[Check]) -> f64 {
+    let most = checks.iter().map(|check| check.raises).fold(1.0, f64::max);
+    let share = FOLLOWED_DAYS / 365.25;
+    most * share + (1.0 - share)
 }
 
-fn judge_sectors(report: &SmartReport, before: Option<&Look>, checks: &mut Vec<Check>) {
-    let grown = |now: Option<u64>, then: Option<u64>| now.zip(then).map_or(0, |(n, t)| n.saturating_sub(t));
-    let since =
-        |more: u64| if more > 0 { format!(", {more} more than at the last look") } else { String::new() };
+fn judge_its_own_words(report: &SmartReport, findings: &mut Findings) {
     if report.passed == Some(false) {
-        add(checks, Verdict::DoNotUse, "it says itself that it is failing");
+        findings.add(Verdict::DoNotUse, Rule::OwnVerdict, "it says itself that it is failing");
     }
-    if let Some(count) = report.reallocated.filter(|n| *n > 0) {
-        let more = grown(report.reallocated, before.and_then(|b| b.reallocated));
-        let bad = more > 0 || count >= MANY_REALLOCATED;
-        let verdict = if bad { Verdict::ReplaceSoon } else { Verdict::Watch };
-        add(checks, verdict, format!("{count} sectors were replaced by spare ones{}", since(more)));
+    for warning in &report.warnings {
+        let (verdict, words) = match warning {
+            Warning::SpareIsLow => (Verdict::ReplaceSoon, "it warns that its spare space runs out"),
+            Warning::Temperature => (Verdict::Watch, "it warns of its temperature"),
+            Warning::Unreliable => (Verdict::DoNotUse, "it warns that errors have made it unreliable"),
+            Warning::ReadOnly => (Verdict::DoNotUse, "it takes no more writes"),
+            Warning::PowerLossProtection => {
+                (Verdict::ReplaceSoon, "it warns that what guards its memory against a power cut has failed")
+            }
+            Warning::MemoryRegion => (Verdict::Watch, "it warns of its persistent memory region"),
+        };
+        findings.add(verdict, Rule::Warning, words);
     }
-    if let Some(count) = report.pending.filter(|n| *n > 0) {
-        let more = grown(report.pending, before.and_then(|b| b.pending));
-        add(checks, Verdict::ReplaceSoon, format!("{count} sectors could not be read{}", since(more)));
-    }
-    if let Some(count) = report.uncorrectable.filter(|n| *n > 0) {
-        let more = grown(report.uncorrectable, before.and_then(|b| b.uncorrectable));
-        add(checks, Verdict::ReplaceSoon, format!("{count} reads failed for good{}", since(more)));
-    }
-}
-
-fn judge_tests(report: &SmartReport, checks: &mut Vec<Check>) {
-    let Some(test) = &report.self_test else {
-        return add(checks, Verdict::Watch, "no self-test is on record: run a full one");
-    };
-    if test.passed == Some(false) {
-        return add(checks, Verdict::DoNotUse, format!("the last self-test failed: {}", test.outcome));
-    }
-    let age = report.hours.zip(test.at_hours).map(|(now, then)| now.saturating_sub(then));
-    if let Some(hours) = age.filter(|h| *h > SELF_TEST_HOURS) {
-        add(
-            checks,
-            Verdict::Watch,
-            format!("the last self-test is {hours} hours of power old: run a full one"),
+    for attribute in &report.below_limits {
+        // Temperatures count down towards their limit like all else, but cool down again.
+        let is_temperature = matches!(attribute.id, 190 | 194);
+        let verdict = match (attribute.is_now, attribute.foretells_failure) {
+            _ if is_temperature => Verdict::Watch,
+            (true, true) => Verdict::DoNotUse,
+            (true, false) | (false, true) => Verdict::ReplaceSoon,
+            (false, false) => Verdict::Watch,
+        };
+        let (rule, when) =
+            if attribute.is_now { (Rule::BelowLimit, "is") } else { (Rule::WasBelowLimit, "was once") };
+        let name = if attribute.name.is_empty() { "without a name" } else { &attribute.name };
+        findings.add(
+            verdict,
+            rule,
+            format!("its value {} ({name}) {when} below the limit of its maker", attribute.id),
         );
     }
 }
 
-fn judge_surroundings(about: &About<'_>, checks: &mut Vec<Check>) {
+fn judge_surroundings(about: &About<'_>, findings: &mut Findings) {
     let limit = about.thresholds.too_hot;
-    if let Some(celsius) = about.celsius.filter(|c| *c > limit.celsius) {
+    if let Some(celsius) = about.celsius {
         let now: Temperature = limit.like(celsius);
-        add(checks, Verdict::Watch, format!("it is at {now}, the limit is {limit}"));
+        let own = about.report.and_then(|r| r.celsius_limit).filter(|own| celsius > *own);
+        if let Some(own) = own {
+            let own: Temperature = limit.like(own);
+            let reason = format!("it is at {now}, and may be at {own} by its maker: cool it");
+            findings.add(Verdict::Watch, Rule::Temperature, reason);
+        } else if celsius > limit.celsius {
+            findings.add(Verdict::Watch, Rule::Temperature, format!("it is at {now}, the limit is {limit}"));
+        }
     }
     if let Some((now, possible)) = about.link.and_then(DiskLink::slow) {
-        add(
-            checks,
-            Verdict::Watch,
-            format!("it is linked at {now} and could do {possible}: check the cable and the port"),
-        );
+        let reason = format!("it is linked at {now} and could do {possible}: check the cable and the port");
+        findings.add(Verdict::Watch, Rule::SlowLink, reason);
     }
-}
-
-fn judge_wear(report: &SmartReport, checks: &mut Vec<Check>) {
-    if let Some(used) = report.flash_used.filter(|u| *u >= 80) {
-        let verdict = if used >= 100 { Verdict::ReplaceSoon } else { Verdict::Watch };
-        add(checks, verdict, format!("{used} % of the life of its flash is used"));
-    }
-    if let Some(hours) = report.hours.filter(|h| *h >= OLD_HOURS) {
-        add(checks, Verdict::Watch, format!("it has run for {:.1} years", hours as f64 / 8766.0));
-    }
-}
-
-/// The days of warranty that are left on a day; negative when it has ended; none where its end is not known.
-pub fn warranty_left(disk: &DiskSpec, today: Date) -> Option<i64> {
-    let left = today.until(disk.warranty?).ok()?;
-    Some(i64::from(left.get_days()))
-}
-
-/// The age of a disk on a day, in years: since it was made, else since it was bought.
-pub fn age_in_years(disk: &DiskSpec, today: Date) -> Option<f64> {
-    let days = disk.made.or(disk.bought)?.until(today).ok()?.get_days();
-    (days >= 0).then(|| f64::from(days) / 365.25)
-}
-
-/// The batches of which a volume has more than one disk: they are of one age and may die together.
-pub fn batches<'a>(volume: &'a VolumeSpec, disks: &'a [DiskSpec]) -> Vec<(&'a str, Vec<&'a str>)> {
-    let mut found: Vec<(&str, Vec<&str>)> = Vec::new();
-    for disk in disks.iter().filter(|d| volume.members().any(|name| name == d.name)) {
-        let Some(batch) = disk.batch.as_deref() else { continue };
-        match found.iter_mut().find(|(known, _)| *known == batch) {
-            Some((_, names)) => names.push(&disk.name),
-            None => found.push((batch, vec![&disk.name])),
-        }
-    }
-    found.retain(|(_, names)| names.len() > 1);
-    found
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::inventory::{LinkSpeed, SelfTest};
-    use crate::pool::Share;
-    use jiff::civil::date;
-    use rstest::rstest;
-
-    fn well() -> SmartReport {
-        SmartReport {
-            celsius: Some(34.0),
-            passed: Some(true),
-            hours: Some(9_000),
-            reallocated: Some(0),
-            pending: Some(0),
-            self_test: Some(SelfTest {
-                kind: "Extended offline".into(),
-                passed: Some(true),
-                outcome: "Completed without error".into(),
-                at_hours: Some(8_700),
-            }),
-            ..SmartReport::default()
-        }
-    }
-
-    fn judged(report: &SmartReport, before: Option<&Look>) -> (Verdict, String) {
-        let thresholds = Thresholds::default();
-        let about = About {
-            report: Some(report),
-            link: Some(&report.link),
-            celsius: report.celsius,
-            before,
-            full: Some(0.5),
-            thresholds: &thresholds,
-        };
-        let checks = judge(&about);
-        let reasons = checks.iter().map(|c| c.reason.clone()).collect::<Vec<_>>().join("; ");
-        (checks.first().map_or(Verdict::Fine, |c| c.verdict), reasons)
-    }
-
-    #[test]
-    fn a_disk_without_a_fault_is_fine() {
-        assert_eq!(judged(&well(), None), (Verdict::Fine, String::new()));
-    }
-
-    #[rstest]
-    #[case(|r: &mut SmartReport| r.passed = Some(false), Verdict::DoNotUse, "failing")]
-    #[case(|r: &mut SmartReport| r.reallocated = Some(8), Verdict::Watch, "8 sectors were replaced")]
-    #[case(|r: &mut SmartReport| r.reallocated = Some(100), Verdict::ReplaceSoon, "100 sectors")]
-    #[case(|r: &mut SmartReport| r.pending = Some(1), Verdict::ReplaceSoon, "could not be read")]
-    #[case(|r: &mut SmartReport| r.uncorrectable = Some(1), Verdict::ReplaceSoon, "failed for good")]
-    #[case(|r: &mut SmartReport| r.celsius = Some(51.0), Verdict::Watch, "at 51 °C, the limit is 50 °C")]
-    #[case(|r: &mut SmartReport| r.hours = Some(60_000), Verdict::Watch, "6.8 years")]
-    #[case(|r: &mut SmartReport| r.hours = Some(9_800), Verdict::Watch, "1100 hours of power old")]
-    #[case(|r: &mut SmartReport| r.self_test = None, Verdict::Watch, "no self-test")]
-    #[case(|r: &mut SmartReport| r.self_test.as_mut().unwrap().passed = Some(false), Verdict::DoNotUse, "self-test failed")]
-    #[case(|r: &mut SmartReport| r.flash_used = Some(85), Verdict::Watch, "85 %")]
-    #[case(|r: &mut SmartReport| r.flash_used = Some(103), Verdict::ReplaceSoon, "103 %")]
-    fn each_fault_has_its_verdict(
-        #[case] fault: fn(&mut SmartReport),
-        #[case] verdict: Verdict,
-        #[case] words: &str,
-    ) {
-        let mut report = well();
-        fault(&mut report);
-        let (found, reasons) = judged(&report, None);
-        assert_eq!(found, verdict, "{reasons}");
-        assert!(reasons.contains(words), "{reasons}");
-    }
-
-    #[test]
-    fn what_grows_is_worse_than_what_stands_still() {
-        let mut report = well();
-        report.reallocated = Some(8);
-        let before = |count| Look { reallocated: Some(count), ..Look::default() };
-        assert_eq!(judged(&report, Some(&before(8))).0, Verdict::Watch);
-        let (verdict, reasons) = judged(&report, Some(&before(3)));
-        assert_eq!(verdict, Verdict::ReplaceSoon);
-        assert!(reasons.contains("5 more than at the last look"), "{reasons}");
-    }
-
-    #[test]
-    fn a_slow_link_a_full_disk_and_a_silent_one() {
-        let link = |words: &str, bits| Some(LinkSpeed { words: words.into(), bits });
-        let mut report = well();
-        report.link = DiskLink { now: link("3.0 Gb/s", 3), possible: link("6.0 Gb/s", 6) };
-        assert!(judged(&report, None).1.contains("linked at 3.0 Gb/s and could do 6.0 Gb/s"));
-        let thresholds = Thresholds { too_full: Share::percent(40), ..Thresholds::default() };
-        let about = About {
-            report: None,
-            link: None,
-            celsius: Some(51.0),
-            before: None,
-            full: Some(0.5),
-            thresholds: &thresholds,
-        };
-        let reasons: Vec<String> = judge(&about).into_iter().map(|c| c.reason).collect();
-        assert_eq!(
-            reasons,
-            ["it could not be asked about itself", "it is at 51 °C, the limit is 50 °C", "it is 50 % full"]
-        );
-    }
-
-    #[test]
-    fn warranty_and_age_are_counted_in_days() {
-        let disk = DiskSpec {
-            warranty: Some(date(2031, 5, 14)),
-            bought: Some(date(2029, 5, 4)),
-            ..DiskSpec::default()
-        };
-        let today = date(2031, 5, 4);
-        assert_eq!(warranty_left(&disk, today), Some(10));
-        assert_eq!(warranty_left(&disk, date(2031, 6, 14)), Some(-31));
-        assert!((age_in_years(&disk, today).unwrap() - 2.0).abs() < 0.01);
-        assert_eq!(warranty_left(&DiskSpec::default(), today), None);
-        assert_eq!(age_in_years(&disk, date(2020, 1, 1)), None);
-    }
-
-    #[test]
-    fn disks_of_one_batch_in_one_volume_are_named() {
-        let text = "[pool]\nname = \"f\"\n[[disk]]\nname = \"alder\"\nbatch = \"may\"\n[[disk]]\nname = \"beech\"\nbatch = \"may\"\n[[disk]]\nname = \"oak\"\n[[volume]]\nname = \"v\"\nkind = \"unstriped\"\ndata = [\"alder\", \"oak\"]\nparity = [\"beech\"]\n";
-        let spec = crate::pool::parse(text).spec.unwrap();
-        assert_eq!(batches(&spec.volumes[0], &spec.disks), [("may", vec!["alder", "beech"])]);
+    if let Some(full) = about.full.filter(|f| *f > about.thresholds.too_full.fraction()) {
+        findings.add(Verdict::Watch, Rule::Full, format!("it is {:.0} % full", full * 100.0));
     }
 }

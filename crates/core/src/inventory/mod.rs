@@ -13,4 +13,4 @@ pub use document::DocumentError;
 pub use kernel::{KernelReport, millidegrees, pcie_speed, sata_speed};
 pub use link::{DiskLink, LinkSpeed};
 pub use serials::{Confusion, confusable, tail};
-pub use smart::{SelfTest, SmartReport, parse_smart};
+pub use smart::{BelowLimit, Reach, SelfTest, SmartReport, Warning, parse_smart};

@@ -379,7 +379,7 @@ impl Advisor<'_> {
         let window = self.conditions.disks.iter().map(|d| d.window).fold(0.0, f64::max);
         RiskDisk {
             name: name.into(),
-            rate: yearly_rate(&spec, Some(0.0), None).per_year(),
+            rate: yearly_rate(&spec, Some(0.0), 1.0).per_year(),
             batch: None,
             window,
         }

@@ -21,7 +21,7 @@ pub use advice::{Action, Advice, FolderOnDisk, Market, advise};
 pub use assess::{Assessment, Conditions, Subject, assess};
 pub use closed::{EventRates, closed_form, event_rates};
 pub use process::{Cause, Figure, Hazard, Loss, Odds, Process, RiskDisk};
-pub use rates::{RateSource, YearlyRate, default_unreadable_per_bit, yearly_rate};
+pub use rates::{RateEnd, RateSource, YearlyRate, default_unreadable_per_bit, yearly_rate};
 pub use simulate::{Comparison, Simulated, compare, simulate};
 pub use unreadable::{UnreadableRisk, unreadable_risk};
 

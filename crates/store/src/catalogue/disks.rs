@@ -282,7 +282,8 @@ mod tests {
     #[test]
     fn a_disk_and_a_volume_that_leave_leave_nothing_behind() {
         let c = Connection::open_in_memory().unwrap();
-        for tables in [schema::TABLES, schema::SINCE_FORMAT_2, schema::SINCE_FORMAT_4] {
+        let all = [schema::TABLES, schema::SINCE_FORMAT_2, schema::SINCE_FORMAT_4, schema::SINCE_FORMAT_5];
+        for tables in all {
             c.execute_batch(tables).unwrap();
         }
         let mut row = DiskRow {

@@ -76,6 +76,7 @@ impl Catalogue {
             t.execute_batch(schema::TABLES)?;
             t.execute_batch(schema::SINCE_FORMAT_2)?;
             t.execute_batch(schema::SINCE_FORMAT_4)?;
+            t.execute_batch(schema::SINCE_FORMAT_5)?;
             t.pragma_update(None, "application_id", schema::APPLICATION)?;
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             t.execute(
@@ -258,6 +259,9 @@ impl Catalogue {
             if format(t)? < 4 {
                 t.execute_batch(schema::SINCE_FORMAT_4)?;
                 t.execute_batch(schema::INDICES_OF_FORMAT_4)?;
+            }
+            if format(t)? < 5 {
+                t.execute_batch(schema::SINCE_FORMAT_5)?;
             }
             t.pragma_update(None, "user_version", schema::FORMAT)?;
             Ok(())

@@ -1,7 +1,7 @@
 //! The tables of the catalogue.
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub(super) const FORMAT: i64 = 4;
+pub(super) const FORMAT: i64 = 5;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
 pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
@@ -112,4 +112,12 @@ CREATE TABLE folder (
     disk INTEGER NOT NULL, path BLOB NOT NULL, looks BLOB NOT NULL, files INTEGER NOT NULL,
     PRIMARY KEY (disk, path)) WITHOUT ROWID;
 CREATE TABLE apart (volume TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (volume, path)) WITHOUT ROWID;
+";
+
+/// What format 5 has more: all that is compared between two looks at a disk.
+pub(super) const SINCE_FORMAT_5: &str = "
+ALTER TABLE look ADD COLUMN reported INTEGER;
+ALTER TABLE look ADD COLUMN timeouts INTEGER;
+ALTER TABLE look ADD COLUMN spin_retries INTEGER;
+ALTER TABLE look ADD COLUMN link_errors INTEGER;
 ";
