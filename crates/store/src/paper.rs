@@ -327,7 +327,7 @@ impl Outlook for PaperPool {
             synced: model.clone(),
             missing: LostSet::new(),
             names,
-            age: None,
+            seen: None,
             disks: members.collect(),
             sync_hours: None,
         }])

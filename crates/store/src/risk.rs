@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sieve_core::fate::{LostSet, Model};
 use sieve_core::health::age_in_years;
-use sieve_core::pool::{DiskSpec, PoolSpec};
+use sieve_core::pool::{DiskSpec, Media, PoolSpec};
 use sieve_core::risk::{
-    Advice, Assessment, Cause, Comparison, Conditions, DAYS, Figure, FolderOnDisk, Market, Odds, RiskDisk,
-    Simulated, Subject, YearlyRate, advise, assess, compare, default_unreadable_per_bit, simulate,
-    yearly_rate,
+    Advice, Assessment, Cause, Comparison, Conditions, DAYS, Figure, FolderOnDisk, Habit, HabitSource,
+    Market, Odds, RateEnd, RiskDisk, Simulated, Subject, UnitPrice, YearlyRate, advise, assess, closed_form,
+    compare, default_unreadable_per_bit, simulate, yearly_rate,
 };
 use sieve_core::units::ByteLength;
 
@@ -28,8 +28,8 @@ pub struct RiskVolume {
     pub missing: LostSet,
     /// How many names of files each object has.
     pub names: Vec<u32>,
-    /// Days since the last sync; none where there was none, or on paper.
-    pub age: Option<f64>,
+    /// Days since the first sync; none where there was none, or on paper.
+    pub seen: Option<f64>,
     /// Its disks, in the model's order.
     pub disks: Vec<RiskMember>,
     /// Hours that disks are busy with a sync now; none where none can be made.
@@ -97,6 +97,8 @@ pub struct VolumeRisk {
     pub sync_every_days: f64,
     /// Where that comes from.
     pub sync_every_source: IntervalSource,
+    /// What comes in a day.
+    pub arrives: Arriving,
     /// So many times likelier a disk fails while another of its batch is being rebuilt.
     pub batch_factor: f64,
     /// Some of its disks are caches.
@@ -107,6 +109,10 @@ pub struct VolumeRisk {
     pub total: Figure,
     /// The probability of losing anything within a year.
     pub any_in_a_year: f64,
+    /// The same if disks fail as in the best populations that were published, and as in the worst.
+    pub range: Range,
+    /// How often a year more disks fail together than were reckoned with.
+    pub beyond: f64,
     /// By top folder, the most first.
     pub folders: Vec<FolderRisk>,
     /// The play, where it was asked for.
@@ -120,6 +126,37 @@ pub struct VolumeRisk {
     pub advice: Vec<Advice>,
 }
 
+/// Both ends of an answer.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Range {
+    /// The probability of losing anything within a year, at the low and at the high end.
+    pub any_in_a_year: [f64; 2],
+    /// Bytes to be expected to be lost in a year, at both ends.
+    pub bytes: [f64; 2],
+}
+
+/// What comes to a volume in a day.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct Arriving {
+    /// Files.
+    pub files: f64,
+    /// Bytes.
+    pub bytes: f64,
+    /// Where that comes from.
+    pub source: HabitSource,
+    /// Bytes that wait on caches on average; none where what lies there now is counted.
+    pub waiting_bytes: Option<f64>,
+}
+
+/// How regularly something was done, by the journal.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Regularity {
+    /// Days from sync to sync.
+    pub syncs: Option<f64>,
+    /// Days from settling to settling.
+    pub settlings: Option<f64>,
+}
+
 /// One disk.
 #[derive(Clone, Debug, Serialize)]
 pub struct DiskRisk {
@@ -131,6 +168,8 @@ pub struct DiskRisk {
     pub batch: Option<String>,
     /// It is missing now.
     pub is_missing: bool,
+    /// It is a cache.
+    pub is_cache: bool,
     /// Days from its failure until it is replaced and rebuilt.
     pub window_days: f64,
     /// Hours of these that the rebuild takes.
@@ -156,10 +195,6 @@ const REPLACE_WITHIN: f64 = 3.0;
 const SYNC_EVERY: f64 = 7.0;
 /// So many times likelier a disk fails while another of its batch is being rebuilt, where nobody says.
 const BATCH_FACTOR: f64 = 3.0;
-/// The least age of a sync that a rate of change is taken from, in days: what changed within an hour tells little.
-const LEAST_AGE: f64 = 1.0;
-/// The least time from one sync to the next, in days.
-const LEAST_GAP: f64 = 1.0 / 24.0;
 /// Bytes per second of a move from disk to disk, through one processor.
 const MOVE_RATE: f64 = 1e8;
 
@@ -167,11 +202,11 @@ const MOVE_RATE: f64 = 1e8;
 ///
 /// # Errors
 /// What a disk or the database says.
-pub fn risk(outlook: &mut dyn Outlook, request: &Request, sync_gap: Option<f64>) -> Result<Vec<VolumeRisk>> {
+pub fn risk(outlook: &mut dyn Outlook, request: &Request, done: Regularity) -> Result<Vec<VolumeRisk>> {
     outlook.lose(&[], false)?;
     let spec = outlook.spec().clone();
     let volumes = outlook.risk_volumes()?;
-    volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, request, sync_gap)).collect()
+    volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, request, done)).collect()
 }
 
 fn of_volume(
@@ -179,13 +214,15 @@ fn of_volume(
     spec: &PoolSpec,
     volume: RiskVolume,
     request: &Request,
-    sync_gap: Option<f64>,
+    done: Regularity,
 ) -> Result<VolumeRisk> {
-    let (interval, source) = match (spec.risk.sync_every, sync_gap) {
+    let (interval, source) = match (spec.risk.sync_every, done.syncs) {
         (Some(days), _) => (days, IntervalSource::Given),
-        (None, Some(days)) => (days.max(LEAST_GAP), IntervalSource::Observed),
+        (None, Some(days)) => (days, IntervalSource::Observed),
         (None, None) => (SYNC_EVERY, IntervalSource::Assumed),
     };
+    let settling = settling(spec, &volume, done);
+    let habit = habit(spec, &volume, settling);
     let disks: Vec<DiskRisk> = (0..)
         .zip(&volume.disks)
         .map(|(position, m)| disk_risk(spec, &volume, position, m, request))
@@ -196,31 +233,40 @@ fn of_volume(
         batch_factor: spec.risk.batch_factor.unwrap_or(BATCH_FACTOR),
         sync_interval: interval,
     };
-    let age = volume.age.unwrap_or(interval).max(LEAST_AGE);
     let subject = Subject {
         now: &volume.now,
         synced: &volume.synced,
         missing: &volume.missing,
         names: &volume.names,
-        age,
+        habit: &habit,
     };
     let assessment = assess(&subject, &conditions);
     let parts = folders(outlook, &volume, &assessment, &subject)?;
     let simulated = request.simulate.map(|years| simulate(&assessment.process, years, request.seed));
     let comparison = simulated.as_ref().map(|s| compare(&assessment.odds, s)).unwrap_or_default();
     let advice = if request.advise {
-        advise(&subject, &conditions, &assessment, &market(spec, &volume, parts.on_disks))
+        advise(&subject, &conditions, &assessment, &market(spec, &volume, parts.on_disks, settling))
     } else {
         Vec::new()
     };
+    let range = range(&assessment, &disks);
     let odds = assessment.odds;
+    let day = habit.a_day();
     Ok(VolumeRisk {
         volume: volume.name,
+        has_cache: disks.iter().any(|disk| disk.is_cache),
         disks,
         sync_every_days: interval,
         sync_every_source: source,
         batch_factor: conditions.batch_factor,
-        has_cache: assessment.process.caches.contains(&true),
+        arrives: Arriving {
+            files: day.files,
+            bytes: day.bytes,
+            source: habit.source,
+            waiting_bytes: habit.waiting.map(|waiting| waiting.bytes),
+        },
+        range,
+        beyond: assessment.beyond,
         total: odds.total(),
         any_in_a_year: odds.any_in_a_year(),
         odds,
@@ -229,6 +275,42 @@ fn of_volume(
         comparison,
         advice,
     })
+}
+
+/// Days from one settling of a volume to the next, and days that files wait at least; none where nothing tells.
+fn settling(spec: &PoolSpec, volume: &RiskVolume, done: Regularity) -> Option<(f64, f64)> {
+    let cache = &spec.volume(&volume.name)?.cache;
+    let every = cache.settle_every.or(done.settlings)?;
+    (!cache.disks.is_empty()).then_some((every, cache.settle_after))
+}
+
+fn habit(spec: &PoolSpec, volume: &RiskVolume, settling: Option<(f64, f64)>) -> Habit {
+    let count = volume.disks.len();
+    let habit = match (spec.risk.arrives_a_day, volume.seen) {
+        (Some(bytes), _) => Habit::given(&volume.now, &volume.names, count, bytes.exact() as f64),
+        (None, Some(days)) => Habit::observed(&volume.now, &volume.names, count, days),
+        (None, None) => Habit::unknown(count),
+    };
+    match (settling, spec.volume(&volume.name)) {
+        // What comes waits on average for half the time from one settling to the next, and as long as it must.
+        (Some((every, after)), Some(of)) => habit.waiting_for(every / 2.0 + after, of.cache.copies as u32),
+        _ => habit,
+    }
+}
+
+/// The answer at both ends of the published rates.
+fn range(assessment: &Assessment, disks: &[DiskRisk]) -> Range {
+    let [low, high] = [RateEnd::Low, RateEnd::High].map(|end| {
+        let mut process = assessment.process.clone();
+        for (disk, known) in process.disks.iter_mut().zip(disks).filter(|(_, known)| !known.is_missing) {
+            disk.rate = known.rate.per_year_at(end);
+        }
+        closed_form(&process)
+    });
+    Range {
+        any_in_a_year: [low.any_in_a_year(), high.any_in_a_year()],
+        bytes: [low.total().bytes, high.total().bytes],
+    }
 }
 
 fn disk_risk(
@@ -245,6 +327,7 @@ fn disk_risk(
         name: member.name.clone(),
         rate: yearly_rate(&member.spec, age, finding.map_or(1.0, |f| f.raised)),
         batch: member.spec.batch.clone(),
+        is_cache: spec.volume(&volume.name).is_some_and(|of| of.cache.disks.contains(&member.name)),
         is_missing: volume.missing.contains(&sieve_core::fate::DiskIndex(position)),
         window_days: spec.risk.replace_within.unwrap_or(REPLACE_WITHIN) + member.rebuild_hours / 24.0,
         rebuild_hours: member.rebuild_hours,
@@ -258,6 +341,7 @@ fn as_process_disk(disk: &DiskRisk) -> RiskDisk {
         rate: if disk.is_missing { 0.0 } else { disk.rate.per_year() },
         batch: disk.batch.clone(),
         window: disk.window_days / DAYS,
+        is_cache: disk.is_cache,
     }
 }
 
@@ -266,8 +350,9 @@ struct Parts {
     on_disks: Vec<FolderOnDisk>,
 }
 
-#[derive(Clone, Copy, Default)]
+#[derive(Clone, Default)]
 struct Part {
+    objects: Vec<u32>,
     bytes: f64,
     lost_bytes: f64,
     lost_files: f64,
@@ -298,6 +383,7 @@ fn folders(
         let disk = usize::from(volume.now.objects[file.position].disk.0);
         let part = parts.entry((file.top_folder.clone(), disk)).or_default();
         let size = file.size_bytes.exact() as f64;
+        part.objects.push(file.position as u32);
         part.bytes += size;
         let (guarded, all) = yearly[file.position];
         part.lost_bytes += all * size;
@@ -307,12 +393,12 @@ fn folders(
         part.squares += size * size;
         Ok(())
     })?;
-    let of = |cause: Cause| assessment.odds.causes.get(&cause).copied().unwrap_or_default();
-    let (single, second, unreadable) = (of(Cause::Single), of(Cause::Second), of(Cause::Unreadable));
+    let unreadable = assessment.odds.causes.get(&Cause::Unreadable).copied().unwrap_or_default();
+    let total = assessment.odds.total();
     let share = |total: f64, sum: f64| if sum > 0.0 { total / sum } else { 0.0 };
     let sum = |value: &dyn Fn(&Part) -> f64| parts.values().map(value).sum::<f64>();
-    let bytes = share(single.bytes + second.bytes, sum(&|p| p.lost_bytes));
-    let files = share(single.files + second.files, sum(&|p| p.lost_files));
+    let bytes = share(total.bytes - unreadable.bytes, sum(&|p| p.lost_bytes));
+    let files = share(total.files - unreadable.files, sum(&|p| p.lost_files));
     let squares = sum(&|p| p.squares);
     for part in parts.values_mut() {
         let hit = share(part.squares, squares);
@@ -332,6 +418,7 @@ fn folders(
         on_disks.push(FolderOnDisk {
             folder,
             disk,
+            objects: part.objects,
             bytes: part.bytes,
             lost: part.lost_where_it_lies,
             hits: part.hits,
@@ -342,26 +429,39 @@ fn folders(
     Ok(Parts { folders, on_disks })
 }
 
-fn market(spec: &PoolSpec, volume: &RiskVolume, folders: Vec<FolderOnDisk>) -> Market {
-    let priced: Vec<(f64, &str)> = spec
-        .disks
-        .iter()
-        .filter_map(|disk| {
-            let (price, capacity) = (disk.price.as_ref()?, disk.capacity?);
-            Some((price.hundredths as f64 / capacity.exact() as f64, price.currency.as_str()))
-        })
-        .collect();
-    let currency = priced.first().map(|(_, currency)| *currency);
-    let same: Vec<f64> =
-        priced.iter().filter(|(_, c)| Some(*c) == currency).map(|(price, _)| *price).collect();
-    let price = currency.map(|c| (same.iter().sum::<f64>() / same.len() as f64, c.to_string()));
+fn market(
+    spec: &PoolSpec,
+    volume: &RiskVolume,
+    folders: Vec<FolderOnDisk>,
+    settling: Option<(f64, f64)>,
+) -> Market {
     Market {
         sync_hours: volume.sync_hours,
         rebuild_hours: volume.disks.iter().map(|d| d.rebuild_hours * volume.disks.len() as f64).collect(),
         capacities: volume.disks.iter().map(|d| d.capacity).collect(),
         free: volume.disks.iter().map(|d| d.free).collect(),
-        price,
+        media: volume.disks.iter().map(|d| d.spec.media).collect(),
+        prices: [Media::Hdd, Media::Ssd, Media::Nvme]
+            .into_iter()
+            .filter_map(|m| unit_price(spec, m))
+            .collect(),
         folders,
+        settling,
         move_rate: MOVE_RATE,
     }
+}
+
+/// What disks of a kind cost on average, in the first currency that one of them has a price in.
+fn unit_price(spec: &PoolSpec, media: Media) -> Option<UnitPrice> {
+    let of_kind = spec.disks.iter().filter(|disk| disk.media.unwrap_or(Media::Hdd) == media);
+    let priced: Vec<(f64, &str)> = of_kind
+        .filter_map(|disk| {
+            let (price, capacity) = (disk.price.as_ref()?, disk.capacity?);
+            Some((price.hundredths as f64 / capacity.exact() as f64, price.currency.as_str()))
+        })
+        .collect();
+    let (_, currency) = priced.first()?;
+    let same: Vec<f64> = priced.iter().filter(|(_, c)| c == currency).map(|(price, _)| *price).collect();
+    let per_byte = same.iter().sum::<f64>() / same.len() as f64;
+    Some(UnitPrice { media, per_byte, currency: (*currency).to_string() })
 }

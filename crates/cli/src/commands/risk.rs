@@ -6,10 +6,10 @@ use anstyle::Style;
 use clap::Args;
 use serde::Serialize;
 use sieve_core::health::raised_over_a_year;
-use sieve_core::risk::{Action, Advice, Cause, Comparison, RateSource, Simulated};
+use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
 use sieve_core::units::ByteLength;
 use sieve_store::fate::{Outlook, PoolOutlook};
-use sieve_store::risk::{DiskRisk, Finding, IntervalSource, Request, VolumeRisk, risk};
+use sieve_store::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
 use sieve_store::{Error, Kind, Result, journal, paper};
 
 use super::Context;
@@ -39,6 +39,9 @@ pub(crate) struct RiskArguments {
 
 /// So many past syncs tell how often there is one.
 const SYNCS: usize = 10;
+/// Fewer gaps than these, or over fewer days, are no habit.
+const LEAST_GAPS: usize = 3;
+const LEAST_DAYS: f64 = 3.0;
 /// So many pieces of advice are shown.
 const ADVICE: usize = 6;
 /// So many folders are shown.
@@ -65,11 +68,12 @@ pub(super) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
         Some(spec) => {
             let mut outlook = paper::load(&spec, asked.paper.volume.volume.as_deref(), files)?;
             notes.push("on paper every file counts as synced".into());
-            risk(&mut outlook, &request, None)?
+            risk(&mut outlook, &request, Regularity::default())?
         }
         None => {
             let pool = load::pool(&context.pool)?;
-            let gap = mean_gap(&journal::times(&*pool.home, "sync")?);
+            let regular = |what: &str| Ok::<_, Error>(mean_gap(&journal::times(&*pool.home, what)?, now));
+            let done = Regularity { syncs: regular("sync")?, settlings: regular("settle")? };
             let mut outlook = PoolOutlook::open(&pool)?;
             for missing in outlook.missing() {
                 notes.push(format!(
@@ -77,9 +81,16 @@ pub(super) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
                     missing.name
                 ));
             }
-            risk(&mut outlook, &request, gap)?
+            risk(&mut outlook, &request, done)?
         }
     };
+    for volume in volumes.iter().filter(|volume| volume.beyond > 0.0) {
+        notes.push(format!(
+            "{}: still more disks failing together, {}, are not reckoned with: there are too many sets of them",
+            volume.volume,
+            often(volume.beyond)
+        ));
+    }
     let agrees = volumes.iter().flat_map(|v| &v.comparison).all(|line| line.agrees);
     if context.json {
         json::print(&Answer { volumes: &volumes, notes: &notes })?;
@@ -122,12 +133,17 @@ fn findings(
     Ok(found)
 }
 
-/// Days from sync to sync, over the last ones.
-fn mean_gap(times: &[i64]) -> Option<f64> {
+/// Days from one time to the next, over the last ones; none where they are too few, or too close together, to be a habit.
+fn mean_gap(times: &[i64], now: i64) -> Option<f64> {
     let recent = &times[times.len().saturating_sub(SYNCS + 1)..];
-    let (first, last) = (recent.first()?, recent.last()?);
+    let (first, last) = (*recent.first()?, *recent.last()?);
     let gaps = recent.len() - 1;
-    (gaps > 0).then(|| (last - first) as f64 / 86_400e9 / gaps as f64).filter(|days| *days > 0.0)
+    let days = |from: i64, to: i64| to.saturating_sub(from) as f64 / 86_400e9;
+    if gaps < LEAST_GAPS || days(first, last) < LEAST_DAYS {
+        return None;
+    }
+    // Who has not done it for long does it less often than before.
+    Some((days(first, last) / gaps as f64).max(days(first, now) / (gaps + 1) as f64))
 }
 
 fn show(volume: &VolumeRisk, with_advice: bool) {
@@ -140,11 +156,25 @@ fn show(volume: &VolumeRisk, with_advice: bool) {
     } else {
         style::BAD
     };
-    crate::say!("  anything lost within a year   {}", style::paint(paint, percent(chance)));
+    let [low, high] = volume.range.any_in_a_year;
+    let ends = |low: String, high: String| {
+        if low == high {
+            String::new()
+        } else {
+            style::paint(style::FAINT, format!("   ({low} to {high})")).replace("about ", "")
+        }
+    };
     crate::say!(
-        "  to be expected in a year      {}, {} files",
+        "  anything lost within a year   {}{}",
+        style::paint(paint, odds(chance)),
+        ends(odds(low), odds(high))
+    );
+    let [low, high] = volume.range.bytes;
+    crate::say!(
+        "  to be expected in a year      {}, {}{}",
         bytes(volume.total.bytes),
-        small(volume.total.files)
+        files(volume.total.files),
+        ends(bytes(low), bytes(high))
     );
     show_causes(volume);
     show_folders(volume);
@@ -161,6 +191,7 @@ const fn cause_words(cause: Cause) -> &'static str {
     match cause {
         Cause::Single => "one disk fails, and takes what was unguarded",
         Cause::Second => "a second disk fails during a rebuild",
+        Cause::Further => "a third disk, or still another, fails beside them",
         Cause::Unreadable => "a sector cannot be read during a rebuild",
         Cause::Cache => "a cache fails, and takes what waits on it",
     }
@@ -168,7 +199,7 @@ const fn cause_words(cause: Cause) -> &'static str {
 
 fn show_causes(volume: &VolumeRisk) {
     style::heading("By cause");
-    let mut table = Table::new(&["", ">happens", ">size a year", ">files a year"]);
+    let mut table = Table::new(&["", ">a year", ">size a year", ">files a year"]);
     for (cause, figure) in &volume.odds.causes {
         if *cause == Cause::Cache && !volume.has_cache {
             let none = || ("-".to_string(), style::FAINT);
@@ -176,11 +207,12 @@ fn show_causes(volume: &VolumeRisk) {
             table.styled_row([words, none(), none(), none()]);
             continue;
         }
+        let is_unknown = *cause == Cause::Single && volume.arrives.source == HabitSource::Unknown;
         table.row([
             cause_words(*cause).into(),
-            often(figure.events),
+            if is_unknown && figure.events == 0.0 { "not known".into() } else { often(figure.events) },
             bytes(figure.bytes),
-            small(figure.files),
+            files(figure.files),
         ]);
     }
     table.print();
@@ -191,7 +223,7 @@ fn show_folders(volume: &VolumeRisk) {
     let mut table = Table::new(&["folder", ">size a year", ">files a year"]);
     for folder in volume.folders.iter().take(FOLDERS) {
         let name = if folder.folder.is_empty() { "(top)".to_string() } else { format!("{}/", folder.folder) };
-        table.row([name, bytes(folder.bytes), small(folder.files)]);
+        table.row([name, bytes(folder.bytes), files(folder.files)]);
     }
     table.print();
     if volume.folders.len() > FOLDERS {
@@ -201,10 +233,11 @@ fn show_folders(volume: &VolumeRisk) {
 
 fn show_disks(volume: &VolumeRisk) {
     style::heading("Worked out from");
-    let mut table = Table::new(&["disk", ">fails in a year", ">back within", ">of that rebuild", ""]);
+    let mut table =
+        Table::new(&["disk", ">fails in a year", ">low to high", ">back within", ">of that rebuild", ""]);
     for disk in &volume.disks {
         let raised = if disk.rate.raised > 1.0 {
-            (format!("{:.0} times as likely by its health", disk.rate.raised), style::BAD)
+            (format!("{:.1} times as likely by its health", disk.rate.raised), style::BAD)
         } else if disk.is_missing {
             ("missing now".into(), style::BAD)
         } else {
@@ -213,6 +246,7 @@ fn show_disks(volume: &VolumeRisk) {
         table.styled_row([
             (disk.name.clone(), style::HEAD),
             (percent(disk.rate.share), Style::new()),
+            (format!("{} to {}", percent(disk.rate.low), percent(disk.rate.high)), style::FAINT),
             (days(disk.window_days), Style::new()),
             (hours(disk.rebuild_hours), Style::new()),
             raised,
@@ -235,19 +269,36 @@ fn show_disks(volume: &VolumeRisk) {
     let how = match volume.sync_every_source {
         IntervalSource::Given => "as the pool file says",
         IntervalSource::Observed => "as the journal shows",
-        IntervalSource::Assumed => "assumed",
+        IntervalSource::Assumed => "assumed: too few are in the journal, or `sync_every` in [risk] says it",
     };
-    crate::say!(
-        "  {}",
-        style::paint(
-            style::FAINT,
-            format!(
-                "a sync every {}, {how}; a disk of the same batch fails {:.0} times as likely beside a rebuild",
-                days(volume.sync_every_days),
-                volume.batch_factor
-            )
-        )
-    );
+    let faint = |text: String| crate::say!("  {}", style::paint(style::FAINT, text));
+    faint(format!("a sync every {}, {how}", days(volume.sync_every_days)));
+    faint(arriving(volume));
+    faint(format!(
+        "a disk of the same batch fails {} times as likely beside a rebuild",
+        two_digits(volume.batch_factor)
+    ));
+}
+
+/// What comes between syncs, and where that is known from.
+fn arriving(volume: &VolumeRisk) -> String {
+    let arrives = &volume.arrives;
+    let what = format!("{} a day", bytes(arrives.bytes));
+    let how = match arrives.source {
+        HabitSource::Given => format!("{what} arrive, as the pool file says"),
+        HabitSource::Observed { days: seen } => {
+            format!("{what} arrive or change, as over the {} since the first sync", stretch(seen))
+        }
+        HabitSource::Unknown => {
+            "nothing is known of what arrives between syncs, so nothing is counted: `arrives_a_day` in [risk] says it"
+                .into()
+        }
+    };
+    match arrives.waiting_bytes {
+        Some(waiting) => format!("{how}; {} of it wait on the cache on average", bytes(waiting)),
+        None if volume.has_cache => format!("{how}; on the cache counts what lies there now"),
+        None => how,
+    }
 }
 
 const fn source_mark(disk: &DiskRisk) -> &'static str {
@@ -270,7 +321,7 @@ fn show_simulation(simulated: &Simulated, comparison: &[Comparison]) {
             (Some(cause), "bytes") => format!("size: {}", cause_words(cause)),
             (Some(cause), _) => format!("times: {}", cause_words(cause)),
         };
-        let show = |value: f64| if line.what == "bytes" { bytes(value) } else { format!("{value:.6}") };
+        let show = |value: f64| if line.what == "bytes" { bytes(value) } else { two_digits(value) };
         let verdict =
             if line.agrees { ("agrees".into(), style::WELL) } else { ("differs".into(), style::BAD) };
         table.styled_row([
@@ -282,12 +333,13 @@ fn show_simulation(simulated: &Simulated, comparison: &[Comparison]) {
         ]);
     }
     table.print();
-    if simulated.thirds > 0 {
-        crate::say!(
-            "  a third disk failed beside two {} times; what that costs is in neither column",
-            count(simulated.thirds)
-        );
-    }
+    crate::say!(
+        "  {}",
+        style::paint(
+            style::FAINT,
+            "what is rare is played more often than it happens, and weighed by how rare it is"
+        )
+    );
     let words = if comparison.iter().all(|line| line.agrees) {
         style::paint(style::WELL, "Both agree within the error bars.")
     } else {
@@ -319,7 +371,7 @@ fn show_advice(advice: &[Advice]) {
                 _ => (bytes(one.saves_bytes), style::WELL),
             },
             (
-                if one.saves_chance > 0.0 { format!("−{}", percent(one.saves_chance)) } else { "-".into() },
+                if one.saves_chance > 0.0 { format!("{} less", odds(one.saves_chance)) } else { "-".into() },
                 Style::new(),
             ),
             (hours(one.disk_hours), Style::new()),
@@ -334,14 +386,14 @@ fn action_words(action: &Action) -> String {
     match action {
         Action::SyncNow => "sync now (against leaving it as it is)".into(),
         Action::SettleNow => "settle now, and sync".into(),
+        Action::SettleEvery { days: every } => format!("settle every {}", days(*every)),
         Action::MirrorCache { disk } => format!("mirror the cache {disk}"),
         Action::SyncEvery { days: every } => format!("sync every {}", days(*every)),
         Action::AddParity { capacity } => format!("one more parity drive, {}", size(*capacity)),
         Action::Replace { disk } => format!("replace {disk} by a new disk"),
         Action::Gather { folder, to, hits, hits_then, .. } => {
-            let years = |hits: f64| count((1.0 / hits.max(1e-9)).round() as u64);
-            let (now, then) = (years(*hits), years(*hits_then));
-            format!("gather {} on {to}: a hit in {then} years, not {now}", folder_words(folder))
+            let (now, then) = (odds(*hits), odds(*hits_then));
+            format!("gather {} on {to}: hit {then} a year, not {now}", folder_words(folder))
         }
         Action::Move { folder, from, to, bytes } => {
             format!("move {} ({}) from {} to {}", folder_words(folder), size(*bytes), from, to)
@@ -354,43 +406,73 @@ fn folder_words(folder: &str) -> String {
 }
 
 fn bytes(bytes: f64) -> String {
-    size(ByteLength::new(bytes.max(0.0).round() as u64))
+    if bytes > 0.0 && bytes < 1.0 {
+        return "less than 1 B".into();
+    }
+    size(ByteLength::new(rounded(bytes.max(0.0)) as u64))
 }
 
-fn small(number: f64) -> String {
-    if number >= 100.0 {
+fn files(number: f64) -> String {
+    if number > 0.0 && number < 0.01 {
+        return "less than 0.01 files".into();
+    }
+    format!("{} file{}", two_digits(number), if (number - 1.0).abs() < 1e-9 { "" } else { "s" })
+}
+
+/// Rounded to two significant digits.
+fn rounded(number: f64) -> f64 {
+    if number == 0.0 || !number.is_finite() {
+        return number;
+    }
+    let scale = 10f64.powi(number.abs().log10().floor() as i32 - 1);
+    (number / scale).round() * scale
+}
+
+/// A number with two significant digits, and words for the large ones.
+fn two_digits(number: f64) -> String {
+    let number = rounded(number);
+    if number >= 1e9 {
+        format!("{} thousand million", count((number / 1e9).round() as u64))
+    } else if number >= 1e6 {
+        format!("{} million", two_digits(number / 1e6))
+    } else if number >= 10.0 {
         count(number.round() as u64)
-    } else if number >= 0.01 || number == 0.0 {
-        format!("{number:.2}")
+    } else if number == 0.0 {
+        "0".into()
     } else {
-        format!("{number:.1e}")
+        // As many places as two digits need, and no zeros at the end.
+        let places = (1 - number.log10().floor() as i32).max(0) as usize;
+        format!("{number:.places$}").trim_end_matches('0').trim_end_matches('.').to_string()
     }
 }
 
 fn percent(share: f64) -> String {
-    let percent = share * 100.0;
-    if percent == 0.0 {
-        "0 %".into()
-    } else if percent < 0.0001 {
-        "< 0.0001 %".into()
-    } else if percent < 0.1 {
-        format!("{percent:.4} %")
+    format!("{} %", two_digits(share * 100.0))
+}
+
+/// "about 1 in 700", "about 23 %", "none".
+fn odds(share: f64) -> String {
+    if share <= 0.0 {
+        "none".into()
+    } else if share >= 0.1 {
+        format!("about {}", percent(share))
     } else {
-        format!("{percent:.1} %")
+        format!("about 1 in {}", two_digits(1.0 / share))
     }
 }
 
-/// "3.2 times a year", "once in 40 years", "never".
+/// "3.2 times", "about 1 in 40", "never".
 fn often(events: f64) -> String {
-    if events <= 0.0 {
-        "never".into()
-    } else if events >= 1.0 {
-        format!("{events:.1} times a year")
-    } else if events > 1e-9 {
-        format!("once in {} years", count((1.0 / events).round() as u64))
-    } else {
-        "hardly ever".into()
+    match events {
+        ..=0.0 => "never".into(),
+        1.0.. => format!("{} times", two_digits(events)),
+        _ => odds(events),
     }
+}
+
+/// "12 days", "3 hours".
+fn stretch(days: f64) -> String {
+    if days < 1.0 { hours(days * 24.0) } else { format!("{} days", two_digits(days)) }
 }
 
 fn days(days: f64) -> String {
@@ -414,31 +496,43 @@ mod tests {
 
     #[rstest]
     #[case(0.0, "never")]
-    #[case(1e-12, "hardly ever")]
-    #[case(0.00005, "once in 20,000 years")]
-    #[case(0.25, "once in 4 years")]
-    #[case(2.5, "2.5 times a year")]
-    fn rates_are_told_in_years(#[case] events: f64, #[case] words: &str) {
+    #[case(1e-9, "about 1 in 1 thousand million")]
+    #[case(0.00005, "about 1 in 20,000")]
+    #[case(0.25, "about 25 %")]
+    #[case(2.53, "2.5 times")]
+    fn how_often_something_happens_in_a_year(#[case] events: f64, #[case] words: &str) {
         assert_eq!(often(events), words);
     }
 
     #[rstest]
+    #[case(0.0, "none")]
+    #[case(0.001_42, "about 1 in 700")]
+    #[case(8.3e-8, "about 1 in 12 million")]
+    #[case(0.0999, "about 1 in 10")]
+    #[case(0.666, "about 67 %")]
+    #[case(1.0, "about 100 %")]
+    fn odds_are_figures_that_people_can_hold(#[case] share: f64, #[case] words: &str) {
+        assert_eq!(odds(share), words);
+    }
+
+    #[rstest]
     #[case(0.0, "0 %")]
-    #[case(1e-9, "< 0.0001 %")]
-    #[case(0.00025, "0.0250 %")]
-    #[case(0.08, "8.0 %")]
-    #[case(1.0, "100.0 %")]
-    fn shares_keep_the_digits_that_matter(#[case] share: f64, #[case] words: &str) {
+    #[case(0.000_25, "0.025 %")]
+    #[case(0.08, "8 %")]
+    #[case(0.014, "1.4 %")]
+    #[case(1.0, "100 %")]
+    fn shares_have_two_digits(#[case] share: f64, #[case] words: &str) {
         assert_eq!(percent(share), words);
     }
 
     #[rstest]
-    #[case(0.0, "0.00")]
-    #[case(0.0004, "4.0e-4")]
-    #[case(0.123, "0.12")]
-    #[case(1234.4, "1,234")]
-    fn small_numbers_stay_numbers(#[case] number: f64, #[case] words: &str) {
-        assert_eq!(small(number), words);
+    #[case(0.0, "0 files")]
+    #[case(0.0004, "less than 0.01 files")]
+    #[case(0.123, "0.12 files")]
+    #[case(1.0, "1 file")]
+    #[case(1234.4, "1,200 files")]
+    fn files_have_two_digits(#[case] number: f64, #[case] words: &str) {
+        assert_eq!(files(number), words);
     }
 
     #[rstest]
@@ -452,20 +546,28 @@ mod tests {
     }
 
     #[rstest]
-    #[case(&[], None)]
-    #[case(&[5], None)]
-    #[case(&[5, 5], None)]
-    #[case(&[0, 2, 4, 9], Some(3.0))]
-    fn past_syncs_tell_how_often_there_is_one(#[case] days: &[i64], #[case] gap: Option<f64>) {
-        let times: Vec<i64> = days.iter().map(|day| day * 86_400_000_000_000).collect();
-        assert_eq!(mean_gap(&times), gap);
+    #[case(&[], 9, None)]
+    #[case(&[5], 9, None)]
+    #[case::two_are_no_habit(&[5, 9], 9, None)]
+    #[case::all_on_one_day(&[5, 5, 5, 5, 6], 9, None)]
+    #[case(&[0, 2, 4, 9], 9, Some(3.0))]
+    #[case::not_done_for_long(&[0, 1, 2, 3], 19, Some(19.0 / 4.0))]
+    fn past_syncs_tell_how_often_there_is_one(
+        #[case] days: &[i64],
+        #[case] now: i64,
+        #[case] gap: Option<f64>,
+    ) {
+        let times: Vec<i64> = days.iter().map(|day| day * DAY).collect();
+        assert_eq!(mean_gap(&times, now * DAY), gap);
     }
+
+    const DAY: i64 = 86_400_000_000_000;
 
     #[test]
     fn only_the_last_syncs_count() {
-        let mut times: Vec<i64> = (0..5).map(|n| n * 30 * 86_400_000_000_000).collect();
+        let mut times: Vec<i64> = (0..5).map(|n| n * 30 * DAY).collect();
         let last = times[4];
-        times.extend((1..=10).map(|n| last + n * 86_400_000_000_000));
-        assert_eq!(mean_gap(&times), Some(1.0));
+        times.extend((1..=10).map(|n| last + n * DAY));
+        assert_eq!(mean_gap(&times, *times.last().unwrap()), Some(1.0));
     }
 }

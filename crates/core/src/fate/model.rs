@@ -183,6 +183,27 @@ impl Model {
         }
     }
 
+    /// Moves objects to the end of another data disk, as a move and a sync would; nothing where that has no lane.
+    pub fn move_objects(&mut self, objects: &[u32], to: DiskIndex) {
+        let Some(target) = self.lanes.iter().position(|lane| lane.disk == to) else { return };
+        let versions: BTreeSet<u32> =
+            objects.iter().filter_map(|object| self.objects[*object as usize].version).collect();
+        let mut moved = Vec::new();
+        for lane in self.lanes.iter_mut().filter(|lane| lane.disk != to) {
+            moved.extend(lane.pieces.extract_if(.., |piece| versions.contains(&piece.version)));
+        }
+        let pieces = &mut self.lanes[target].pieces;
+        let mut next = pieces.last().map_or(0, |piece| piece.rows.end());
+        for piece in moved {
+            let rows = Rows::new(next, next + piece.rows.length());
+            next = rows.end();
+            pieces.push(StatedPiece { rows, stale: false, ..piece });
+        }
+        for object in objects {
+            self.objects[*object as usize].disk = to;
+        }
+    }
+
     /// The rows that the snapshot gives to an object's present content, or else to an older one.
     pub fn rows_of(&self, object: &ObjectState) -> Vec<Rows> {
         let contents = object.present().into_iter().chain(object.past());

@@ -5,6 +5,7 @@ use toml_edit::Table;
 use super::fields::Fields;
 use super::quantities::days;
 use super::{DiskSpec, GroupSpec, Mistake, RiskSpec};
+use crate::units::ByteLength;
 
 pub(super) fn read_group(
     table: &Table,
@@ -40,6 +41,8 @@ pub(super) fn read_risk(root: &Table, mistakes: &mut Vec<Mistake>) -> RiskSpec {
         batch_factor: fields.number("batch_factor", 1.0..=1000.0),
         replace_within: fields.read("replace_within", days),
         sync_every: fields.read("sync_every", days),
+        arrives_a_day: fields
+            .read("arrives_a_day", |text| ByteLength::parse(text).map_err(|e| e.to_string())),
         unreadable_per_bit: fields.number("unreadable_per_bit", 0.0..=1e-9),
     };
     fields.finish();

@@ -320,6 +320,8 @@ pub struct RiskSpec {
     pub replace_within: Option<f64>,
     /// Days from one sync to the next.
     pub sync_every: Option<f64>,
+    /// How much comes to each volume in a day.
+    pub arrives_a_day: Option<ByteLength>,
     /// The share of bits that cannot be read any more.
     pub unreadable_per_bit: Option<f64>,
 }
@@ -376,6 +378,11 @@ impl PoolSpec {
     /// The disk of that name.
     pub fn disk(&self, name: &str) -> Option<&DiskSpec> {
         self.disks.iter().find(|d| d.name == name)
+    }
+
+    /// The volume of that name.
+    pub fn volume(&self, name: &str) -> Option<&VolumeSpec> {
+        self.volumes.iter().find(|volume| volume.name == name)
     }
 
     /// The volume that a disk belongs to.

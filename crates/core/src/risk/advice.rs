@@ -4,7 +4,8 @@ use serde::Serialize;
 
 use super::assess::{Assessment, Conditions, Subject, assess};
 use super::closed::closed_form;
-use super::process::{Process, RiskDisk};
+use super::habit::Habit;
+use super::process::{Odds, Process, RiskDisk};
 use super::rates::{default_unreadable_per_bit, yearly_rate};
 use crate::fate::{Composite, DiskIndex, Model, ObjectState};
 use crate::pool::{DiskSpec, Media, Price};
@@ -23,6 +24,11 @@ pub enum Action {
     },
     /// What waits on a cache goes to the disks, and a sync.
     SettleNow,
+    /// What waits on a cache goes to the disks more often.
+    SettleEvery {
+        /// Days from one settling to the next.
+        days: f64,
+    },
     /// Another disk beside a cache, with the same files.
     MirrorCache {
         /// Which.
@@ -97,12 +103,27 @@ pub struct Market {
     pub capacities: Vec<ByteLength>,
     /// Free space of each data disk; nothing for parity disks.
     pub free: Vec<Option<ByteLength>>,
-    /// What a disk of a size costs, if the pool file tells any prices.
-    pub price: Option<(f64, String)>,
+    /// What each disk is.
+    pub media: Vec<Option<Media>>,
+    /// What disks cost, in hundredths a byte, by what they are, where the pool file tells a price of such a one.
+    pub prices: Vec<UnitPrice>,
+    /// Days from one settling to the next, and days that files wait at least, where the volume settles by a clock.
+    pub settling: Option<(f64, f64)>,
     /// Bytes of each folder on each disk, and what of them is to be expected to be lost in a year.
     pub folders: Vec<FolderOnDisk>,
     /// Bytes per second when files are moved from disk to disk.
     pub move_rate: f64,
+}
+
+/// What a byte of disk costs.
+#[derive(Clone, Debug, PartialEq)]
+pub struct UnitPrice {
+    /// The kind of disk.
+    pub media: Media,
+    /// Hundredths of the currency a byte.
+    pub per_byte: f64,
+    /// The currency.
+    pub currency: String,
 }
 
 /// The files of a folder that lie on one disk.
@@ -112,6 +133,8 @@ pub struct FolderOnDisk {
     pub folder: String,
     /// The disk.
     pub disk: usize,
+    /// Their objects, as positions in the model.
+    pub objects: Vec<u32>,
     /// Their bytes.
     pub bytes: f64,
     /// Bytes of them to be expected to be lost in a year.
@@ -126,6 +149,8 @@ const LEAST_SYNC_HOURS: f64 = 0.1;
 const LEAST_SHARE: f64 = 0.005;
 /// Failures a year that a folder has to be spared for a word about gathering it.
 const LEAST_HITS: f64 = 1e-4;
+/// So many moves are worked out in full.
+const MOVES_TRIED: usize = 3;
 /// A folder is worth moving only if that many of its bytes lie there.
 const LEAST_MOVED: f64 = 1e6;
 
@@ -141,6 +166,7 @@ pub fn advise(
     all.extend(advisor.sync_now());
     all.extend(advisor.sync_more_often());
     all.extend(advisor.settle_now());
+    all.extend(advisor.settle_more_often());
     all.extend(advisor.mirror_cache());
     all.extend(advisor.add_parity());
     all.extend(advisor.replace());
@@ -160,9 +186,9 @@ struct Advisor<'a> {
 }
 
 impl Advisor<'_> {
-    /// What another process saves against the present one.
-    fn against(&self, action: Action, other: &Process, disk_hours: f64, price: Option<Price>) -> Advice {
-        let (now, then) = (&self.assessment.odds, closed_form(other));
+    /// What other odds save against the present ones.
+    fn against(&self, action: Action, then: &Odds, disk_hours: f64, price: Option<Price>) -> Advice {
+        let now = &self.assessment.odds;
         Advice {
             action,
             saves_bytes: now.total().bytes - then.total().bytes,
@@ -175,20 +201,12 @@ impl Advisor<'_> {
     /// What stays lost as long as nothing is synced, against what a sync leaves.
     fn sync_now(&self) -> Option<Advice> {
         let disk_hours = self.market.sync_hours?;
-        let frozen = |disk_loss: &super::Loss| super::Loss {
-            bytes: disk_loss.bytes + disk_loss.files_per_day * self.subject.age * disk_loss.bytes_each,
-            files: disk_loss.files + disk_loss.files_per_day * self.subject.age,
-            files_per_day: 0.0,
-            bytes_each: 0.0,
+        let nothing_comes = Habit::unknown(self.conditions.disks.len());
+        let of = |model: &Model| {
+            let frozen = Subject { now: model, synced: model, habit: &nothing_comes, ..*self.subject };
+            assess(&frozen, self.conditions).odds
         };
-        let clean = |loss: &super::Loss| super::Loss { files_per_day: 0.0, ..*loss };
-        let process = &self.assessment.process;
-        let with = |change: &dyn Fn(&super::Loss) -> super::Loss| Process {
-            single: process.single.iter().map(change).collect(),
-            second: process.second.iter().map(|row| row.iter().map(change).collect()).collect(),
-            ..process.clone()
-        };
-        let (now, then) = (closed_form(&with(&frozen)), closed_form(&with(&clean)));
+        let (now, then) = (of(self.subject.now), of(self.subject.synced));
         Some(Advice {
             action: Action::SyncNow,
             saves_bytes: now.total().bytes - then.total().bytes,
@@ -205,7 +223,7 @@ impl Advisor<'_> {
         let more = super::DAYS / days - super::DAYS / interval;
         let other = Process { sync_interval: days, ..self.assessment.process.clone() };
         let hours = more * LEAST_SYNC_HOURS * self.conditions.disks.len() as f64;
-        Some(self.against(Action::SyncEvery { days }, &other, hours, None))
+        Some(self.against(Action::SyncEvery { days }, &closed_form(&other), hours, None))
     }
 
     /// The disks that are caches, and the bytes that wait on each.
@@ -215,7 +233,7 @@ impl Advisor<'_> {
             let objects = model.objects.iter().filter(|object| usize::from(object.disk.0) == disk);
             objects.map(|object| object.size.exact() as f64).sum()
         };
-        let caches = (0..self.conditions.disks.len()).filter(|disk| self.assessment.process.caches[*disk]);
+        let caches = (0..self.conditions.disks.len()).filter(|disk| self.conditions.disks[*disk].is_cache);
         caches.map(|disk| (disk, waiting(disk))).collect()
     }
 
@@ -223,7 +241,7 @@ impl Advisor<'_> {
     fn settle_now(&self) -> Option<Advice> {
         let caches = self.caches();
         let bytes: f64 = caches.iter().map(|(_, bytes)| bytes).sum();
-        if bytes <= 0.0 {
+        if bytes <= 0.0 || self.subject.habit.waiting.is_some() {
             return None;
         }
         let is_waiting = |disk: DiskIndex| caches.iter().any(|(cache, _)| *cache == usize::from(disk.0));
@@ -232,7 +250,20 @@ impl Advisor<'_> {
             objects.map(|(object, names)| if is_waiting(object.disk) { 0 } else { *names }).collect();
         let other = assess(&Subject { names: &names, ..*self.subject }, self.conditions);
         let hours = 2.0 * bytes / self.market.move_rate / 3600.0;
-        Some(self.against(Action::SettleNow, &other.process, hours, None))
+        Some(self.against(Action::SettleNow, &other.odds, hours, None))
+    }
+
+    /// Twice as often by the clock: what waits on average is less.
+    fn settle_more_often(&self) -> Option<Advice> {
+        let ((every, after), waiting) = (self.market.settling?, self.subject.habit.waiting?);
+        let (days, share) = (every / 2.0, (every / 4.0 + after) / (every / 2.0 + after));
+        let waiting =
+            super::Waiting { files: waiting.files * share, bytes: waiting.bytes * share, ..waiting };
+        let habit = Habit { waiting: Some(waiting), ..self.subject.habit.clone() };
+        let other = assess(&Subject { habit: &habit, ..*self.subject }, self.conditions);
+        // As much is moved as before; only the disks are woken more often.
+        let hours = (super::DAYS / days - super::DAYS / every) * LEAST_SYNC_HOURS;
+        Some(self.against(Action::SettleEvery { days }, &other.odds, hours, None))
     }
 
     /// Each file of the fullest cache on two disks: both have to fail to take it.
@@ -261,11 +292,16 @@ impl Advisor<'_> {
             ..conditions.disks[cache].clone()
         });
         conditions.per_bit.push(conditions.per_bit[cache]);
-        let other =
-            assess(&Subject { now: &now, synced: &synced, names: &names, ..*self.subject }, &conditions);
+        let mut habit = self.subject.habit.clone();
+        if let Some(waiting) = &mut habit.waiting {
+            waiting.copies += 1;
+        }
+        let subject = Subject { now: &now, synced: &synced, names: &names, habit: &habit, ..*self.subject };
+        let other = assess(&subject, &conditions);
         let action = Action::MirrorCache { disk: self.conditions.disks[cache].name.clone() };
         let hours = 2.0 * bytes / self.market.move_rate / 3600.0;
-        Some(self.against(action, &other.process, hours, self.price_of(self.market.capacities[cache])))
+        let price = self.price_of(cache, self.market.capacities[cache]);
+        Some(self.against(action, &other.odds, hours, price))
     }
 
     /// The same volume with a parity that is valid wherever all of a row can be had.
@@ -275,8 +311,8 @@ impl Advisor<'_> {
         }
         let largest = (0..self.market.capacities.len())
             .filter(|disk| self.market.free[*disk].is_some())
-            .map(|disk| self.market.capacities[disk])
-            .max()?;
+            .max_by_key(|disk| self.market.capacities[*disk])?;
+        let capacity = self.market.capacities[largest];
         let with = |model: &Model| {
             let mut model = model.clone();
             model.add_parity(self.conditions.disks.len());
@@ -285,63 +321,76 @@ impl Advisor<'_> {
         let (now, synced) = (with(self.subject.now), with(self.subject.synced));
         let subject = Subject { now: &now, synced: &synced, ..*self.subject };
         let mut conditions = self.conditions.clone();
-        conditions.disks.push(self.new_disk("another parity"));
-        conditions.per_bit.push(default_unreadable_per_bit(Some(Media::Hdd)));
+        conditions.disks.push(self.new_disk("another parity", self.market.media[largest]));
+        conditions.per_bit.push(default_unreadable_per_bit(self.market.media[largest]));
         let other = assess(&subject, &conditions);
         // It is computed from all data disks, as a lost parity drive would be.
         let hours = self.market.rebuild_hours.iter().copied().fold(0.0, f64::max);
-        let action = Action::AddParity { capacity: largest };
-        Some(self.against(action, &other.process, hours, self.price_of(largest)))
+        let action = Action::AddParity { capacity };
+        Some(self.against(action, &other.odds, hours, self.price_of(largest, capacity)))
     }
 
     /// The disk whose replacement by a new one saves most.
     fn replace(&self) -> Option<Advice> {
-        let fresh = self.new_disk("new").rate;
-        let worn = (0..self.conditions.disks.len()).filter(|disk| self.conditions.disks[*disk].rate > fresh);
+        let fresh = |disk: usize| self.new_disk("new", self.market.media[disk]).rate;
+        let worn =
+            (0..self.conditions.disks.len()).filter(|disk| self.conditions.disks[*disk].rate > fresh(*disk));
         let replaced = worn.map(|worn| {
             let mut other = self.assessment.process.clone();
-            other.disks[worn].rate = fresh;
+            other.disks[worn].rate = fresh(worn);
             other.disks[worn].batch = None;
             let action = Action::Replace { disk: other.disks[worn].name.clone() };
-            let price = self.price_of(self.market.capacities[worn]);
-            self.against(action, &other, self.market.rebuild_hours[worn], price)
+            let price = self.price_of(worn, self.market.capacities[worn]);
+            self.against(action, &closed_form(&other), self.market.rebuild_hours[worn], price)
         });
         replaced.max_by(|a, b| a.saves_bytes.total_cmp(&b.saves_bytes))
     }
 
-    /// The move of one folder off one disk that saves most: on the other disk it fares as what lies there does.
+    /// The move of one folder off one disk that saves most: valued with where it lands.
     fn move_folder(&self) -> Option<Advice> {
+        let moves = self.likely_moves().into_iter().map(|(part, to)| {
+            let (mut now, mut synced) = (self.subject.now.clone(), self.subject.synced.clone());
+            now.move_objects(&part.objects, DiskIndex(to as u16));
+            synced.move_objects(&part.objects, DiskIndex(to as u16));
+            let subject = Subject { now: &now, synced: &synced, ..*self.subject };
+            let other = assess(&subject, self.conditions);
+            let name = |disk: usize| self.conditions.disks[disk].name.clone();
+            let action = Action::Move {
+                folder: part.folder.clone(),
+                from: name(part.disk),
+                to: name(to),
+                bytes: ByteLength::new(part.bytes as u64),
+            };
+            let hours = 2.0 * part.bytes / self.market.move_rate / 3600.0;
+            self.against(action, &other.odds, hours, None)
+        });
+        moves.max_by(|a, b| a.saves_bytes.total_cmp(&b.saves_bytes)).filter(|best| best.saves_bytes > 0.0)
+    }
+
+    /// The moves that are worth a close look: those that would save most if a folder fared on the other disk as what
+    /// lies there does.
+    fn likely_moves(&self) -> Vec<(&FolderOnDisk, usize)> {
         let disks = self.conditions.disks.len();
         let (mut bytes, mut lost) = (vec![0.0; disks], vec![0.0; disks]);
         for part in &self.market.folders {
             bytes[part.disk] += part.bytes;
             lost[part.disk] += part.lost;
         }
-        let fares = |disk: usize| if bytes[disk] > 0.0 { lost[disk] / bytes[disk] } else { f64::INFINITY };
-        let mut best: Option<(f64, &FolderOnDisk, usize)> = None;
+        // Where nothing lies, as on the disk that fares best.
+        let fares = |disk: usize| if bytes[disk] > 0.0 { lost[disk] / bytes[disk] } else { 0.0 };
+        let mut likely = Vec::new();
         for part in self.market.folders.iter().filter(|part| part.bytes >= LEAST_MOVED) {
-            for to in (0..disks).filter(|to| *to != part.disk) {
+            for to in (0..disks).filter(|to| *to != part.disk && !self.conditions.disks[*to].is_cache) {
                 let has_room = self.market.free[to].is_some_and(|free| free.exact() as f64 >= part.bytes);
                 let saves = part.lost - part.bytes * fares(to);
-                if has_room && saves > best.map_or(0.0, |(most, ..)| most) {
-                    best = Some((saves, part, to));
+                if has_room && saves > 0.0 {
+                    likely.push((saves, part, to));
                 }
             }
         }
-        let (saves_bytes, part, to) = best?;
-        let name = |disk: usize| self.conditions.disks[disk].name.clone();
-        Some(Advice {
-            action: Action::Move {
-                folder: part.folder.clone(),
-                from: name(part.disk),
-                to: name(to),
-                bytes: ByteLength::new(part.bytes as u64),
-            },
-            saves_bytes,
-            saves_chance: 0.0,
-            disk_hours: 2.0 * part.bytes / self.market.move_rate / 3600.0,
-            price: None,
-        })
+        likely.sort_by(|a, b| b.0.total_cmp(&a.0));
+        likely.truncate(MOVES_TRIED);
+        likely.into_iter().map(|(_, part, to)| (part, to)).collect()
     }
 
     /// The folder that most failures fewer would hit if it lay on one disk.
@@ -373,22 +422,25 @@ impl Advisor<'_> {
         Some(Advice { action, saves_bytes: 0.0, saves_chance: 0.0, disk_hours, price: None })
     }
 
-    /// A new disk, as it is bought; it takes as long to rebuild as the slowest of the others.
-    fn new_disk(&self, name: &str) -> RiskDisk {
-        let spec = DiskSpec { media: Some(Media::Hdd), ..DiskSpec::default() };
+    /// A new disk of a kind, as it is bought; it takes as long to rebuild as the slowest of the others.
+    fn new_disk(&self, name: &str, media: Option<Media>) -> RiskDisk {
+        let spec = DiskSpec { media: media.or(Some(Media::Hdd)), ..DiskSpec::default() };
         let window = self.conditions.disks.iter().map(|d| d.window).fold(0.0, f64::max);
         RiskDisk {
             name: name.into(),
             rate: yearly_rate(&spec, Some(0.0), 1.0).per_year(),
             batch: None,
             window,
+            is_cache: false,
         }
     }
 
-    fn price_of(&self, capacity: ByteLength) -> Option<Price> {
-        let (per_byte, currency) = self.market.price.as_ref()?;
-        let hundredths = (per_byte * capacity.exact() as f64).round() as u64;
-        Some(Price { hundredths, currency: currency.clone() })
+    /// What a disk of the kind of another costs; none where no price of such a one is known.
+    fn price_of(&self, like: usize, capacity: ByteLength) -> Option<Price> {
+        let media = self.market.media[like].unwrap_or(Media::Hdd);
+        let known = self.market.prices.iter().find(|price| price.media == media)?;
+        let hundredths = (known.per_byte * capacity.exact() as f64).round() as u64;
+        Some(Price { hundredths, currency: known.currency.clone() })
     }
 }
 
@@ -431,6 +483,7 @@ mod tests {
             rate: [0.05, 0.4, 0.06, 0.05][n],
             batch: None,
             window: 0.01,
+            is_cache: false,
         };
         Conditions {
             disks: (0..DISKS).map(disk).collect(),
@@ -446,7 +499,9 @@ mod tests {
             rebuild_hours: vec![4.0; DISKS],
             capacities: vec![ByteLength::new(1_000_000_000); DISKS],
             free: vec![Some(ByteLength::new(900_000_000)), Some(ByteLength::ZERO), None, None],
-            price: Some((2.5e-6, "EUR".into())),
+            media: vec![None; DISKS],
+            prices: vec![UnitPrice { media: Media::Hdd, per_byte: 2.5e-6, currency: "EUR".into() }],
+            settling: None,
             folders: Vec::new(),
             move_rate: 1e8,
         }
@@ -455,7 +510,8 @@ mod tests {
     fn advice(market: &Market) -> (Assessment, Vec<Advice>) {
         let (now, synced) = models();
         let (names, missing) = (vec![1; now.objects.len()], LostSet::new());
-        let subject = Subject { now: &now, synced: &synced, missing: &missing, names: &names, age: 4.0 };
+        let habit = Habit::given(&synced, &names, conditions().disks.len(), 1e5);
+        let subject = Subject { now: &now, synced: &synced, missing: &missing, names: &names, habit: &habit };
         let assessment = assess(&subject, &conditions());
         let advice = advise(&subject, &conditions(), &assessment, market);
         (assessment, advice)
@@ -503,11 +559,12 @@ mod tests {
             }
         }
         let mut conditions = conditions();
-        let flint = RiskDisk { name: "flint".into(), rate: 0.02, batch: None, window: 0.01 };
+        let flint = RiskDisk { name: "flint".into(), rate: 0.02, batch: None, window: 0.01, is_cache: true };
         conditions.disks.push(flint);
         conditions.per_bit.push(0.0);
         let (names, missing) = (vec![1; now.objects.len()], LostSet::new());
-        let subject = Subject { now: &now, synced: &synced, missing: &missing, names: &names, age: 4.0 };
+        let habit = Habit::unknown(conditions.disks.len());
+        let subject = Subject { now: &now, synced: &synced, missing: &missing, names: &names, habit: &habit };
         let assessment = assess(&subject, &conditions);
         let waiting = (100 * GRANULE) as f64;
         let cache = assessment.odds.causes[&super::super::Cause::Cache];
@@ -516,6 +573,7 @@ mod tests {
             rebuild_hours: vec![4.0; 5],
             capacities: vec![ByteLength::new(1_000_000_000); 5],
             free: vec![None; 5],
+            media: vec![None; 5],
             ..market()
         };
         let told = advise(&subject, &conditions, &assessment, &market);
@@ -541,6 +599,7 @@ mod tests {
         let part = |disk, lost| FolderOnDisk {
             folder: "f".into(),
             disk,
+            objects: (disk as u32..90).step_by(3).collect(),
             bytes: 5e6,
             lost,
             hits: 0.1 * (1 + disk) as f64,
@@ -550,7 +609,7 @@ mod tests {
         let moved = find(&told, |a| matches!(a, Action::Move { .. }));
         let Action::Move { from, to, bytes, .. } = &moved.action else { panic!("{moved:?}") };
         assert_eq!((from.as_str(), to.as_str(), bytes.exact()), ("b", "a", 5_000_000));
-        assert!((moved.saves_bytes - (9e5 - 10.0)).abs() < 1.0, "there it fares as what lies there");
+        assert!(moved.saves_bytes > 0.0, "{moved:?}");
         let gathered = find(&told, |a| matches!(a, Action::Gather { .. }));
         let Action::Gather { to, bytes, hits, hits_then, .. } = &gathered.action else {
             panic!("{gathered:?}")

@@ -1,13 +1,17 @@
 //! From the fate model to the process: what each failure costs, and how likely each file is to be lost.
 
 use std::collections::HashMap;
+use std::rc::Rc;
 
 use serde::Serialize;
 
-use super::closed::{EventRates, closed_form, event_rates};
-use super::process::{Loss, Odds, Process, RiskDisk};
-use super::unreadable::unreadable_risk;
-use crate::fate::{Cost, DiskIndex, DiskSet, ExposureId, LostSet, Model, Stakes};
+use super::closed::{Expected, Step, expected};
+use super::habit::{Habit, HabitSource};
+use super::process::{Hazard, Loss, Losses, Odds, Process, RiskDisk, index};
+use super::unreadable::UnreadableRows;
+use crate::fate::{
+    DiskIndex, DiskSet, ExposureId, Exposures, LostSet, MOST_DISKS, Model, ObjectState, Stakes,
+};
 
 /// A volume now, and as it would be right after a sync. Both models have the same objects in the same order.
 #[derive(Clone, Copy)]
@@ -20,8 +24,8 @@ pub struct Subject<'a> {
     pub missing: &'a LostSet,
     /// How many names of files each object has.
     pub names: &'a [u32],
-    /// Days since the last sync.
-    pub age: f64,
+    /// What comes between syncs.
+    pub habit: &'a Habit,
 }
 
 /// What is assumed about failures.
@@ -43,133 +47,198 @@ pub struct Assessment {
     pub process: Process,
     /// Its expected values.
     pub odds: Odds,
-    rates: EventRates,
-    now: Stakes,
-    synced: Stakes,
-    /// How much of what changed since the last sync is stale at a failure on average.
-    fresh: f64,
+    /// How often per year more disks fail together than were reckoned with.
+    pub beyond: f64,
+    /// Failures while all are there, per year.
+    pub cycles: f64,
+    losses: Rc<ModelLosses>,
+    steps: Vec<Step>,
 }
+
+/// The steps that the shares of single files are worked out from: the most frequent ones.
+const STEPS_OF_FILES: usize = 20_000;
 
 /// Works a volume out.
 pub fn assess(subject: &Subject<'_>, conditions: &Conditions) -> Assessment {
-    let stakes = |model: &Model| {
-        let names = |position: usize| subject.names.get(position).copied().unwrap_or(0);
-        crate::fate::Exposures::new(model, subject.missing, 2).stakes(model, names)
-    };
-    let (now, synced) = (stakes(subject.now), stakes(subject.synced));
-    let count = conditions.disks.len();
-    let costs = Costs {
-        now: &now,
-        synced: &synced,
-        age: subject.age,
-        interval: conditions.sync_interval,
-        held: files_on_disks(subject, count),
-    };
-    let unreadable = unreadable_risk(subject.synced, count, &conditions.per_bit);
+    let losses = Rc::new(ModelLosses::new(subject, conditions));
     let process = Process {
         disks: conditions.disks.clone(),
         batch_factor: conditions.batch_factor,
         sync_interval: conditions.sync_interval,
-        caches: (0..count).map(|disk| is_cache(subject.now, index(disk))).collect(),
-        single: (0..count).map(|disk| costs.loss(&[], &[disk])).collect(),
-        second: (0..count)
-            .map(|first| (0..count).map(|second| costs.loss(&[first], &[first, second])).collect())
-            .collect(),
-        unreadable: unreadable.single,
-        unreadable_pair: unreadable.pair,
+        losses: Rc::clone(&losses) as Rc<dyn Losses>,
     };
-    let (odds, rates) = (closed_form(&process), event_rates(&process));
-    let fresh = conditions.sync_interval / 2.0 / subject.age;
-    Assessment { process, odds, rates, now, synced, fresh }
+    let Expected { odds, mut steps, beyond, cycles } = expected(&process);
+    steps.sort_by(|a, b| b.yearly.total_cmp(&a.yearly).then_with(|| a.then.cmp(&b.then)));
+    steps.truncate(STEPS_OF_FILES);
+    Assessment { process, odds, beyond, cycles, losses, steps }
 }
 
-/// How many files lie on each disk.
-fn files_on_disks(subject: &Subject<'_>, disks: usize) -> Vec<f64> {
-    let mut held = vec![0.0; disks];
-    for (object, names) in subject.now.objects.iter().zip(subject.names) {
-        if let Some(sum) = held.get_mut(usize::from(object.disk.0)) {
-            *sum += f64::from(*names);
+/// What losses cost a volume, by its model right after a sync and by what comes until the next.
+pub(super) struct ModelLosses {
+    stakes: Stakes,
+    rows: UnreadableRows,
+    habit: Habit,
+    caches: Vec<bool>,
+    depth: usize,
+}
+
+impl ModelLosses {
+    fn new(subject: &Subject<'_>, conditions: &Conditions) -> Self {
+        let model = subject.synced;
+        let caches: Vec<bool> = conditions.disks.iter().map(|disk| disk.is_cache).collect();
+        let is_on_cache = |disk: DiskIndex| caches.get(usize::from(disk.0)).copied().unwrap_or(false);
+        // What waits on average stands for what waits now.
+        let averages = subject.habit.waiting.is_some();
+        let names = |position: usize| match model.objects[position].disk {
+            disk if averages && is_on_cache(disk) => 0,
+            _ => subject.names.get(position).copied().unwrap_or(0),
+        };
+        let stakes = Exposures::new(model, subject.missing, MOST_DISKS).stakes(model, names);
+        let copies = model.composites.iter().map(|composite| composite.copies.len()).max().unwrap_or(1);
+        let mut habit = subject.habit.clone();
+        if model.parities.is_empty() && copies < 2 {
+            // Nothing is guarded by a sync: what comes is as unguarded as what is there.
+            habit.arrivals.iter_mut().for_each(|one| *one = super::habit::Arrivals::default());
+        }
+        for (disk, cache) in caches.iter().enumerate() {
+            // What waits there is counted as such.
+            if let (true, Some(one)) = (*cache, habit.arrivals.get_mut(disk)) {
+                *one = super::habit::Arrivals::default();
+            }
+        }
+        Self {
+            stakes,
+            rows: UnreadableRows::new(model, &conditions.per_bit),
+            habit,
+            caches,
+            depth: (model.parities.len() + 1).max(copies),
         }
     }
-    held
-}
 
-struct Costs<'a> {
-    now: &'a Stakes,
-    synced: &'a Stakes,
-    age: f64,
-    interval: f64,
-    /// Files on each disk: no more of them can be stale.
-    held: Vec<f64>,
-}
-
-impl Costs<'_> {
-    /// What is lost with `then` and not yet with `before`.
-    fn loss(&self, before: &[usize], then: &[usize]) -> Loss {
-        let set = |disks: &[usize]| -> DiskSet { disks.iter().map(|d| index(*d)).collect() };
-        let step = |stakes: &Stakes| {
-            let (before, then): (Cost, Cost) = (stakes.cost(&set(before)), stakes.cost(&set(then)));
-            let bytes = then.bytes.exact() as f64 - before.bytes.exact() as f64;
-            (bytes, then.files as f64 - before.files as f64)
-        };
-        let ((bytes, files), (bytes_now, files_now)) = (step(self.synced), step(self.now));
-        let fresh = (files_now - files).max(0.0);
-        let left: f64 =
-            then.iter().filter(|d| !before.contains(d)).map(|d| self.held[*d]).sum::<f64>() - files;
-        let files_per_day = (fresh / self.age).min(left.max(0.0) / self.interval);
-        let bytes_each = if fresh > 0.0 { (bytes_now - bytes).max(0.0) / fresh } else { 0.0 };
-        Loss { bytes, files, files_per_day, bytes_each }
+    /// The share of what waits on caches that is lost with these disks: each file lies on so many of them, by chance.
+    fn share_of_waiting(&self, lost: &DiskSet, copies: u32) -> f64 {
+        let is_lost = |disk: &usize| lost.contains(index(*disk));
+        let caches: Vec<usize> = (0..self.caches.len()).filter(|disk| self.caches[*disk]).collect();
+        if caches.is_empty() {
+            return 0.0;
+        }
+        let (all, gone) = (caches.len(), caches.iter().filter(|disk| is_lost(disk)).count());
+        let copies = (copies.max(1) as usize).min(all);
+        (0..copies).map(|n| gone.saturating_sub(n) as f64 / all.saturating_sub(n).max(1) as f64).product()
     }
 }
 
-/// Whether a disk holds files and takes part in no parity.
-pub(super) fn is_cache(model: &Model, disk: DiskIndex) -> bool {
-    let in_parity = model.lanes.iter().map(|l| l.disk).chain(model.parities.iter().map(|p| p.disk));
-    !in_parity.into_iter().any(|known| known == disk)
-        && model.objects.iter().any(|object| object.disk == disk)
-}
+impl Losses for ModelLosses {
+    fn loss(&self, lost: &DiskSet) -> Loss {
+        let none = self.stakes.cost(&DiskSet::default());
+        let cost = self.stakes.cost(lost);
+        let mut loss = Loss {
+            // What is lost with the disks that are missing already is not the doing of another.
+            bytes: cost.bytes.minus(none.bytes).exact() as f64,
+            files: cost.files.saturating_sub(none.files) as f64,
+            ..Loss::default()
+        };
+        for disk in lost.iter() {
+            let Some(arrivals) = self.habit.arrivals.get(usize::from(disk.0)) else { continue };
+            loss.fresh_files += arrivals.files;
+            loss.fresh_bytes += arrivals.bytes;
+        }
+        if let Some(waiting) = self.habit.waiting {
+            let share = self.share_of_waiting(lost, waiting.copies);
+            loss.waiting_files = waiting.files * share;
+            loss.waiting_bytes = waiting.bytes * share;
+        }
+        loss
+    }
 
-fn index(position: usize) -> DiskIndex {
-    DiskIndex(u16::try_from(position).unwrap_or(u16::MAX))
+    fn hazard(&self, before: &DiskSet, lost: &DiskSet) -> Hazard {
+        self.rows.hazard(before, lost)
+    }
+
+    fn depth(&self) -> usize {
+        self.depth
+    }
 }
 
 impl Assessment {
-    /// How often each object is to be expected to be lost in a year, by the failure of its own disk, alone or with
-    /// another; in the model's order. First as right after a sync, then with what changes until the next.
+    /// How often each object is to be expected to be lost in a year by the failure of disks, in the model's order: as
+    /// right after a sync, and with what is lost because it came since.
     pub fn yearly_losses(&self, subject: &Subject<'_>) -> Vec<(f64, f64)> {
-        let mut known: HashMap<(DiskIndex, ExposureId, ExposureId), (f64, f64)> = HashMap::new();
+        let news = News::of(subject);
+        let fresh = self.fresh_rates(subject, &news);
+        let stakes = &self.losses.stakes;
+        let mut known: HashMap<(DiskIndex, ExposureId), f64> = HashMap::new();
         let objects = subject.now.objects.iter().zip(&subject.synced.objects);
         objects
             .map(|(now, synced)| {
-                let of_now = self.now.exposures.of(subject.now, now);
-                let of_synced = self.synced.exposures.of(subject.synced, synced);
-                *known.entry((now.disk, of_now, of_synced)).or_insert_with(|| {
-                    let least = self.yearly(&self.synced, of_synced, now.disk);
-                    let most = self.yearly(&self.now, of_now, now.disk);
-                    (least, least + self.fresh * (most - least).max(0.0))
-                })
+                let exposure = stakes.exposures.of(subject.synced, synced);
+                let least =
+                    *known.entry((now.disk, exposure)).or_insert_with(|| self.yearly(exposure, now.disk));
+                let more = if news.contains(now) { fresh[usize::from(now.disk.0)] } else { 0.0 };
+                (least, least + more)
             })
             .collect()
     }
 
-    fn yearly(&self, stakes: &Stakes, exposure: ExposureId, disk: DiskIndex) -> f64 {
-        let own = usize::from(disk.0);
-        let is_lost = |set: &[DiskIndex]| stakes.exposures.is_lost(exposure, &set.iter().copied().collect());
-        let alone = is_lost(&[disk]);
-        let mut sum = if alone { self.rates.first[own] } else { 0.0 };
-        for other in (0..self.process.disks.len()).filter(|other| *other != own) {
-            if is_lost(&[disk, index(other)]) {
-                // If its own disk fails second, whatever it loses is the second failure's doing.
-                let first = if alone { 0.0 } else { self.rates.second[own][other] };
-                sum += first + self.rates.second[other][own];
+    /// For each disk, how often a year each of the files that came since the first sync has to be counted as lost, so
+    /// that together they are the files that are lost because they came since the last.
+    fn fresh_rates(&self, subject: &Subject<'_>, news: &News<'_>) -> Vec<f64> {
+        let mut count = vec![0.0; self.process.disks.len()];
+        for (object, names) in subject.now.objects.iter().zip(subject.names).filter(|(o, _)| news.contains(o))
+        {
+            if let Some(sum) = count.get_mut(usize::from(object.disk.0)) {
+                *sum += f64::from(*names);
             }
         }
-        sum
+        let since = self.process.sync_interval / 2.0;
+        let fails = |disk: usize| -> f64 {
+            let hits = self
+                .steps
+                .iter()
+                .filter(|step| step.then.contains(index(disk)) && !step.before.contains(index(disk)));
+            hits.map(|step| step.yearly).sum()
+        };
+        let rate = |(disk, count): (usize, &f64)| {
+            let arrivals = self.losses.habit.arrivals.get(disk).map_or(0.0, |one| one.files);
+            if *count > 0.0 && arrivals > 0.0 { fails(disk) * arrivals * since / count } else { 0.0 }
+        };
+        count.iter().enumerate().map(rate).collect()
+    }
+
+    /// How often a year something on a disk with these limits is lost.
+    fn yearly(&self, exposure: ExposureId, disk: DiskIndex) -> f64 {
+        let exposures = &self.losses.stakes.exposures;
+        let is_lost = |set: &DiskSet| set.contains(disk) && exposures.is_lost(exposure, set);
+        let steps = self.steps.iter().filter(|step| step.then.contains(disk));
+        steps.filter(|step| is_lost(&step.then) && !is_lost(&step.before)).map(|step| step.yearly).sum()
+    }
+}
+
+/// Which objects stand for what comes between syncs.
+struct News<'a> {
+    model: &'a Model,
+    /// The first checkpoint that anything is of; none where all stand for it alike.
+    first: Option<u32>,
+}
+
+impl<'a> News<'a> {
+    fn of(subject: &Subject<'a>) -> Self {
+        let first = match subject.habit.source {
+            HabitSource::Given => None,
+            _ => super::habit::first_recorded(subject.now).or(Some(0)),
+        };
+        Self { model: subject.now, first }
+    }
+
+    fn contains(&self, object: &ObjectState) -> bool {
+        self.first.is_none_or(|first| super::habit::came_after(self.model, object, first))
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::habit::Arrivals;
+    use super::super::process::Cause;
     use super::*;
     use crate::paper::PaperVolume;
     use crate::pool::parse;
@@ -195,25 +264,13 @@ mod tests {
         volume
     }
 
-    /// The model with every `each`th file changed since the sync.
-    fn changed(model: &Model, each: usize) -> Model {
-        let mut model = model.clone();
-        for position in (0..model.objects.len()).step_by(each) {
-            let version = model.objects[position].version;
-            model.objects[position].standing = crate::fate::Standing::Changed;
-            for piece in model.lanes.iter_mut().flat_map(|l| &mut l.pieces) {
-                piece.stale |= Some(piece.version) == version;
-            }
-        }
-        model
-    }
-
     fn conditions(disks: usize) -> Conditions {
         let disk = |n: usize| RiskDisk {
             name: format!("d{n}"),
             rate: 0.03 + 0.02 * n as f64,
             batch: n.is_multiple_of(2).then(|| "march".to_string()),
             window: 0.02,
+            is_cache: false,
         };
         Conditions {
             disks: (0..disks).map(disk).collect(),
@@ -223,51 +280,60 @@ mod tests {
         }
     }
 
+    fn habit(disks: usize, files: f64) -> Habit {
+        let one = Arrivals { files, bytes: files * 2e6 };
+        Habit { arrivals: vec![one; disks], waiting: None, source: HabitSource::Given }
+    }
+
     #[rstest]
     fn what_each_file_may_lose_adds_up_to_what_the_volume_may(#[values(0, 1, 2)] parities: usize) {
         let volume = volume(parities);
         let (model, names) = (volume.model(), vec![1; 300]);
-        let missing = LostSet::new();
-        let subject = Subject { now: model, synced: model, missing: &missing, names: &names, age: 7.0 };
+        let (missing, habit) = (LostSet::new(), habit(5, 0.0));
+        let subject = Subject { now: model, synced: model, missing: &missing, names: &names, habit: &habit };
         let assessment = assess(&subject, &conditions(5 + parities));
         let yearly = assessment.yearly_losses(&subject);
         let files: f64 = yearly.iter().map(|(_, all)| all).sum();
         let bytes: f64 =
             model.objects.iter().zip(&yearly).map(|(o, (_, all))| o.size.exact() as f64 * all).sum();
         let of = |cause| assessment.odds.causes[&cause];
-        let (single, second) = (of(super::super::Cause::Single), of(super::super::Cause::Second));
+        let (single, second, further) = (of(Cause::Single), of(Cause::Second), of(Cause::Further));
         let near = |a: f64, b: f64| (a - b).abs() <= b.abs() * 1e-9 + 1e-12;
-        assert!(near(files, single.files + second.files), "{files} {single:?} {second:?}");
-        assert!(near(bytes, single.bytes + second.bytes), "{bytes} {single:?} {second:?}");
+        assert!(near(files, single.files + second.files + further.files), "{files} {single:?} {second:?}");
+        assert!(near(bytes, single.bytes + second.bytes + further.bytes), "{bytes} {single:?} {second:?}");
         assert_eq!(single.files > 0.0, parities == 0);
         assert_eq!(second.files > 0.0, parities < 2);
+        assert!(further.files > 0.0, "three take more than two");
     }
 
     #[test]
-    fn what_changed_since_the_sync_costs_in_proportion_to_the_interval() {
+    fn what_comes_between_syncs_costs_in_proportion_to_the_interval() {
         let volume = volume(1);
-        let synced = volume.model();
-        let now = changed(synced, 40);
+        let model = volume.model();
         let (names, missing) = (vec![1; 300], LostSet::new());
-        let subject = Subject { now: &now, synced, missing: &missing, names: &names, age: 7.0 };
-        let cost = |interval: f64| {
+        let cost = |interval: f64, files: f64| {
+            let habit = habit(6, files);
+            let subject =
+                Subject { now: model, synced: model, missing: &missing, names: &names, habit: &habit };
             let conditions = Conditions { sync_interval: interval, ..conditions(6) };
-            assess(&subject, &conditions).odds.causes[&super::super::Cause::Single].bytes
+            assess(&subject, &conditions).odds.causes[&Cause::Single].bytes
         };
-        assert!(cost(1.0) > 0.0);
-        assert!((cost(2.0) / cost(1.0) - 2.0).abs() < 1e-9, "{} {}", cost(1.0), cost(2.0));
-        // More than everything cannot be stale.
-        let all: f64 = synced.objects.iter().map(|o| o.size.exact() as f64).sum();
-        assert!(cost(3000.0) < all, "{} of {all}", cost(3000.0));
+        assert!(cost(1.0, 3.0) > 0.0 && cost(7.0, 0.0) == 0.0);
+        assert!((cost(2.0, 3.0) / cost(1.0, 3.0) - 2.0).abs() < 1e-9);
+        assert!((cost(2.0, 6.0) / cost(2.0, 3.0) - 2.0).abs() < 1e-9);
+        // Each disk fails at its rate; half an interval's files are on it. Cycles are a little apart.
+        let rates: f64 = conditions(6).disks.iter().map(|d| d.rate).sum();
+        let by_hand = rates * 3.0 * 2e6;
+        assert!((cost(2.0, 3.0) / by_hand - 1.0).abs() < 0.05, "{} {by_hand}", cost(2.0, 3.0));
     }
 
     #[test]
     fn a_dead_disk_leaves_less_to_guard_with() {
         let volume = volume(1);
         let model = volume.model();
-        let names = vec![1; 300];
+        let (names, habit) = (vec![1; 300], habit(6, 0.0));
         let total = |missing: &LostSet| {
-            let subject = Subject { now: model, synced: model, missing, names: &names, age: 7.0 };
+            let subject = Subject { now: model, synced: model, missing, names: &names, habit: &habit };
             let mut conditions = conditions(6);
             missing.iter().for_each(|disk| conditions.disks[usize::from(disk.0)].rate = 0.0);
             assess(&subject, &conditions).odds.total().bytes
@@ -280,13 +346,35 @@ mod tests {
     fn unreadable_sectors_count_in_bytes_of_all_that_is_read() {
         let volume = volume(1);
         let model = volume.model();
-        let (names, missing) = (vec![1; 300], LostSet::new());
-        let subject = Subject { now: model, synced: model, missing: &missing, names: &names, age: 7.0 };
+        let (names, missing, habit) = (vec![1; 300], LostSet::new(), habit(6, 0.0));
+        let subject = Subject { now: model, synced: model, missing: &missing, names: &names, habit: &habit };
         let assessment = assess(&subject, &conditions(6));
         // Losing the parity drive, every granule of every file is one that must be read.
         let granules: u64 = model.objects.iter().map(|o| o.size.granules()).sum();
         let expected = granules as f64 * (GRANULE * 8) as f64 * 1e-13;
-        let found = assessment.process.unreadable[5].events;
+        let parity: DiskSet = [index(5)].into_iter().collect();
+        let found = assessment.process.losses.hazard(&DiskSet::default(), &parity).events;
         assert!((found - expected).abs() < expected * 1e-9, "{found} {expected}");
+    }
+
+    #[test]
+    fn what_waits_on_caches_is_lost_when_all_its_copies_are() {
+        let volume = volume(1);
+        let model = volume.model();
+        let (names, missing) = (vec![1; 300], LostSet::new());
+        let mut conditions = conditions(8);
+        conditions.disks[6].is_cache = true;
+        conditions.disks[7].is_cache = true;
+        let lost = |disks: &[usize], copies: u32| {
+            let habit = habit(6, 3.0).waiting_for(2.0, copies);
+            let subject =
+                Subject { now: model, synced: model, missing: &missing, names: &names, habit: &habit };
+            let set: DiskSet = disks.iter().map(|disk| index(*disk)).collect();
+            ModelLosses::new(&subject, &conditions).loss(&set).waiting_files
+        };
+        // 18 files a day wait two days each.
+        assert!((lost(&[6], 1) - 18.0).abs() < 1e-9 && (lost(&[6, 7], 1) - 36.0).abs() < 1e-9);
+        assert!(lost(&[6], 2) == 0.0 && (lost(&[6, 7], 2) - 36.0).abs() < 1e-9);
+        assert!(lost(&[0], 1) == 0.0);
     }
 }

@@ -1,8 +1,11 @@
 //! The process of failures and rebuilds, and what is told of it.
 
 use std::collections::BTreeMap;
+use std::rc::Rc;
 
 use serde::Serialize;
+
+use crate::fate::{DiskIndex, DiskSet};
 
 /// A disk as the process sees it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -15,9 +18,11 @@ pub struct RiskDisk {
     pub batch: Option<String>,
     /// Years from its failure until it is replaced and rebuilt.
     pub window: f64,
+    /// It holds files, and takes part in no parity.
+    pub is_cache: bool,
 }
 
-/// What a failure costs.
+/// What the loss of a set of disks costs.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
 pub struct Loss {
     /// Bytes that are lost even right after a sync.
@@ -25,9 +30,29 @@ pub struct Loss {
     /// Files that are.
     pub files: f64,
     /// Files more for each day since the last sync.
-    pub files_per_day: f64,
-    /// The size of each of these, in bytes.
-    pub bytes_each: f64,
+    pub fresh_files: f64,
+    /// Their bytes, for each day.
+    pub fresh_bytes: f64,
+    /// Files more that wait on a cache at any moment: the mean of a Poisson distribution.
+    pub waiting_files: f64,
+    /// Their bytes.
+    pub waiting_bytes: f64,
+}
+
+impl Loss {
+    /// What this costs beyond a smaller set.
+    #[must_use]
+    pub fn beyond(&self, smaller: &Self) -> Self {
+        let more = |all: f64, part: f64| (all - part).max(0.0);
+        Self {
+            bytes: more(self.bytes, smaller.bytes),
+            files: more(self.files, smaller.files),
+            fresh_files: more(self.fresh_files, smaller.fresh_files),
+            fresh_bytes: more(self.fresh_bytes, smaller.fresh_bytes),
+            waiting_files: more(self.waiting_files, smaller.waiting_files),
+            waiting_bytes: more(self.waiting_bytes, smaller.waiting_bytes),
+        }
+    }
 }
 
 /// Something that happens a number of times by chance, each time at the same cost.
@@ -41,8 +66,19 @@ pub struct Hazard {
     pub files_each: f64,
 }
 
+/// What losing disks costs.
+pub trait Losses {
+    /// What the loss of all of these costs.
+    fn loss(&self, lost: &DiskSet) -> Loss;
+    /// Sectors that turn out to be unreadable, and cost something, while all of these are rebuilt; without those that
+    /// did so already with the disks that were down `before`.
+    fn hazard(&self, before: &DiskSet, lost: &DiskSet) -> Hazard;
+    /// So many disks have to fail before the last guard is gone.
+    fn depth(&self) -> usize;
+}
+
 /// All that the process needs to know.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone)]
 pub struct Process {
     /// The disks.
     pub disks: Vec<RiskDisk>,
@@ -50,16 +86,8 @@ pub struct Process {
     pub batch_factor: f64,
     /// Days from one sync to the next.
     pub sync_interval: f64,
-    /// Which disks are caches: they hold files, and take part in no parity.
-    pub caches: Vec<bool>,
-    /// What the failure of each disk costs.
-    pub single: Vec<Loss>,
-    /// What the failure of a second disk costs besides: first by the first to fail, then by the second.
-    pub second: Vec<Vec<Loss>>,
-    /// Unreadable sectors met while one disk is rebuilt.
-    pub unreadable: Vec<Hazard>,
-    /// Unreadable sectors met while two disks are rebuilt.
-    pub unreadable_pair: Vec<Vec<Hazard>>,
+    /// What failures cost.
+    pub losses: Rc<dyn Losses>,
 }
 
 /// Why something is lost.
@@ -70,6 +98,8 @@ pub enum Cause {
     Single,
     /// A second disk fails while the first is being rebuilt.
     Second,
+    /// A third or later disk fails while others are being rebuilt.
+    Further,
     /// A sector cannot be read during a rebuild.
     Unreadable,
     /// A cache fails, and takes what waited on it.
@@ -78,7 +108,12 @@ pub enum Cause {
 
 impl Cause {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Single, Self::Second, Self::Unreadable, Self::Cache];
+    pub const ALL: [Self; 5] = [Self::Single, Self::Second, Self::Further, Self::Unreadable, Self::Cache];
+
+    /// Its position in [`Self::ALL`].
+    pub(super) fn position(self) -> usize {
+        self as usize
+    }
 }
 
 /// What is to be expected of one cause.
@@ -118,23 +153,31 @@ impl Odds {
 }
 
 impl Process {
-    /// The cause that the failure of a disk counts under while all others are there.
-    pub fn cause_of(&self, disk: usize) -> Cause {
-        if self.caches.get(disk).copied().unwrap_or(false) { Cause::Cache } else { Cause::Single }
+    /// The cause that the failure of a disk counts under, where so many have failed before it.
+    pub fn cause_of(&self, disk: usize, before: usize) -> Cause {
+        if self.disks[disk].is_cache {
+            return Cause::Cache;
+        }
+        match before {
+            0 => Cause::Single,
+            1 => Cause::Second,
+            _ => Cause::Further,
+        }
     }
 
-    /// Failures per year of a disk while another is being rebuilt.
-    pub fn rate_beside(&self, first: usize, second: usize) -> f64 {
-        let (first, second) = (&self.disks[first], &self.disks[second]);
-        let is_of_batch = first.batch.is_some() && first.batch == second.batch;
-        second.rate * if is_of_batch { self.batch_factor } else { 1.0 }
+    /// Failures per year of a disk while these are being rebuilt: none of one of them.
+    pub fn rate_beside(&self, down: &DiskSet, disk: usize) -> f64 {
+        if down.contains(index(disk)) {
+            return 0.0;
+        }
+        let one = &self.disks[disk];
+        let is_of_batch = one.batch.is_some()
+            && down.iter().any(|other| self.disks[usize::from(other.0)].batch == one.batch);
+        one.rate * if is_of_batch { self.batch_factor } else { 1.0 }
     }
+}
 
-    /// Failures per year of any other disk while this one is being rebuilt.
-    pub fn rate_of_others(&self, first: usize) -> f64 {
-        (0..self.disks.len())
-            .filter(|other| *other != first)
-            .map(|other| self.rate_beside(first, other))
-            .sum()
-    }
+/// The disk at a position.
+pub(super) fn index(position: usize) -> DiskIndex {
+    DiskIndex(u16::try_from(position).unwrap_or(u16::MAX))
 }

@@ -1,127 +1,92 @@
 //! How often an unreadable sector costs something while disks are rebuilt.
 
-use crate::fate::{Model, for_each_pattern};
+use std::collections::HashMap;
 
 use super::process::Hazard;
+use crate::fate::{DiskIndex, DiskSet, Model, for_each_pattern};
 use crate::units::GRANULE;
 
-/// Unreadable sectors to be expected while one disk, or a pair, is rebuilt, by the position of the disks in the list
-/// that was given.
+/// All rows of a volume, summed up by what they need and have left.
 #[derive(Clone, Debug, Default)]
-pub struct UnreadableRisk {
-    /// By the disk that failed.
-    pub single: Vec<Hazard>,
-    /// By the two that failed.
-    pub pair: Vec<Vec<Hazard>>,
+pub struct UnreadableRows {
+    groups: Vec<Group>,
+    /// The share of bits of each disk that cannot be read.
+    per_bit: Vec<f64>,
 }
 
-/// Expected events, bytes and files, summed up.
-#[derive(Clone, Copy, Default)]
-struct Sum {
-    events: f64,
+/// Rows over which the same disks count, with as many parities to spare.
+#[derive(Clone, Debug)]
+struct Group {
+    within: DiskSet,
+    spare: u32,
+    bits: f64,
+    /// For each disk in it, in order: bits times the bytes, and times the number, of its files there.
+    parts: Vec<Part>,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Part {
+    disk: usize,
     bytes: f64,
     files: f64,
 }
 
-impl Sum {
-    fn plus(self, other: Self) -> Self {
-        Self {
-            events: self.events + other.events,
-            bytes: self.bytes + other.bytes,
-            files: self.files + other.files,
-        }
-    }
-
-    /// Adds so many bits of rows in which these are lost: a sector of any of the others costs it and them.
-    fn add(&mut self, bits: f64, all: &Self, lost: &[&Part]) {
-        let own = lost.iter().map(|part| part.weighed()).fold(Self::default(), Self::plus);
-        let others = (all.events - own.events).max(0.0);
-        let bytes: f64 = lost.iter().map(|part| part.bytes()).sum();
-        let files: f64 = lost.iter().map(|part| part.files()).sum();
-        self.events += bits * others;
-        self.bytes += bits * (others * bytes + (all.bytes - own.bytes).max(0.0));
-        self.files += bits * (others * files + (all.files - own.files).max(0.0));
-    }
-
-    fn hazard(self) -> Hazard {
-        let each = |sum: f64| if self.events > 0.0 { sum / self.events } else { 0.0 };
-        Hazard { events: self.events, bytes_each: each(self.bytes), files_each: each(self.files) }
-    }
-}
-
-/// What one disk has in a row.
-#[derive(Clone, Copy)]
-struct Part {
-    disk: usize,
-    /// The share of its bits that cannot be read.
-    per_bit: f64,
-    /// The size of its file there; nothing for a parity disk.
-    file: Option<f64>,
-}
-
-impl Part {
-    fn bytes(&self) -> f64 {
-        self.file.unwrap_or(0.0)
-    }
-
-    fn files(&self) -> f64 {
-        f64::from(u8::from(self.file.is_some()))
-    }
-
-    /// What is lost of its own, each weighed with how likely it is.
-    fn weighed(&self) -> Sum {
-        Sum { events: self.per_bit, bytes: self.per_bit * self.bytes(), files: self.per_bit * self.files() }
-    }
-}
-
-/// Computes them from the rows: where as many parities can be used as lanes are missing, one more sector that cannot be
-/// read takes every missing lane of its row, and itself.
-///
-/// `per_bit` gives for each disk of the model the share of its bits that cannot be read.
-pub fn unreadable_risk(model: &Model, disks: usize, per_bit: &[f64]) -> UnreadableRisk {
-    let mut single = vec![Sum::default(); disks];
-    let mut pair = vec![vec![Sum::default(); disks]; disks];
-    let mut parts: Vec<Part> = Vec::new();
-    for_each_pattern(model, |pattern| {
-        if !(1..=2).contains(&pattern.spare) {
-            return;
-        }
-        let bits = pattern.rows.length() as f64 * (GRANULE * 8) as f64;
-        parts.clear();
-        parts.extend(pattern.within.iter().map(|(disk, size)| Part {
-            disk: usize::from(disk.0),
-            per_bit: per_bit.get(usize::from(disk.0)).copied().unwrap_or(0.0),
-            file: size.map(|size| size.exact() as f64),
-        }));
-        let all = parts.iter().map(Part::weighed).fold(Sum::default(), Sum::plus);
-        if pattern.spare == 1 {
-            for lost in &parts {
-                single[lost.disk].add(bits, &all, &[lost]);
+impl UnreadableRows {
+    /// Sums the rows of a model up. `per_bit` gives for each of its disks the share of bits that cannot be read.
+    pub fn new(model: &Model, per_bit: &[f64]) -> Self {
+        let mut groups: HashMap<(DiskSet, i32), Group> = HashMap::new();
+        for_each_pattern(model, |pattern| {
+            if pattern.spare < 1 {
+                return;
             }
-            return;
-        }
-        for (position, one) in parts.iter().enumerate() {
-            for other in &parts[position + 1..] {
-                pair[one.disk][other.disk].add(bits, &all, &[one, other]);
+            let within: DiskSet = pattern.within.iter().map(|(disk, _)| *disk).collect();
+            let bits = pattern.rows.length() as f64 * (GRANULE * 8) as f64;
+            let group = groups.entry((within, pattern.spare)).or_insert_with(|| Group {
+                within,
+                spare: pattern.spare.unsigned_abs(),
+                bits: 0.0,
+                parts: within
+                    .iter()
+                    .map(|disk| Part { disk: usize::from(disk.0), bytes: 0.0, files: 0.0 })
+                    .collect(),
+            });
+            group.bits += bits;
+            for (disk, size) in pattern.within {
+                let Some(size) = size else { continue };
+                if let Some(part) = group.parts.iter_mut().find(|part| part.disk == usize::from(disk.0)) {
+                    part.bytes += bits * size.exact() as f64;
+                    part.files += bits;
+                }
+            }
+        });
+        let mut groups: Vec<Group> = groups.into_values().collect();
+        // Always in the same order, so that sums are the same to the last digit.
+        groups.sort_by_key(|group| (group.within, group.spare));
+        Self { groups, per_bit: per_bit.to_vec() }
+    }
+
+    /// What is to be expected while these are rebuilt: where as many parities can be used as lanes are missing, one
+    /// more sector that cannot be read takes every missing lane of its row, and itself. Rows that were so with the
+    /// disks lost `before` have been counted then.
+    pub fn hazard(&self, before: &DiskSet, lost: &DiskSet) -> Hazard {
+        let (mut events, mut bytes, mut files) = (0.0, 0.0, 0.0);
+        let has_come_to_it = |group: &&Group| {
+            group.within.count_in(lost) == group.spare && group.within.count_in(before) < group.spare
+        };
+        for group in self.groups.iter().filter(has_come_to_it) {
+            let is_lost = |part: &&Part| lost.contains(DiskIndex(part.disk as u16));
+            let rate = |part: &Part| self.per_bit.get(part.disk).copied().unwrap_or(0.0);
+            let others: f64 = group.parts.iter().filter(|part| !is_lost(part)).map(rate).sum();
+            events += group.bits * others;
+            for part in &group.parts {
+                let weight = if is_lost(&part) { others } else { rate(part) };
+                bytes += weight * part.bytes;
+                files += weight * part.files;
             }
         }
-    });
-    let mut risk = UnreadableRisk {
-        single: single.into_iter().map(Sum::hazard).collect(),
-        pair: pair.into_iter().map(|row| row.into_iter().map(Sum::hazard).collect()).collect(),
-    };
-    // Lanes come before parities, so each pair was counted one way round only.
-    for one in 0..disks {
-        for other in one + 1..disks {
-            let found = if risk.pair[one][other].events > 0.0 {
-                risk.pair[one][other]
-            } else {
-                risk.pair[other][one]
-            };
-            (risk.pair[one][other], risk.pair[other][one]) = (found, found);
-        }
+        let each = |sum: f64| if events > 0.0 { sum / events } else { 0.0 };
+        Hazard { events, bytes_each: each(bytes), files_each: each(files) }
     }
-    risk
 }
 
 #[cfg(test)]
@@ -143,14 +108,23 @@ mod tests {
             volume.add(path, ByteLength::new(granules * GRANULE)).unwrap();
         }
         let per_bit = [1e-9, 2e-9, 4e-9, 8e-9];
-        let risk = unreadable_risk(volume.model(), 4, &per_bit);
+        let rows = UnreadableRows::new(volume.model(), &per_bit);
+        let a: DiskSet = [DiskIndex(0)].into_iter().collect();
+        let hazard = rows.hazard(&DiskSet::default(), &a);
         let bits = (GRANULE * 8) as f64;
         // 60 rows need b, c and the parity; the other 40 only the parity.
         let expected = bits * (60.0 * 14e-9 + 40.0 * 8e-9);
-        assert!((risk.single[0].events - expected).abs() < 1e-9, "{:?}", risk.single[0]);
+        assert!((hazard.events - expected).abs() < 1e-9, "{hazard:?}");
         // Each time the file on a is lost; and that of b or c when the sector was theirs.
         let files = bits * (60.0 * (14e-9 + 6e-9) + 40.0 * 8e-9) / expected;
-        assert!((risk.single[0].files_each - files).abs() < 1e-9);
-        assert!(risk.pair.iter().flatten().all(|hazard| hazard.events == 0.0), "two losses are lost anyway");
+        assert!((hazard.files_each - files).abs() < 1e-9);
+        let sizes =
+            bits * (GRANULE as f64) * (60.0 * (14e-9 * 100.0 + 6e-9 * 60.0) + 40.0 * 8e-9 * 100.0) / expected;
+        assert!((hazard.bytes_each / sizes - 1.0).abs() < 1e-9);
+        let both: DiskSet = [DiskIndex(0), DiskIndex(1)].into_iter().collect();
+        let two = rows.hazard(&a, &both);
+        assert!(two.events == 0.0, "where b lies two are lost anyway, and the rest was counted: {two:?}");
+        let other_way = rows.hazard(&[DiskIndex(1)].into_iter().collect(), &both);
+        assert!((other_way.events - bits * 40.0 * 8e-9).abs() < 1e-9, "{other_way:?}");
     }
 }

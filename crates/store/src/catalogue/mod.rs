@@ -390,6 +390,15 @@ impl Catalogue {
         Ok(text.and_then(|t| t.parse().ok()))
     }
 
+    /// When the first sync was, nanoseconds since 1970.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn first_synced_at(&self) -> Result<Option<i64>> {
+        let sql = "SELECT MIN(at) FROM checkpoint";
+        Ok(self.reading().query_row(sql, [], |row| row.get(0))?)
+    }
+
     /// Who the pool is.
     ///
     /// # Errors

@@ -228,7 +228,10 @@ impl Outlook for PoolOutlook<'_> {
     }
 
     fn risk_volumes(&self) -> Result<Vec<RiskVolume>> {
-        let age = self.pool.catalogue.synced_at()?.map(|at| days_between(at, self.pool.machine.now()));
+        let now = self.pool.machine.now();
+        let days_since = |at: Option<i64>| at.map(|at| days_between(at, now));
+        let age = days_since(self.pool.catalogue.synced_at()?);
+        let seen = days_since(self.pool.catalogue.first_synced_at()?);
         let mut volumes = Vec::new();
         for (volume, _) in &self.volumes {
             let mut synced = volume.clone();
@@ -243,7 +246,7 @@ impl Outlook for PoolOutlook<'_> {
                 synced: synced.model,
                 missing: volume.missing.clone(),
                 names: volume.name_counts(self.pool)?,
-                age,
+                seen,
                 disks: self.risk_members(volume)?,
                 sync_hours: if self.missing.is_empty() { self.sync_hours(volume)? } else { None },
             });
