@@ -168,7 +168,7 @@ fn an_unguarded_folder_is_better_off_on_a_better_disk() {
         let entry = entry.unwrap();
         fs::rename(entry.path(), to.join(entry.file_name())).unwrap();
     }
-    run_at(&lab, DAY * 20_007, &["sync", "--yes", "--accept-deletions"]);
+    run_at(&lab, DAY * 20_007, &["sync", "--yes", "--accept", "alder"]);
     let saved = bytes_a_year(&told) - bytes_a_year(&risk(&lab, &[]));
     assert!((saved / number(&moved["saves_bytes"]) - 1.0).abs() < 0.01, "{saved} {moved}");
 }

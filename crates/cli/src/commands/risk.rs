@@ -472,7 +472,11 @@ fn often(events: f64) -> String {
 
 /// "12 days", "3 hours".
 fn stretch(days: f64) -> String {
-    if days < 1.0 { hours(days * 24.0) } else { format!("{} days", two_digits(days)) }
+    match two_digits(days).as_str() {
+        _ if days < 1.0 => hours(days * 24.0),
+        "1" => "day".into(),
+        number => format!("{number} days"),
+    }
 }
 
 fn days(days: f64) -> String {
