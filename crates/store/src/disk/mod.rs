@@ -8,6 +8,7 @@ mod lease;
 mod open_files;
 mod real;
 mod uuid_ioctl;
+mod write_back;
 
 use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};

@@ -19,6 +19,7 @@ use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
+use super::write_back::WriteBack;
 use super::{
     Attributes, Counters, Disk, EntryKind, Filesystem, Lease, LockGuard, ReadFile, Stat, WriteFile,
     filesystem, lease, whole_granules,
@@ -144,6 +145,7 @@ impl RealDisk {
             }
         })?;
         Ok(RealFile {
+            write_back: WriteBack::default(),
             file: File::from(fd),
             path: super::full_path(self, path).as_ref().into(),
             counters: Arc::clone(&self.counters),
@@ -437,6 +439,7 @@ struct RealFile {
     file: File,
     path: PathBuf,
     counters: Arc<Counters>,
+    write_back: WriteBack,
 }
 
 impl LockGuard for RealFile {}
@@ -511,6 +514,8 @@ impl WriteFile for RealFile {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
         let begun = Instant::now();
         self.file.write_all_at(bytes, offset).map_err(self.error("file.write"))?;
+        let sent = self.write_back.wrote(&self.file, offset, bytes.len() as u64);
+        sent.map_err(self.error("file.write"))?;
         self.counters.add_written(bytes.len(), begun);
         Ok(())
     }
