@@ -19,6 +19,6 @@ fn main() {
     for (what, pass, truth) in cases {
         let (worst, plain) = worst_errors(pass, truth);
         println!("  {what}: {:.0} %; a plain average {:.0} %", worst * 100.0, plain * 100.0);
-        assert!(worst < 0.1, "the remaining time cannot be believed");
+        assert!(worst < 0.15, "the remaining time cannot be believed");
     }
 }

@@ -163,7 +163,8 @@ pub fn pass_of(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Pa
 ///
 /// # Errors
 /// When the measured curves are damaged, or cannot be written.
-pub(crate) fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>) -> Result<()> {
+pub(crate) fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>, elapsed: f64) -> Result<()> {
+    let busiest = measured.values().map(|disk| disk.busy).fold(0.0, f64::max);
     let mut curves = Curves::read(&*pool.home)?;
     let before = curves.clone();
     for member in &pool.members {
@@ -177,7 +178,8 @@ pub(crate) fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>) -> Result<()
             curve: curves.uncorrected(member.spec.as_ref(), Some(&filesystem.id)),
             link: None,
         };
-        let Some(factor) = learned(&disk, measured, curves.factor_of(Some(&filesystem.id))) else { continue };
+        let former = curves.factor_of(Some(&filesystem.id));
+        let Some(factor) = learned(&disk, measured, busiest, elapsed, former) else { continue };
         curves.learned.retain(|l| l.filesystem != filesystem.id);
         curves.learned.push(Learned { filesystem: filesystem.id.clone(), at: pool.machine.now(), factor });
     }

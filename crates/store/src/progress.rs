@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use sieve_core::forecast::{Measured, Pass, remaining};
 use sieve_core::units::{ByteLength, Rate};
 
-use crate::curves::pass_of;
+use crate::curves::{learn, pass_of};
 use crate::error::Result;
 use crate::event::{Event, Observer};
 use crate::pool::Pool;
@@ -80,17 +80,43 @@ impl<'a> Meter<'a> {
         }
     }
 
+    /// What each disk of the pass did since it began.
+    fn measured(&self) -> Vec<Measured> {
+        let since = |((bytes, busy), before): ((u64, f64), &(u64, f64))| Measured {
+            bytes: ByteLength::new(bytes.saturating_sub(before.0)),
+            busy: busy - before.1,
+        };
+        self.counters().into_iter().zip(&self.before).map(since).collect()
+    }
+
+    /// How far the pass has come, in bytes of its longest disk: as far as has been ordered, but no further than each disk
+    /// that still takes part has got.
+    fn position(&self, measured: &[Measured]) -> ByteLength {
+        let longest = self.pass.disks.iter().map(|disk| disk.end.exact()).max().unwrap_or(0);
+        let ordered = (longest as f64 * self.done as f64 / self.total.max(1) as f64) as u64;
+        let taking_part =
+            self.pass.disks.iter().zip(measured).filter(|(disk, measured)| measured.bytes < disk.end);
+        let got = taking_part.map(|(_, measured)| measured.bytes.exact()).min();
+        ByteLength::new(got.unwrap_or(ordered).min(ordered))
+    }
+
+    /// The stage is over: the next forecast knows how fast the disk was that held it up.
+    ///
+    /// # Errors
+    /// When the measured curves are damaged, or cannot be written.
+    pub(crate) fn learn(&self) -> Result<()> {
+        // At a limit nothing is seen of how fast disks are.
+        if self.limit.is_some() {
+            return Ok(());
+        }
+        let names = self.pass.disks.iter().map(|disk| disk.name.clone());
+        let measured: BTreeMap<String, Measured> = names.zip(self.measured()).collect();
+        learn(self.pool, &measured, self.begun.elapsed().as_secs_f64())
+    }
+
     fn tell(&mut self) {
         self.told = Instant::now();
-        let measured: Vec<Measured> = self
-            .counters()
-            .into_iter()
-            .zip(&self.before)
-            .map(|((bytes, busy), before)| Measured {
-                bytes: ByteLength::new(bytes.saturating_sub(before.0)),
-                busy: busy - before.1,
-            })
-            .collect();
+        let (measured, elapsed) = (self.measured(), self.begun.elapsed().as_secs_f64());
         let moved: u64 = measured.iter().map(|disk| disk.bytes.exact()).sum();
         self.lately.push_back((self.told, moved));
         if self.lately.len() > WINDOW {
@@ -99,16 +125,14 @@ impl<'a> Meter<'a> {
         let (since, earlier) =
             self.lately.front().copied().filter(|_| self.lately.len() > 1).unwrap_or((self.begun, 0));
         let seconds = since.elapsed().as_secs_f64().max(1e-3);
-        let longest = self.pass.disks.iter().map(|disk| disk.end.exact()).max().unwrap_or(0);
-        let share = self.done as f64 / self.total.max(1) as f64;
-        let position = ByteLength::new((longest as f64 * share) as u64);
+        let position = self.position(&measured);
         self.observer.event(Event::Progress {
             done: self.done,
             total: self.total,
             moved_bytes: moved,
             bytes_per_second: (moved - earlier.min(moved)) as f64 / seconds,
-            elapsed_seconds: self.begun.elapsed().as_secs_f64(),
-            remaining_seconds: remaining(&self.pass, position, &measured, self.limit).seconds(),
+            elapsed_seconds: elapsed,
+            remaining_seconds: remaining(&self.pass, position, &measured, elapsed, self.limit).seconds(),
         });
     }
 }

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use sieve_core::forecast::Measured;
 use sieve_core::units::ByteLength;
 
 use crate::pool::Pool;
@@ -12,7 +11,7 @@ pub(crate) type Bytes = BTreeMap<String, ByteLength>;
 
 /// The counters of all disks, when something began.
 pub(crate) struct Traffic {
-    before: BTreeMap<String, (u64, u64, f64)>,
+    before: BTreeMap<String, (u64, u64)>,
 }
 
 impl Traffic {
@@ -21,21 +20,11 @@ impl Traffic {
         Self { before: counters(pool) }
     }
 
-    /// What each disk moved since, and for how long it was busy.
-    pub(crate) fn measured_since(&self, pool: &Pool) -> BTreeMap<String, Measured> {
-        let measured = |(name, (read, written, busy)): (String, (u64, u64, f64))| {
-            let before = self.before.get(&name).copied().unwrap_or_default();
-            let bytes = ByteLength::new(read + written - before.0 - before.1);
-            (name, Measured { bytes, busy: busy - before.2 })
-        };
-        counters(pool).into_iter().map(measured).collect()
-    }
-
     /// What was read and what was written since.
     pub(crate) fn since(&self, pool: &Pool) -> (Bytes, Bytes) {
         let (mut read, mut written) = (Bytes::new(), Bytes::new());
-        for (name, (now_read, now_written, _)) in counters(pool) {
-            let (read_before, written_before, _) = self.before.get(&name).copied().unwrap_or_default();
+        for (name, (now_read, now_written)) in counters(pool) {
+            let (read_before, written_before) = self.before.get(&name).copied().unwrap_or_default();
             read.insert(name.clone(), ByteLength::new(now_read - read_before));
             written.insert(name, ByteLength::new(now_written - written_before));
         }
@@ -43,13 +32,8 @@ impl Traffic {
     }
 }
 
-/// Bytes read and written by each disk, and the seconds that it was busy.
-fn counters(pool: &Pool) -> BTreeMap<String, (u64, u64, f64)> {
-    let of = |m: &crate::member::Member| {
-        m.disk.as_ref().map_or((0, 0, 0.0), |disk| {
-            let (read, written) = disk.counters().totals();
-            (read, written, disk.counters().busy())
-        })
-    };
+/// Bytes read and written by each disk.
+fn counters(pool: &Pool) -> BTreeMap<String, (u64, u64)> {
+    let of = |m: &crate::member::Member| m.disk.as_ref().map_or((0, 0), |disk| disk.counters().totals());
     pool.members.iter().map(|m| (m.row.name.clone(), of(m))).collect()
 }

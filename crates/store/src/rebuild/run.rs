@@ -19,7 +19,6 @@ use crate::catalogue::disks::DiskRow;
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{held_files, objects, versions};
 use crate::content::Contents;
-use crate::curves::learn;
 use crate::damage;
 use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
@@ -107,7 +106,6 @@ pub(super) fn execute(
     finish::commit(pool, &prepared.targets, &data, &parity)?;
     data.into_iter().try_for_each(|target| target.workspace.finish())?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
-    learn(pool, &traffic.measured_since(pool))?;
     for target in &prepared.targets {
         let (read, written) = target.new.disk.counters().totals();
         report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));

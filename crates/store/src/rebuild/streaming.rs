@@ -80,6 +80,9 @@ pub(super) fn run(
         }
         Ok(())
     })?;
+    if !restraint.is_stopped() {
+        meter.learn()?;
+    }
     left.extend(outcome.failed);
     Ok(left)
 }

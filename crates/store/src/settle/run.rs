@@ -10,7 +10,6 @@ use sieve_core::units::{ByteLength, DiskId};
 
 use super::{NANOSECONDS_A_DAY, Options, SettlePlan, age_of, caches_of, settled_key};
 use crate::catalogue::nodes::{self, NodeRow};
-use crate::curves::learn;
 use crate::disk::{Attributes, Disk, EntryKind, Stat};
 use crate::durable;
 use crate::error::Result;
@@ -112,7 +111,6 @@ pub(crate) fn settle(
     })?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     report.seconds = begun.elapsed().as_secs_f64();
-    learn(pool, &traffic.measured_since(pool))?;
     journal::append(&*pool.home, now, "settle", &report)?;
     pool.refresh_rows()?;
     Ok(report)

@@ -75,6 +75,9 @@ pub(crate) fn fill(
         filled.stopped = done.ordered < batch.len();
         rest = later;
     }
+    if !filled.stopped {
+        meter.learn()?;
+    }
     Ok(filled)
 }
 

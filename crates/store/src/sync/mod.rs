@@ -21,7 +21,7 @@ use sieve_core::sync::{LaneChange, Preference};
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::{self, gone, objects, parity_state, versions};
-use crate::curves::{forecast_pass, learn};
+use crate::curves::forecast_pass;
 use crate::damage::damage_text;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
@@ -277,7 +277,6 @@ pub fn execute(
     report_known_damage(pool, options, &mut report)?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     report.seconds = begun.elapsed().as_secs_f64();
-    learn(pool, &traffic.measured_since(pool))?;
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
     pool.refresh_rows()?;
     Ok(report)

@@ -80,6 +80,9 @@ pub(super) fn run(
         streamed: Streamed::default(),
     };
     pass.batches(&mut sync, &mut images, &work.windows)?;
+    if !pass.streamed.stopped {
+        pass.meter.learn()?;
+    }
     streamed.left |= pass.streamed.left;
     streamed.stopped = pass.streamed.stopped;
     Ok(streamed)

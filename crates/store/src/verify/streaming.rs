@@ -74,6 +74,9 @@ pub(super) fn compare(
         }
         Ok(())
     })?;
+    if !restraint.is_stopped() {
+        meter.learn()?;
+    }
     let mut left = outcome.failed;
     left.append(&mut absent);
     left.extend(wrong.lock().unwrap_or_else(std::sync::PoisonError::into_inner).iter());
