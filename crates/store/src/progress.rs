@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
-use sieve_core::forecast::{Measured, Pass, remaining};
+use sieve_core::forecast::{Measured, Underway};
 use sieve_core::units::{ByteLength, Rate};
 
 use crate::curves::{learn, pass_of};
@@ -20,7 +20,7 @@ const WINDOW: usize = 10;
 pub(crate) struct Meter<'a> {
     pool: &'a Pool,
     observer: &'a dyn Observer,
-    pass: Pass,
+    underway: Underway,
     before: Vec<(u64, f64)>,
     begun: Instant,
     told: Instant,
@@ -47,7 +47,7 @@ impl<'a> Meter<'a> {
         let mut meter = Self {
             pool,
             observer,
-            pass,
+            underway: Underway::begin(pass, limit),
             before: Vec::new(),
             begun: now,
             told: now,
@@ -68,7 +68,7 @@ impl<'a> Meter<'a> {
             let (read, written) = counters.totals();
             Some((read + written, counters.busy()))
         };
-        self.pass.disks.iter().map(|disk| of(&disk.name).unwrap_or_default()).collect()
+        self.underway.pass().disks.iter().map(|disk| of(&disk.name).unwrap_or_default()).collect()
     }
 
     /// One more cell is done.
@@ -92,10 +92,15 @@ impl<'a> Meter<'a> {
     /// How far the pass has come, in bytes of its longest disk: as far as has been ordered, but no further than each disk
     /// that still takes part has got.
     fn position(&self, measured: &[Measured]) -> ByteLength {
-        let longest = self.pass.disks.iter().map(|disk| disk.end.exact()).max().unwrap_or(0);
+        let longest = self.underway.pass().disks.iter().map(|disk| disk.end.exact()).max().unwrap_or(0);
         let ordered = (longest as f64 * self.done as f64 / self.total.max(1) as f64) as u64;
-        let taking_part =
-            self.pass.disks.iter().zip(measured).filter(|(disk, measured)| measured.bytes < disk.end);
+        let taking_part = self
+            .underway
+            .pass()
+            .disks
+            .iter()
+            .zip(measured)
+            .filter(|(disk, measured)| measured.bytes < disk.end);
         let got = taking_part.map(|(_, measured)| measured.bytes.exact()).min();
         ByteLength::new(got.unwrap_or(ordered).min(ordered))
     }
@@ -109,7 +114,7 @@ impl<'a> Meter<'a> {
         if self.limit.is_some() {
             return Ok(());
         }
-        let names = self.pass.disks.iter().map(|disk| disk.name.clone());
+        let names = self.underway.pass().disks.iter().map(|disk| disk.name.clone());
         let measured: BTreeMap<String, Measured> = names.zip(self.measured()).collect();
         learn(self.pool, &measured, self.begun.elapsed().as_secs_f64())
     }
@@ -126,13 +131,14 @@ impl<'a> Meter<'a> {
             self.lately.front().copied().filter(|_| self.lately.len() > 1).unwrap_or((self.begun, 0));
         let seconds = since.elapsed().as_secs_f64().max(1e-3);
         let position = self.position(&measured);
+        self.underway.note(elapsed, measured);
         self.observer.event(Event::Progress {
             done: self.done,
             total: self.total,
             moved_bytes: moved,
             bytes_per_second: (moved - earlier.min(moved)) as f64 / seconds,
             elapsed_seconds: elapsed,
-            remaining_seconds: remaining(&self.pass, position, &measured, elapsed, self.limit).seconds(),
+            remaining_seconds: self.underway.remaining(position).seconds(),
         });
     }
 }

@@ -9,4 +9,4 @@ use curve::time_over;
 pub use curve::{CurveSource, SpeedCurve, default_curve};
 pub use duration::Duration;
 pub use pass::{Forecast, Link, Participant, Pass, assumed_processor, forecast};
-pub use underway::{Measured, learned, remaining};
+pub use underway::{Measured, Underway, learned};

@@ -15,65 +15,133 @@ pub struct Measured {
 
 /// Below this a measurement says more about caches than about disks, in seconds.
 const SHORTEST: f64 = 0.25;
-/// Seconds after which what was measured counts as much as what was thought.
+/// Seconds after which what was measured counts as much as what was thought; and that as a share of the time so far.
 const HALF_WEIGHT: f64 = 1.0;
+const HALF_WEIGHT_SHARE: f64 = 0.01;
 /// A disk that was busy for nearly as large a share of the time as the busiest held the pass up like that one.
 const AS_BUSY: f64 = 0.9;
 /// Where no disk was busy for so large a share, something else held the pass up: the processor, or many small files.
 const IDLE: f64 = 0.4;
+/// What counts is what happened lately: it fades over this share of the time so far, and over at least so many seconds.
+const LATELY: f64 = 0.15;
+const LEAST_LATELY: f64 = 3.0;
 
-/// The time that is left of a pass that has come to `position` (in bytes of its longest disk) after `elapsed` seconds.
+/// A pass that is under way.
 ///
-/// The average so far is no guide: disks become slower towards their ends, and others fall out of the pass. So each disk
-/// keeps the shape of its curve, and only its height is corrected; then the rest is forecast, at no more than `limit`
-/// for each disk.
+/// The average so far is no guide to what remains: disks become slower towards their ends, and others fall out of the
+/// pass. So each disk keeps the shape of its curve, and only its height is corrected; then the rest is forecast.
 ///
-/// Of the disk that held the pass up it is known how fast it is: it moved its bytes in the time that passed. Of the others
-/// it is known only that they are as fast as that at least; the time that they were busy says little, since the system
-/// reads ahead and writes later. They are believed to be as their curves say.
-pub fn remaining(
-    pass: &Pass,
-    position: ByteLength,
-    measured: &[Measured],
-    elapsed: f64,
+/// Of the disk that holds the pass up it is known how fast it is: it moved its bytes in the time that passed. Of the
+/// others it is known only that they are as fast as that at least; the time that they were busy says little, since the
+/// system reads ahead and writes later. They are believed to be as their curves say, corrected by what was seen of them
+/// when they held the pass up.
+#[derive(Clone, Debug)]
+pub struct Underway {
+    pass: Pass,
     limit: Option<Rate>,
-) -> Duration {
-    let mut corrected = pass.clone();
-    let busiest = measured.iter().map(|disk| disk.busy).fold(0.0, f64::max);
-    if elapsed >= SHORTEST {
-        let weight = elapsed / (elapsed + HALF_WEIGHT);
-        for (disk, measured) in corrected.disks.iter_mut().zip(measured) {
-            if measured.bytes > ByteLength::ZERO {
-                let factor = as_seen(disk, measured, busiest, elapsed);
-                disk.curve = disk.curve.scaled(factor.powf(weight));
-            }
-        }
-    }
-    for disk in &mut corrected.disks {
-        disk.curve = limit.map_or_else(|| disk.curve.clone(), |limit| disk.curve.capped(limit));
-    }
-    let from = position.exact() as f64;
-    let mut at = 0.0;
-    let mut left = 0.0;
-    for stretch in stretches(&corrected) {
-        let (start, end) = (at, at + stretch.length);
-        at = end;
-        if end <= from {
-            continue;
-        }
-        // A stretch that is half over is cut where the pass is.
-        let done = ((from - start) / stretch.length).clamp(0.0, 1.0);
-        let pace = stretch.start + (stretch.end - stretch.start) * done;
-        left += time_over(stretch.length * (1.0 - done), pace, stretch.end);
-    }
-    Duration::from_seconds(left)
+    /// What was measured last, and after how many seconds.
+    last: (f64, Vec<Measured>),
+    /// What was seen of each disk.
+    seen: Vec<Seen>,
 }
 
-/// How fast a disk was seen to be, against its curve.
-fn as_seen(disk: &Participant, measured: &Measured, busiest: f64, elapsed: f64) -> f64 {
-    let least = expected_alone(disk, measured.bytes) / elapsed;
-    let held_up = measured.busy >= AS_BUSY * busiest || busiest < IDLE * elapsed;
-    if held_up { least } else { least.max(1.0) }
+/// What was seen of a disk lately: how long it should have taken by its curve for what it moved, and how long that took.
+#[derive(Clone, Copy, Debug, Default)]
+struct Seen {
+    /// At all times.
+    all: Ratio,
+    /// While it held the pass up.
+    held_up: Ratio,
+}
+
+#[derive(Clone, Copy, Debug, Default)]
+struct Ratio {
+    expected: f64,
+    taken: f64,
+}
+
+impl Ratio {
+    fn add(&mut self, expected: f64, taken: f64, keep: f64) {
+        self.expected = self.expected * keep + expected;
+        self.taken = self.taken * keep + taken;
+    }
+
+    /// How fast it was against its curve; the less was seen, the nearer to what was thought.
+    fn factor(self, elapsed: f64) -> f64 {
+        if self.expected <= 0.0 || self.taken <= 0.0 {
+            return 1.0;
+        }
+        let half = HALF_WEIGHT.max(HALF_WEIGHT_SHARE * elapsed);
+        (self.expected / self.taken).powf(self.taken / (self.taken + half))
+    }
+}
+
+impl Seen {
+    fn factor(self, elapsed: f64) -> f64 {
+        // It is as fast at least as it was while it waited for others.
+        self.held_up.factor(elapsed).max(self.all.factor(elapsed))
+    }
+}
+
+impl Underway {
+    /// A pass begins, at no more than `limit` for each disk.
+    pub fn begin(pass: Pass, limit: Option<Rate>) -> Self {
+        let count = pass.disks.len();
+        let last = (0.0, vec![Measured::default(); count]);
+        Self { seen: vec![Seen::default(); count], last, pass, limit }
+    }
+
+    /// The pass as it was thought to be.
+    pub const fn pass(&self) -> &Pass {
+        &self.pass
+    }
+
+    /// This was measured of each disk after `elapsed` seconds.
+    pub fn note(&mut self, elapsed: f64, measured: Vec<Measured>) {
+        let (from, before) = &self.last;
+        let stretch = elapsed - from;
+        if stretch < SHORTEST {
+            return;
+        }
+        let busy = |place: usize| measured[place].busy - before[place].busy;
+        let busiest = (0..measured.len()).map(busy).fold(0.0, f64::max);
+        let keep = (-stretch / (LATELY * elapsed).max(LEAST_LATELY)).exp();
+        for (place, (disk, seen)) in self.pass.disks.iter().zip(&mut self.seen).enumerate() {
+            let (then, now) = (before[place].bytes, measured[place].bytes);
+            if now >= disk.end {
+                continue;
+            }
+            let expected = expected_alone(disk, now) - expected_alone(disk, then);
+            seen.all.add(expected, stretch, keep);
+            if busy(place) >= AS_BUSY * busiest || busiest < IDLE * stretch {
+                seen.held_up.add(expected, stretch, keep);
+            }
+        }
+        self.last = (elapsed, measured);
+    }
+
+    /// The time that is left when the pass has come to `position`, in bytes of its longest disk.
+    pub fn remaining(&self, position: ByteLength) -> Duration {
+        let mut corrected = self.pass.clone();
+        for (disk, seen) in corrected.disks.iter_mut().zip(&self.seen) {
+            let curve = disk.curve.scaled(seen.factor(self.last.0));
+            disk.curve = self.limit.map_or_else(|| curve.clone(), |limit| curve.capped(limit));
+        }
+        let from = position.exact() as f64;
+        let (mut at, mut left) = (0.0, 0.0);
+        for stretch in stretches(&corrected) {
+            let (start, end) = (at, at + stretch.length);
+            at = end;
+            if end <= from {
+                continue;
+            }
+            // A stretch that is half over is cut where the pass is.
+            let done = ((from - start) / stretch.length).clamp(0.0, 1.0);
+            let pace = stretch.start + (stretch.end - stretch.start) * done;
+            left += time_over(stretch.length * (1.0 - done), pace, stretch.end);
+        }
+        Duration::from_seconds(left)
+    }
 }
 
 /// How long a disk would take for its first bytes if nothing else held it up, in seconds.
@@ -148,29 +216,48 @@ mod tests {
         assert_eq!(learned(&disk, &short, 1.5, 1.5, 1.0), None);
     }
 
+    /// What is told to remain, in seconds, after `elapsed` seconds in which this was measured.
+    fn left(pass: &Pass, position: u64, measured: Vec<Measured>, elapsed: f64, limit: Option<Rate>) -> f64 {
+        let mut underway = Underway::begin(pass.clone(), limit);
+        underway.note(elapsed, measured);
+        underway.remaining(ByteLength::new(position)).seconds()
+    }
+
     #[test]
     fn only_the_disk_that_holds_the_pass_up_is_corrected() {
         let pass = Pass { disks: vec![disk(TB, 100e6, 1.0), disk(2 * TB, 200e6, 1.0)], ..Pass::default() };
-        let half = ByteLength::new(TB / 2);
         // The first is half as fast as was thought; the second waits for it.
         let seen = |first: f64, second: f64| {
-            let of = |busy: f64| Measured { bytes: half, busy };
-            remaining(&pass, half, &[of(first), of(second)], 1e4, None).seconds()
+            let of = |busy: f64| Measured { bytes: ByteLength::new(TB / 2), busy };
+            left(&pass, TB / 2, vec![of(first), of(second)], 1e4, None)
         };
         let expected = 1e4 + TB as f64 / 200e6;
-        assert!((seen(9.9e3, 2e3) / expected - 1.0).abs() < 0.01, "{} {expected}", seen(9.9e3, 2e3));
+        assert!((seen(9.9e3, 2e3) / expected - 1.0).abs() < 0.02, "{} {expected}", seen(9.9e3, 2e3));
         // Where none was busy the processor was: all go on at that pace.
         let all_slow = 1e4 + 2e4;
-        assert!((seen(2e3, 2e3) / all_slow - 1.0).abs() < 0.01, "{}", seen(2e3, 2e3));
+        assert!((seen(2e3, 2e3) / all_slow - 1.0).abs() < 0.02, "{}", seen(2e3, 2e3));
+    }
+
+    #[test]
+    fn a_disk_that_waited_is_not_slow_when_its_turn_comes() {
+        let pass = Pass { disks: vec![disk(TB, 50e6, 1.0), disk(3 * TB, 200e6, 1.0)], ..Pass::default() };
+        let of = |bytes: u64, busy: f64| Measured { bytes: ByteLength::new(bytes), busy };
+        let mut underway = Underway::begin(pass, None);
+        // The first, slower one is through after 20,000 s; then the second goes on at its own pace.
+        underway.note(1e4, vec![of(TB / 2, 1e4), of(TB / 2, 2.5e3)]);
+        underway.note(2e4, vec![of(TB, 2e4), of(TB, 5e3)]);
+        underway.note(2.5e4, vec![of(TB, 2e4), of(2 * TB, 1e4)]);
+        let told = underway.remaining(ByteLength::new(2 * TB)).seconds();
+        assert!((told / 5e3 - 1.0).abs() < 0.05, "{told}");
     }
 
     #[test]
     fn nothing_measured_yet_is_the_forecast_and_the_end_is_nothing() {
         let pass = Pass { disks: vec![disk(TB, 200e6, 0.5)], ..Pass::default() };
         let all = super::super::forecast(&pass).likely.seconds();
-        let none = [Measured::default()];
-        assert!((remaining(&pass, ByteLength::ZERO, &none, 0.0, None).seconds() - all).abs() < 1.0);
-        assert!(remaining(&pass, ByteLength::new(TB), &none, 0.0, None).seconds() < 1.0);
+        let none = || vec![Measured::default()];
+        assert!((left(&pass, 0, none(), 0.0, None) - all).abs() < 1.0);
+        assert!(left(&pass, TB, none(), 0.0, None) < 1.0);
     }
 
     #[test]
@@ -178,7 +265,7 @@ mod tests {
         let pass = Pass { disks: vec![disk(TB, 200e6, 0.5)], ..Pass::default() };
         let limited = |limit: f64| {
             let limit = Some(Rate::from_per_second(limit));
-            remaining(&pass, ByteLength::new(TB / 2), &[Measured::default()], 0.0, limit).seconds()
+            left(&pass, TB / 2, vec![Measured::default()], 0.0, limit)
         };
         assert!((limited(50e6) - 1e4).abs() < 1.0, "{}", limited(50e6));
         assert!(limited(1e9) < 5e3);

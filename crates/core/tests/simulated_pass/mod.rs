@@ -1,6 +1,6 @@
 //! A pass over disks that are not as they were thought to be, in small steps.
 
-use sieve_core::forecast::{CurveSource, Measured, Participant, Pass, SpeedCurve, remaining};
+use sieve_core::forecast::{CurveSource, Measured, Participant, Pass, SpeedCurve, Underway};
 use sieve_core::units::{ByteLength, Rate};
 
 pub(crate) const TB: u64 = 1_000_000_000_000;
@@ -22,6 +22,7 @@ pub(crate) fn worst_errors(pass: &Pass, truth: &[f64]) -> (f64, f64) {
     const STEPS: usize = 2000;
     let longest = pass.disks.iter().map(|disk| disk.end.exact()).max().expect("there are disks") as f64;
     let step = longest / STEPS as f64;
+    let mut underway = Underway::begin(pass.clone(), None);
     let mut measured = vec![Measured::default(); pass.disks.len()];
     let (mut times, mut said) = (vec![0.0], Vec::new());
     for number in 0..STEPS {
@@ -44,7 +45,8 @@ pub(crate) fn worst_errors(pass: &Pass, truth: &[f64]) -> (f64, f64) {
         }
         times.push(times[number] + slowest);
         let position = ByteLength::new(((number + 1) as f64 * step) as u64);
-        said.push(remaining(pass, position, &measured, times[number + 1], None).seconds());
+        underway.note(times[number + 1], measured.clone());
+        said.push(underway.remaining(position).seconds());
     }
     let total = times[STEPS];
     let (mut worst, mut plain) = (0.0_f64, 0.0_f64);
