@@ -2,10 +2,10 @@
 
 use rusqlite::{Connection, OptionalExtension};
 use sieve_core::path::RelPath;
-use sieve_core::units::DiskId;
+use sieve_core::units::{ByteLength, DiskId};
 
-use super::corrupt;
 use super::objects::path_of;
+use super::{corrupt, unsigned};
 use crate::error::Result;
 use crate::member::held_folder;
 
@@ -104,4 +104,18 @@ pub fn remove(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
     c.prepare_cached("DELETE FROM held WHERE disk = ?1 AND path = ?2")?
         .execute((disk.get(), path.tree_key()))?;
     Ok(())
+}
+
+/// Bytes that are held on a disk.
+///
+/// # Errors
+/// What the database says.
+pub fn bytes(c: &Connection, disk: DiskId) -> Result<ByteLength> {
+    let sum: i64 = c
+        .prepare_cached(
+            "SELECT COALESCE(SUM(size), 0) FROM object WHERE id IN (SELECT n.object FROM held h
+             JOIN name n ON n.disk = h.disk AND n.path = h.path WHERE h.disk = ?1)",
+        )?
+        .query_row([disk.get()], |row| row.get(0))?;
+    Ok(ByteLength::new(unsigned(sum)))
 }

@@ -10,6 +10,7 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::{Options, PlannedMove, SettlePlan, Why, add_to, why_in_use};
 use crate::catalogue::heat::{self, Heat};
+use crate::catalogue::held_files;
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::error::Result;
 use crate::grounds::Grounds;
@@ -24,10 +25,14 @@ use crate::scan::is_held;
 pub struct TierOutlook {
     /// The share of reads that is expected of the fast disks as files lie now, from 0 to 1.
     pub fast_reads_before: f64,
-    /// The same when everything has moved.
+    /// The same after this settling.
     pub fast_reads_after: f64,
+    /// The same when a sync has freed what is held, and another settling has used it.
+    pub fast_reads_after_sync: f64,
     /// What is free on the fast disks now.
     pub free: ByteLength,
+    /// What is held on them until the next sync.
+    pub held: ByteLength,
     /// What is to stay free on them.
     pub reserve: ByteLength,
 }
@@ -49,15 +54,14 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
     let reserve = lander.fast_reserve();
     let on_fast: ByteLength =
         files.iter().filter(|file| file.state.tier == Tier::Fast).map(|file| file.state.size).sum();
-    let room = on_fast.plus(free).minus(reserve).min(space);
+    let held = held_on_fast(pool, volume)?;
+    // What has left is held until the next sync, and frees nothing before; what belongs on the fast disks is decided by
+    // the room that there is then. Else every further settling would find less room, and push more down.
+    let room = on_fast.plus(free).plus(held).minus(reserve).min(space);
     let states: Vec<TieredFile> = files.iter().map(|file| file.state).collect();
     let Assignment { changes, fast_share_before, fast_share_after } = assign(&states, room);
-    plan.tiers = Some(TierOutlook {
-        fast_reads_before: fast_share_before,
-        fast_reads_after: fast_share_after,
-        free,
-        reserve,
-    });
+    let all: f64 = states.iter().map(|state| state.heat).sum();
+    let mut fast_reads_after = fast_share_before;
     let has_parity = pool.members_of(&volume.name, Role::Parity).next().is_some();
     let leaving = if has_parity { Leaving::Hold } else { Leaving::Go };
     let open = pool.machine.open_files();
@@ -80,9 +84,25 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
             });
             continue;
         };
+        let share = file.state.heat / all.max(f64::MIN_POSITIVE);
+        fast_reads_after += if change.to == Tier::Fast { share } else { -share };
         add(pool, plan, file, change, leaving, pool.members[grounds.members[place]].row.id)?;
     }
+    plan.tiers = Some(TierOutlook {
+        fast_reads_before: fast_share_before,
+        fast_reads_after,
+        fast_reads_after_sync: fast_share_after,
+        free,
+        held,
+        reserve,
+    });
     Ok(())
+}
+
+/// What is held on the fast disks that are there.
+fn held_on_fast(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
+    let held = |member: &Member| held_files::bytes(pool.catalogue.reading(), member.row.id);
+    fast_members(pool, volume).map(held).sum()
 }
 
 /// Free and all space of the fast disks that are there.
