@@ -56,6 +56,7 @@ fn with_and_without_a_cache_stand_side_by_side() {
 #[case(&["--arrivals", "noon 3GB"], "is no arrival")]
 #[case(&["--arrivals", "10:00-11:00 3GB", "--settle", "soon"], "no time to settle")]
 #[case(&["--chart", "x.svg"], "--arrivals")]
+#[case(&["--fast-area", "60 GB"], "--sustained")]
 fn wrong_wishes_end_with_words(#[case] arguments: &[&str], #[case] words: &str) {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
     let run = lab.run(&[&["ingest"], arguments].concat()).expect(&[2]);

@@ -300,6 +300,19 @@ fn readers_leave_a_pool_that_is_at_work_as_it_is() {
     assert!(status.stdout.contains(&format!("At work: {said}, began just now")), "{}", status.stdout);
     let second = lab.run(&["sync", "--yes"]).expect(&[4]);
     assert!(second.stderr.contains(&format!("{said}, since 2")), "{}", second.stderr);
+    // How far it is, where that makes sense.
+    for (progress, is_told) in [
+        (r#"{"share": 0.41, "remaining_seconds": 200.0}"#, true),
+        (r#"{"share": 41, "remaining_seconds": 200.0}"#, false),
+        (r#"{"share": 0.41, "remaining_seconds": -1}"#, false),
+        ("{\"share\": \u{1b}[31m", false),
+    ] {
+        fs::write(lab.root().join(".zinc-sieve/lock.progress"), progress).unwrap();
+        let status = lab.run(&["status"]).expect(&[1]).stdout;
+        assert_eq!(status.contains("41 % of this stage are done, 3 min remain"), is_told, "{status}");
+        let second = lab.run(&["sync", "--yes"]).expect(&[4]).stderr;
+        assert_eq!(second.contains("41 % of it done"), is_told, "{second}");
+    }
     let mut before = BTreeMap::new();
     everything(lab.root(), &mut before);
     for reader in READERS {

@@ -271,3 +271,24 @@ fn getting_refuses_to_overwrite_and_tells_damage() {
     let listed = Command::new(PROGRAM).args(["ls", "b"]).current_dir(lab.root()).output().unwrap();
     assert!([0, 2].contains(&listed.status.code().unwrap()));
 }
+
+/// A slip of the pen is told with what was meant.
+#[rstest]
+#[case(&["get", "dawn/chrous.flac", "."], "did you mean dawn/chorus.flac?")]
+#[case(&["rm", "dawn/chorus.flc", "--yes"], "did you mean dawn/chorus.flac?")]
+#[case(&["get", "chorus.flac", "."], "did you mean dawn/chorus.flac?")]
+#[case(&["ls", "dwan"], "did you mean dawn?")]
+#[case(&["fate", "--lose", "alder", "--explain", "dawn/chorus.fla"], "did you mean dawn/chorus.flac?")]
+#[case(&["fate", "--lose", "aldr"], "did you mean `alder`?")]
+#[case(&["sync", "--disks", "baech"], "did you mean `beech`?")]
+#[case(&["ls", "--volume", "recrodings"], "did you mean `recordings`?")]
+#[case(&["get", "nothing/like/it", "."], "zinc-sieve ls")]
+fn what_was_meant_is_named(#[case] arguments: &[&str], #[case] words: &str) {
+    let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::create_dir_all(lab.disk("alder").join("dawn")).unwrap();
+    fs::write(lab.disk("alder").join("dawn/chorus.flac"), vec![1; 9_000]).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let run = lab.run(arguments).expect(&[2]);
+    assert!(run.stderr.contains(words), "{}", run.stderr);
+}

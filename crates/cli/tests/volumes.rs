@@ -74,7 +74,7 @@ fn commands_ask_which_volume_is_meant() {
         assert!(run.stderr.contains("--volume"), "{command:?}: {}", run.stderr);
     }
     let run = lab.run(&["put", "late.dat", ".", "--volume", "scan", "--yes"]).expect(&[2]);
-    assert!(run.stderr.contains("recordings, scans"), "{}", run.stderr);
+    assert!(run.stderr.contains("did you mean `scans`?"), "{}", run.stderr);
     lab.run(&["put", "late.dat", ".", "--volume", "scans", "--yes"]).expect(&[0]);
     assert!(["cedar", "elm"].iter().any(|d| lab.disk(d).join("late.dat").exists()));
     let listed = lab.run(&["ls", "--volume", "scans"]).expect(&[0]);

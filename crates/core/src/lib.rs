@@ -20,6 +20,7 @@ pub mod placement;
 pub mod pool;
 pub mod prepare;
 pub mod risk;
+pub mod suggest;
 pub mod sync;
 pub mod tiers;
 pub mod units;

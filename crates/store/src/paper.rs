@@ -8,6 +8,7 @@ use sieve_core::forecast::{Participant, Pass, assumed_processor, forecast};
 use sieve_core::paper::{PaperDisk, PaperVolume};
 use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, Role};
+use sieve_core::suggest::unknown;
 use sieve_core::units::{ByteLength, VersionId};
 
 use crate::curves::{Curves, links};
@@ -44,7 +45,8 @@ pub fn load(spec: &PoolSpec, volume: Option<&str>, listing: Option<&Path>) -> Re
             );
         }
         (Some(name), volumes) => volumes.iter().find(|v| v.name == name).ok_or_else(|| {
-            Error::new(Kind::Usage, "volume.unknown", format!("there is no volume `{name}`"))
+            let message = unknown("volume", name, volumes.iter().map(|v| v.name.as_str()));
+            Error::new(Kind::Usage, "volume.unknown", message)
         })?,
     };
     let mut paper = PaperVolume::new(spec, volume)
@@ -123,8 +125,7 @@ impl PaperPool {
     }
 
     fn unknown_disk(&self, name: &str) -> Error {
-        let known = self.volume.disks().iter().map(|d| d.name.clone()).collect::<Vec<_>>().join(", ");
-        let message = format!("there is no disk `{name}` in this volume; its disks are {known}");
+        let message = unknown("disk", name, self.volume.disks().iter().map(|d| d.name.as_str()));
         Error::new(Kind::Usage, "disk.unknown", message)
     }
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, VolumeSpec};
+use sieve_core::suggest::unknown;
 use sieve_core::units::{ByteLength, DiskId};
 
 use crate::agreement;
@@ -382,9 +383,7 @@ impl Pool {
     /// When there is none; the message lists those there are.
     pub fn member_named(&self, name: &str) -> Result<&Member> {
         self.members.iter().find(|m| m.row.name == name).ok_or_else(|| {
-            let names: Vec<_> = self.members.iter().map(|m| m.row.name.as_str()).collect();
-            let message =
-                format!("there is no disk `{name}` in this pool; its disks are {}", names.join(", "));
+            let message = unknown("disk", name, self.members.iter().map(|m| m.row.name.as_str()));
             Error::new(Kind::Usage, "disk.unknown", message)
         })
     }
@@ -431,7 +430,7 @@ impl Pool {
             Some(name) => volumes
                 .into_iter()
                 .find(|v| v.name == name)
-                .ok_or_else(|| usage(format!("there is no volume `{name}`; the volumes are {names}"))),
+                .ok_or_else(|| usage(unknown("volume", name, names.split(", ")))),
             None if volumes.len() == 1 => Ok(volumes.into_iter().next().expect("there is one")),
             None => Err(usage(format!("there are several volumes ({names}): choose with --volume NAME"))),
         }

@@ -10,6 +10,7 @@ use crate::curves::{learn, pass_of};
 use crate::error::Result;
 use crate::event::{Event, Observer};
 use crate::pool::Pool;
+use crate::writer::{HowFar, say_how_far};
 
 /// How often it is told.
 const INTERVAL: Duration = Duration::from_millis(500);
@@ -132,13 +133,16 @@ impl<'a> Meter<'a> {
         let seconds = since.elapsed().as_secs_f64().max(1e-3);
         let position = self.position(&measured);
         self.underway.note(elapsed, measured);
+        let remaining_seconds = self.underway.remaining(position).seconds();
+        let share = self.done as f64 / self.total.max(1) as f64;
+        say_how_far(&*self.pool.home, HowFar { share, remaining_seconds });
         self.observer.event(Event::Progress {
             done: self.done,
             total: self.total,
             moved_bytes: moved,
             bytes_per_second: (moved - earlier.min(moved)) as f64 / seconds,
             elapsed_seconds: elapsed,
-            remaining_seconds: self.underway.remaining(position).seconds(),
+            remaining_seconds,
         });
     }
 }

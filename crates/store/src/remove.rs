@@ -16,6 +16,7 @@ use crate::journal;
 use crate::moves::LeftAlone;
 use crate::pieces;
 use crate::pool::Pool;
+use crate::read::not_found;
 use crate::scan;
 
 /// So many files are held at once.
@@ -96,10 +97,7 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
     plan_pieces(pool, volume, paths, recursive, &mut plan, &mut found)?;
     match found.iter().position(|f| !f) {
         None => Ok(plan),
-        Some(missing) => {
-            let message = format!("there is no {} in volume {volume}", paths[missing]);
-            Err(Error::new(Kind::NotFound, "file.not-found", message).remedy("zinc-sieve ls"))
-        }
+        Some(missing) => Err(not_found(pool, volume, &paths[missing])?),
     }
 }
 

@@ -2,10 +2,10 @@
 
 use std::time::{Duration, Instant};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
 
-use crate::disk::{Disk, LockGuard, read_small};
+use crate::disk::{Disk, LockGuard, WriteFile, read_small};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::label::our_folder;
@@ -59,12 +59,36 @@ impl LongWriter {
 }
 
 /// A long work that is under way.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct AtWork {
     /// What, and which process is at it.
     pub what: String,
     /// Since when, nanoseconds since 1970.
     pub since: i64,
+    /// How far it was when it last said so; none while it has not.
+    pub progress: Option<HowFar>,
+}
+
+/// How far a long work has come.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct HowFar {
+    /// The share of the present stage that is done, from 0 to 1.
+    pub share: f64,
+    /// Seconds that remain of it.
+    pub remaining_seconds: f64,
+}
+
+/// Writes down how far a long work has come, for whoever asks meanwhile.
+///
+/// A help and no more: it is not made durable, and the work goes on where it cannot be written.
+pub(crate) fn say_how_far(home: &dyn Disk, progress: HowFar) {
+    let Ok(text) = serde_json::to_vec(&progress) else { return };
+    let write = |mut file: Box<dyn WriteFile>| {
+        file.write_at(&text, 0)?;
+        file.set_length(text.len() as u64)
+    };
+    // An error here says nothing about the work; the disk will say it again where it matters.
+    let _ = home.modify(&progress_path()).and_then(write);
 }
 
 /// The long work that is under way at this home; nothing where nobody is at one, or this user may not ask for the lock.
@@ -85,7 +109,20 @@ const PROCESS: &str = ", process ";
 fn holder(disk: &dyn Disk) -> Option<AtWork> {
     let since = disk.stat(&note_path()).ok()??.mtime;
     let text = read_small(disk, &note_path(), 4096).ok()?;
-    Some(AtWork { what: String::from_utf8_lossy(&text).escape_debug().to_string(), since })
+    let what = String::from_utf8_lossy(&text).escape_debug().to_string();
+    Some(AtWork { what, since, progress: how_far(disk, since) })
+}
+
+/// What was said since then; what is older is of another work, and what makes no sense is none.
+fn how_far(disk: &dyn Disk, since: i64) -> Option<HowFar> {
+    disk.stat(&progress_path()).ok()?.filter(|stat| stat.mtime >= since)?;
+    let said: HowFar = serde_json::from_slice(&read_small(disk, &progress_path(), 4096).ok()?).ok()?;
+    let makes_sense = (0.0..=1.0).contains(&said.share) && (0.0..1e9).contains(&said.remaining_seconds);
+    makes_sense.then_some(said)
+}
+
+fn progress_path() -> RelPath {
+    RelPath::fixed(".zinc-sieve/lock.progress")
 }
 
 fn lock_path() -> RelPath {
@@ -109,7 +146,11 @@ fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
     }
     let holder = holder(disk).map_or_else(
         || "somebody does not say who".into(),
-        |AtWork { what, since }| format!("{what}, since {}", clock(since)),
+        |AtWork { what, since, progress }| {
+            let far =
+                progress.map_or_else(String::new, |far| format!(", {:.0} % of it done", far.share * 100.0));
+            format!("{what}, since {}{far}", clock(since))
+        },
     );
     let message = format!("{} is in use: {holder}", disk.root().display());
     Err(Error::new(Kind::Safety, "pool.busy", message)

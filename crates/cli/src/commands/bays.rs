@@ -6,6 +6,7 @@ use serde::Serialize;
 use sieve_core::health::Verdict;
 use sieve_core::inventory::tail;
 use sieve_core::pool::{BayPlace, CaseSpec, PoolSpec, find_bay, neighbours, place_in_words};
+use sieve_core::suggest;
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
@@ -151,8 +152,7 @@ fn find_one(
 ) -> Result<Outcome> {
     let unknown = |message: String| Error::new(Kind::Usage, "bays.unknown", message);
     let Some(disk) = spec.disk(name) else {
-        let known: Vec<&str> = spec.disks.iter().map(|d| d.name.as_str()).collect();
-        return Err(unknown(format!("there is no disk `{name}`; the disks are {}", known.join(", "))));
+        return Err(unknown(suggest::unknown("disk", name, spec.disks.iter().map(|d| d.name.as_str()))));
     };
     let place = disk.bay.as_deref().and_then(|bay| Some((bay, find_bay(&spec.cases, bay)?)));
     let Some((bay, place)) = place else {

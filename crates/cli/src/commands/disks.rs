@@ -5,6 +5,7 @@ use std::path::Path;
 use serde::Serialize;
 use sieve_core::inventory::{Confusion, DiskLink, LinkSpeed, confusable};
 use sieve_core::pool::Media;
+use sieve_core::suggest::unknown;
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
@@ -194,8 +195,7 @@ fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Resu
             || item.found.is_some_and(|f| f.device.name == name)
     };
     let Some(item) = items.iter().find(is_it) else {
-        let known: Vec<&str> = items.iter().map(Item::title).collect();
-        let message = format!("there is no disk `{name}`; known are {}", known.join(", "));
+        let message = unknown("disk", name, items.iter().map(Item::title));
         return Err(Error::new(Kind::Usage, "disk.unknown", message));
     };
     if context.json {

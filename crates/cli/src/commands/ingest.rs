@@ -170,6 +170,10 @@ fn network(arguments: &IngestArguments) -> Result<Network> {
 fn cache(arguments: &IngestArguments, known: &Known) -> Result<Landing> {
     let first = arguments.cache_rate.as_deref().map(rate).transpose()?.or(known.onto_cache);
     let fast_area = arguments.fast_area.as_deref().map(bytes).transpose()?;
+    if fast_area.is_some() && arguments.sustained.is_none() {
+        return Err(usage(&"a fast area says nothing without the rate of the cache once it is full")
+            .remedy("add it: --sustained \"150 MB/s\""));
+    }
     Ok(Landing::cache(first, fast_area, arguments.sustained.as_deref().map(rate).transpose()?))
 }
 

@@ -39,8 +39,7 @@ pub(super) fn run(context: &Context, folder: &OsStr, volume: Option<&str>) -> Re
         json::print(&entries)?;
     }
     if found == 0 && !folder.is_root() {
-        let message = format!("there is no {folder} in volume {volume}");
-        return Err(sieve_store::Error::new(sieve_store::Kind::NotFound, "file.not-found", message));
+        return Err(read::not_found(&pool, &volume, &folder)?);
     }
     Ok(Outcome::Fine)
 }

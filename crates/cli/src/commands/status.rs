@@ -1,6 +1,7 @@
 //! `status`: one glance.
 
 use anstyle::Style;
+use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::fate::Count;
@@ -91,7 +92,12 @@ fn show(status: &Status) {
     }
     if let Some(work) = &status.at_work {
         let began = time::ago(work.since, status.now);
-        crate::say!("{}\n", style::paint(style::WATCH, format!("At work: {}, began {began}.", work.what)));
+        let far = work.progress.map_or_else(String::new, |far| {
+            let left = Duration::from_seconds(far.remaining_seconds);
+            format!(" {:.0} % of this stage are done, {left} remain.", far.share * 100.0)
+        });
+        let words = format!("At work: {}, began {began}.{far}", work.what);
+        crate::say!("{}\n", style::paint(style::WATCH, words));
     }
     show_disks(&status.disks);
     show_guard(status);

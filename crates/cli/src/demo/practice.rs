@@ -5,6 +5,7 @@ use std::path::Path;
 
 use serde::Serialize;
 use sieve_core::pool::PoolSpec;
+use sieve_core::suggest;
 use sieve_core::units::ByteLength;
 use sieve_store::label::Role;
 use sieve_store::status::DiskStatus;
@@ -107,8 +108,7 @@ fn scaled(disks: &[DiskStatus]) -> Vec<Small> {
 /// The disks that were named; else the fullest data disk.
 fn to_lose(disks: &[Small], named: &[String]) -> Result<Vec<String>> {
     if let Some(unknown) = named.iter().find(|name| disks.iter().all(|d| d.name != **name)) {
-        let known: Vec<&str> = disks.iter().map(|d| d.name.as_str()).collect();
-        let message = format!("there is no disk `{unknown}`; the disks are {}", known.join(", "));
+        let message = suggest::unknown("disk", unknown, disks.iter().map(|d| d.name.as_str()));
         return Err(Error::new(Kind::Usage, "disk.unknown", message));
     }
     if !named.is_empty() {

@@ -6,14 +6,7 @@ use std::ops::{Range, RangeInclusive};
 use toml_edit::{Item, TableLike, Value};
 
 use super::Mistake;
-
-/// The known word that is most like a wrong one, if any is like it at all.
-pub(super) fn nearest<'k>(wrong: &str, known: impl Iterator<Item = &'k str>) -> Option<&'k str> {
-    let wrong = wrong.to_lowercase();
-    let near = known.map(|word| (strsim::damerau_levenshtein(&wrong, word), word));
-    let close_enough = |(distance, word): &(usize, &str)| *distance <= 1 + word.len() / 4;
-    near.filter(close_enough).min_by_key(|(distance, _)| *distance).map(|(_, word)| word)
-}
+use crate::suggest::nearest;
 
 /// One table while it is read. What is not taken by the end is an unknown key.
 pub(super) struct Fields<'a> {

@@ -7,13 +7,14 @@ use toml_edit::{Document, Item, Table};
 
 use jiff::civil::Date;
 
-use super::fields::{Fields, nearest};
+use super::fields::Fields;
 use super::quantities::{Price, Temperature, parse_date};
 use super::risk::{read_group, read_risk};
 use super::volume::{read_volume, refuse_shared_members};
 use super::{
     CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeSpec,
 };
+use crate::suggest::nearest;
 use crate::units::{ByteLength, Rate};
 
 /// What a pool file says, as far as it can be read, and every mistake in it in the order of the file.

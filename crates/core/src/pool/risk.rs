@@ -5,6 +5,7 @@ use toml_edit::Table;
 use super::fields::Fields;
 use super::quantities::days;
 use super::{DiskSpec, GroupSpec, Mistake, RiskSpec};
+use crate::suggest::unknown;
 use crate::units::ByteLength;
 
 pub(super) fn read_group(
@@ -21,7 +22,7 @@ pub(super) fn read_group(
     }
     for (member, span) in &members {
         if !disks.iter().any(|d| d.name == *member) {
-            fields.mistake(span.clone(), format!("there is no disk `{member}`"));
+            fields.mistake(span.clone(), unknown("disk", member, disks.iter().map(|d| d.name.as_str())));
         }
     }
     fields.finish();

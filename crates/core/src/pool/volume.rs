@@ -13,6 +13,7 @@ use super::{
 };
 use crate::path::RelPath;
 use crate::placement::Placement;
+use crate::suggest::unknown;
 use crate::units::{MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
 
 /// A name and where it stands in the file.
@@ -252,7 +253,7 @@ fn check_members<'a>(
     for (name, span) in members {
         if !disks.iter().any(|d| d.name == *name) {
             mistakes.push(
-                Mistake::new(span.clone(), format!("there is no disk `{name}`"))
+                Mistake::new(span.clone(), unknown("disk", name, disks.iter().map(|d| d.name.as_str())))
                     .advise(format!("add a [[disk]] with name = \"{name}\", or correct the name")),
             );
         }

@@ -3,6 +3,7 @@
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
+use sieve_core::suggest::NearestPath;
 use sieve_core::units::VersionId;
 
 use crate::catalogue::{apart, nodes, objects, versions};
@@ -54,8 +55,7 @@ pub(super) fn find<'a>(
         objects::for_each_name(reading, best.row.id, |path, _| add(path, true))?;
     }
     if found.is_empty() {
-        let message = format!("there is no {wanted} in volume {volume}");
-        return Err(Error::new(Kind::NotFound, "file.not-found", message).remedy("zinc-sieve ls"));
+        return Err(not_found(pool, volume, wanted)?);
     }
     // One after the other those of the same path, in the order of the members.
     found.sort_by(|a, b| (&a.path, a.is_file).cmp(&(&b.path, b.is_file)));
@@ -147,4 +147,22 @@ pub(super) fn content_of(pool: &Pool, member: &Member, path: &RelPath) -> Result
     let size = file.stat()?.size;
     let sum = content::checksum(&mut *file, size, |_| {})?;
     Ok(sum.map(|sum| Content { whole: sum.whole, recorded: None }))
+}
+
+/// What is said of a path that nobody has: with the one that was meant, if any is like it.
+///
+/// # Errors
+/// What the database says.
+pub fn not_found(pool: &Pool, volume: &str, wanted: &RelPath) -> Result<Error> {
+    let mut near = NearestPath::to(wanted);
+    for member in pool.file_members(volume) {
+        objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, _| {
+            if !path.is_ours() {
+                near.look_at(&path);
+            }
+            Ok(())
+        })?;
+    }
+    let message = format!("there is no {wanted} in volume {volume}");
+    Ok(Error::new(Kind::NotFound, "file.not-found", message).remedy(near.advice()))
 }

@@ -12,6 +12,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::ByteLength;
 
+pub use find::not_found;
 pub use list::{Entry, list};
 
 use crate::catalogue::{heat, objects};

@@ -2,6 +2,8 @@
 
 use serde::Serialize;
 use sieve_core::fate::{Fate, Unguarded};
+use sieve_core::path::RelPath;
+use sieve_core::suggest::NearestPath;
 use sieve_core::units::ByteLength;
 use sieve_store::fate::{Outlook, Reason};
 use sieve_store::{Error, Kind, Result};
@@ -63,8 +65,14 @@ pub(super) fn run(
     })?;
     if stories.is_empty() {
         let message = format!("there is no file `{path}` in the pool");
-        return Err(Error::new(Kind::NotFound, "fate.no-file", message)
-            .remedy("name it with its folders, as `zinc-sieve ls` shows them"));
+        let mut near = NearestPath::to(&path);
+        outlook.for_each_file(&mut |file| {
+            if let Ok(known) = RelPath::new(file.path) {
+                near.look_at(&known);
+            }
+            Ok(())
+        })?;
+        return Err(Error::new(Kind::NotFound, "fate.no-file", message).remedy(near.advice()));
     }
     for story in &mut stories {
         for lose in losses_to_tell(outlook, question, &story.disk) {
