@@ -70,6 +70,19 @@ fn a_good_disk_passes_its_files_stay_and_the_curve_is_kept_for_forecasts() {
 }
 
 #[test]
+fn a_burn_in_of_a_part_is_a_part_of_the_curve() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    let Some(_disk) = Mounted::build(&lab, 200) else { return };
+    lab.run(&["burn-in", "new", "--amount", "60 MB", "--yes", "--json"]).expect(&[0]);
+    let curves: Value =
+        serde_json::from_str(&fs::read_to_string(lab.root().join(".zinc-sieve/curves.json")).unwrap())
+            .unwrap();
+    let points = curves["curves"][0]["points"].as_array().unwrap();
+    let last = points.last().unwrap()[0].as_f64().unwrap();
+    assert!(last < 0.4, "60 of 200 MB are no whole disk: {curves}");
+}
+
+#[test]
 fn what_changes_on_the_medium_is_found_with_its_place() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
     let Some(disk) = Mounted::build(&lab, 200) else { return };

@@ -188,6 +188,14 @@ fn an_image_over_two_disks_counts_row_by_row(#[values("oak", "elm")] lost: &str)
     fs::write(lab.disk("alder").join("later.flac"), Chance::new(5).bytes(9_000_000)).unwrap();
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["verify"]).expect(&[0]);
+    // Each disk is charged with its own cells, and not with all of them.
+    fs::write(lab.disk("alder").join("small.txt"), b"a small change").unwrap();
+    let plan = lab.run(&["sync", "--dry-run", "--json"]).expect(&[0, 1]).json();
+    let sum = |key: &str| ["oak", "elm"].iter().map(|d| plan[key][d].as_u64().unwrap_or(0)).sum::<u64>();
+    let (cells, by_delta) = (plan["cells"].as_u64().unwrap(), plan["cells_by_delta"].as_u64().unwrap());
+    assert!(cells > 0 && sum("written_bytes") == cells << 20, "{plan}");
+    assert_eq!(sum("read_bytes"), by_delta << 20, "{plan}");
+    fs::remove_file(lab.disk("alder").join("small.txt")).unwrap();
     lab.run(&["drill", "--lose", "alder"]).expect(&[0]);
     let half = lab.run(&["drill", "--lose", &format!("alder,{lost}"), "--json"]).expect(&[0, 1]).json();
     let totals = &half["report"]["predicted"];

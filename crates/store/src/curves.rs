@@ -123,8 +123,9 @@ impl Curves {
             .iter()
             .find(|c| Some(&c.filesystem) == filesystem)
             .and_then(|c| SpeedCurve::new(c.points.iter().copied(), CurveSource::Measured { at: c.at }));
-        let given = || spec.and_then(sieve_core::design::given_curve);
-        measured.or_else(given).unwrap_or_else(|| default_curve(spec.and_then(|s| s.media)))
+        let given = spec.and_then(sieve_core::design::given_curve);
+        let thought = given.unwrap_or_else(|| default_curve(spec.and_then(|s| s.media)));
+        measured.map_or_else(|| thought.clone(), |measured| measured.completed(&thought))
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use sieve_core::pool::DiskSpec;
 use sieve_core::sync::CellGeometry;
-use sieve_core::units::{ByteLength, DiskId, ParityIndex, Slot};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex, Slot};
 
 use crate::catalogue::disks::{self, DiskRow};
 use crate::catalogue::parity_state;
@@ -49,6 +49,23 @@ pub(crate) fn cells_on(pool: &Pool, row: &DiskRow) -> Range<u32> {
         .members_of(&row.volume, Role::Parity)
         .filter(|m| m.row.slot == row.slot && m.row.first_cell > row.first_cell);
     row.first_cell..after.next().map_or(u32::MAX, |m| m.row.first_cell)
+}
+
+/// How many of these cells lie on each parity disk of a volume: of an image that goes on over several disks each has its
+/// share.
+pub(crate) fn cells_by_disk<'a>(
+    pool: &'a Pool,
+    volume: &'a str,
+    cells: &[CellIndex],
+) -> impl Iterator<Item = (&'a Member, u64)> {
+    let counts: Vec<(&Member, u64)> = pool
+        .members_of(volume, Role::Parity)
+        .map(|member| {
+            let here = cells_on(pool, &member.row);
+            (member, cells.iter().filter(|cell| here.contains(&cell.get())).count() as u64)
+        })
+        .collect();
+    counts.into_iter()
 }
 
 /// Opens what of a parity image belongs on the disk of a member.

@@ -4,6 +4,7 @@ use sieve_core::units::Rate;
 use sieve_store::Result;
 use sieve_store::burn_in::{Report, Request, overwrites, run as burn};
 use sieve_store::curves::{Curves, Measured};
+use sieve_store::disk::Filesystem;
 use sieve_store::pool::home_folder;
 
 use super::Context;
@@ -24,12 +25,9 @@ pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Co
     let machine = machine::real();
     let report = burn(request, machine.random(), &stop, &Bars::new())?;
     if !report.interrupted && request.path.is_dir() {
-        let disk = machine.open_disk(&request.path)?;
-        let measured = Measured {
-            filesystem: disk.filesystem()?.id,
-            at: machine.now(),
-            points: report.read_curve.clone(),
-        };
+        let filesystem = machine.open_disk(&request.path)?.filesystem()?;
+        let points = of_the_whole(&report, &filesystem);
+        let measured = Measured { filesystem: filesystem.id, at: machine.now(), points };
         Curves::keep(&*machine.open_disk(home_folder(&context.pool))?, measured)?;
     }
     if context.json {
@@ -41,6 +39,14 @@ pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Co
         () if report.interrupted => Outcome::Failed,
         () => Outcome::well(report.bad.is_empty()),
     })
+}
+
+/// The curve of what was read as a part of that of the whole disk: filesystems give out their space from its start on.
+fn of_the_whole(report: &Report, filesystem: &Filesystem) -> Vec<(f64, Rate)> {
+    let total = filesystem.total.exact().max(1) as f64;
+    let used = filesystem.total.minus(filesystem.available).exact() as f64;
+    let part = report.bytes.exact() as f64;
+    report.read_curve.iter().map(|(share, rate)| (((used + share * part) / total).min(1.0), *rate)).collect()
 }
 
 fn intention(request: &Request, overwrites: bool) -> String {

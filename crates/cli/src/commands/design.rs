@@ -6,21 +6,22 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use serde::Serialize;
 use sieve_core::design::{
-    DesignDisk, Figures, Layout, Recommendation, Wishes, figures, parse_disk_table, parse_disks, plans,
-    recommend,
+    DesignDisk, Figures, Layout, Recommendation, Wishes, figures, front, parse_disk_table, parse_disks,
+    plans, recommend,
 };
 use sieve_core::forecast::{Forecast, Link};
 use sieve_core::ingest::Network;
 use sieve_core::pool::Media;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_store::curves::Curves;
+use sieve_store::inventory::{Found, from_folder, from_system};
 use sieve_store::pool::home_folder;
 use sieve_store::{Error, Kind, Result};
 
 use super::Context;
-use crate::args::Wish;
+use crate::args::{Documents, Wish};
 use crate::exit::Outcome;
-use crate::human::{Table, size, style};
+use crate::human::{Table, odds, size, style};
 use crate::{chart, json, load};
 
 /// What `design` compares.
@@ -47,6 +48,11 @@ pub(crate) struct DesignArguments {
     /// How many disks must be allowed to die with nothing lost; without it one, from seven disks on two
     #[arg(long, value_name = "N")]
     pub(crate) survive: Option<usize>,
+    /// Show every plan, also those that another one beats in everything
+    #[arg(long)]
+    pub(crate) all: bool,
+    #[command(flatten)]
+    pub(crate) from: Documents,
     /// Draw usable space and losses side by side, as SVG or PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) chart: Option<PathBuf>,
@@ -59,6 +65,8 @@ pub(crate) struct DesignArguments {
 struct Answer<'a> {
     disks: &'a [DesignDisk],
     plans: &'a [Figures],
+    /// Positions of the plans that no other one beats in everything.
+    front: &'a [usize],
     recommendation: Option<&'a Recommendation>,
 }
 
@@ -74,14 +82,22 @@ pub(super) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     }
     let wishes = Wishes { want: arguments.want.map(Into::into), survive: arguments.survive };
     let found = recommend(&all, wishes);
+    let mut front = front(&all);
+    // What is recommended is shown, also if another plan is as good.
+    if let Some(chosen) = found.as_ref().filter(|r| !front.contains(&r.position)) {
+        front.push(chosen.position);
+        front.sort_unstable();
+    }
+    let shown: Vec<usize> = if arguments.all { (0..all.len()).collect() } else { front.clone() };
     if context.json {
-        json::print(&Answer { disks: &disks, plans: &all, recommendation: found.as_ref() })?;
+        json::print(&Answer { disks: &disks, plans: &all, front: &front, recommendation: found.as_ref() })?;
     } else {
-        show(&disks, &all, found.as_ref(), wishes.losses(&all));
+        show(&disks, &all, &shown, found.as_ref(), wishes.losses(&all));
     }
     if let Some(path) = &arguments.chart {
         let title = format!("{} disks, {} in all", disks.len(), size(disks.iter().map(|d| d.size).sum()));
-        chart::save(path, |canvas| chart::design::draw(canvas, &title, &all))?;
+        let drawn: Vec<Figures> = shown.iter().map(|position| all[*position].clone()).collect();
+        chart::save(path, |canvas| chart::design::draw(canvas, &title, &drawn))?;
     }
     if let Some(path) = &arguments.write {
         let chosen = found.as_ref().map(|r| &all[r.position]);
@@ -108,6 +124,9 @@ fn disks(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDis
     if !disks.is_empty() {
         return Ok(disks);
     }
+    if arguments.from.from.is_some() || !context.pool.exists() {
+        return of_the_machine(arguments.from.from.as_deref());
+    }
     let spec = load::spec(&context.pool)?;
     let machine = crate::machine::real();
     let curves = Curves::read(&*machine.open_disk(home_folder(&context.pool))?)?;
@@ -124,6 +143,18 @@ fn disks(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDis
     Ok(known.collect())
 }
 
+/// The disks of this machine, but for the one that carries the system.
+fn of_the_machine(from: Option<&Path>) -> Result<Vec<DesignDisk>> {
+    let inventory = from.map_or_else(from_system, from_folder)?;
+    let disk = |found: &Found| {
+        let size = found.device.size.or(found.smart.as_ref().and_then(|s| s.size))?;
+        let media = found.device.media.unwrap_or(Media::Hdd);
+        Some(DesignDisk::on_paper(&found.device.name, size, media))
+    };
+    let disks = inventory.disks.iter().filter(|found| !found.device.carries_the_system());
+    Ok(disks.filter_map(disk).collect())
+}
+
 fn bytes(text: &str) -> Result<ByteLength> {
     ByteLength::parse(text).map_err(|e| Error::new(Kind::Usage, "design.size", e.to_string()))
 }
@@ -132,7 +163,13 @@ fn rate(text: &str) -> Result<Rate> {
     Rate::parse(text).map_err(|e| Error::new(Kind::Usage, "design.rate", e.to_string()))
 }
 
-fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, survive: usize) {
+fn show(
+    disks: &[DesignDisk],
+    all: &[Figures],
+    shown: &[usize],
+    found: Option<&Recommendation>,
+    survive: usize,
+) {
     let listed: Vec<String> = disks.iter().map(|d| format!("{} {}", d.name, size(d.size))).collect();
     crate::say!("{} disks: {}\n", disks.len(), listed.join(", "));
     let mut table = Table::new(&[
@@ -140,8 +177,8 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
         "plan",
         ">usable",
         ">of raw",
-        ">given up",
         ">may die",
+        ">loss a year",
         ">loses",
         ">worst",
         ">writes",
@@ -150,7 +187,7 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
         ">rebuild",
         ">per TB",
     ]);
-    for (position, f) in all.iter().enumerate() {
+    for (position, f) in shown.iter().map(|position| (*position, &all[*position])) {
         let chosen = found.is_some_and(|r| r.position == position);
         let percent = |share: f64| format!("{:.0} %", share * 100.0);
         let style = match (chosen, f.is_for_comparison) {
@@ -163,8 +200,8 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
             format!("{}{}", f.name, mark(f)),
             size(f.plan.usable),
             percent(f.share_of_raw),
-            f.disks_given_up.to_string(),
             f.survives.to_string(),
+            odds(f.risk.any_in_a_year),
             percent(f.one_more.average),
             percent(f.one_more.worst),
             f.write.rate.to_string(),
@@ -178,12 +215,21 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
     table.leave_blanks_out();
     table.print();
     crate::say!(
-        "\n  Usable space, its share of all, and how many disks are given up for it; how many may\n  die with nothing lost; what is lost when one more dies, on average and at worst."
+        "\n  Usable space, and its share of all; how many disks may die with nothing lost; how likely it is to lose\n  anything in a year by disks that fail; what is lost when one more dies, on average and at worst."
     );
-    crate::say!("  † compared only: this program does not build it");
-    show_bottlenecks(all);
+    let shown: Vec<&Figures> = shown.iter().map(|position| &all[*position]).collect();
+    if shown.iter().any(|f| f.is_for_comparison) {
+        crate::say!("  † compared only: this program does not build it");
+    }
+    if shown.len() < all.len() {
+        crate::say!(
+            "  {} more are beaten in everything by one of these, or are compared only: --all",
+            all.len() - shown.len()
+        );
+    }
+    show_bottlenecks(&shown);
     crate::say!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
-    show_additions(all);
+    show_additions(&shown);
     match found {
         Some(r) => {
             crate::say!("\n{}", style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name)));
@@ -197,7 +243,7 @@ fn show(disks: &[DesignDisk], all: &[Figures], found: Option<&Recommendation>, s
 }
 
 /// What holds the plans up, each thing once.
-fn show_bottlenecks(all: &[Figures]) {
+fn show_bottlenecks(all: &[&Figures]) {
     let mut held: BTreeMap<(&str, &str), Vec<&str>> = BTreeMap::new();
     for figures in all {
         let causes = (figures.write.bottleneck.as_str(), figures.read.bottleneck.as_str());
@@ -226,7 +272,7 @@ const fn mark(figures: &Figures) -> &'static str {
     if figures.is_for_comparison { " †" } else { "" }
 }
 
-fn show_additions(all: &[Figures]) {
+fn show_additions(all: &[&Figures]) {
     let Some(sizes) = all.first().map(|f| f.additions.len()).filter(|n| *n > 0) else { return };
     for number in 0..sizes {
         let added = all[0].additions[number].size;

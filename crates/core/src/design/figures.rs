@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use super::risk::{PlanRisk, plan_risk};
 use super::{DesignDisk, Layout, Loss, Plan, one_more, plans, survives};
 use crate::forecast::{Forecast, Participant, Pass, assumed_processor, forecast};
 use crate::ingest::Network;
@@ -55,6 +56,8 @@ pub struct Figures {
     pub first_sync: Option<Forecast>,
     /// The rebuild of the largest disk; none where there is nothing to rebuild it from.
     pub rebuild: Option<Forecast>,
+    /// What is to be expected to be lost of it in a year.
+    pub risk: PlanRisk,
     /// Price for a terabyte that can be used, where all prices are known and of one currency.
     pub price_per_tb: Option<(f64, String)>,
     /// What one disk more would bring.
@@ -65,6 +68,8 @@ pub struct Figures {
 pub fn figures(plan: &Plan, disks: &[DesignDisk], network: &Network, additions: &[ByteLength]) -> Figures {
     let members: Vec<usize> = plan.data.iter().chain(&plan.parity).chain(&plan.unused).copied().collect();
     let raw: ByteLength = members.iter().map(|i| disks[*i].size).sum();
+    let rebuild = rebuild_pass(plan, disks).map(|pass| forecast(&pass));
+    let rebuild_hours = rebuild.as_ref().map_or(0.0, |forecast| forecast.likely.hours());
     Figures {
         name: name(plan),
         is_for_comparison: plan.layout.is_for_comparison(),
@@ -76,7 +81,8 @@ pub fn figures(plan: &Plan, disks: &[DesignDisk], network: &Network, additions: 
         write: slower(write_speed(plan, disks), network),
         read: slower(read_speed(plan, disks), network),
         first_sync: sync_pass(plan, disks).map(|pass| forecast(&pass)),
-        rebuild: rebuild_pass(plan, disks).map(|pass| forecast(&pass)),
+        rebuild,
+        risk: plan_risk(plan, disks, rebuild_hours),
         price_per_tb: price_per_tb(plan, disks),
         additions: additions.iter().map(|size| addition(plan, disks, *size)).collect(),
         plan: plan.clone(),

@@ -4,7 +4,7 @@ use serde::Serialize;
 
 use super::DesignDisk;
 use crate::pool::Media;
-use crate::units::ByteLength;
+use crate::units::{ByteLength, MAX_PARITIES};
 
 /// A way to lay a volume over disks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -79,15 +79,15 @@ pub fn plans(disks: &[DesignDisk]) -> Vec<Plan> {
     // The largest first; of equally large ones in the order given.
     main.sort_by_key(|i| std::cmp::Reverse(disks[*i].size));
     let mut found = Vec::new();
-    let layouts = [
-        Layout::Unstriped { parities: 1 },
-        Layout::Unstriped { parities: 2 },
-        Layout::Unstriped { parities: 3 },
+    // One more parity than data disks is as much as anybody wants.
+    let most = main.len().div_ceil(2).clamp(1, MAX_PARITIES) as u8;
+    let guarded = (1..=most).map(|parities| Layout::Unstriped { parities });
+    let layouts = guarded.chain([
         Layout::MirroredPairs,
         Layout::Spanned,
         Layout::RotatingParity { parities: 1 },
         Layout::RotatingParity { parities: 2 },
-    ];
+    ]);
     for layout in layouts {
         let Some(plan) = assign(layout, disks, &main) else { continue };
         if !flash.is_empty() && !layout.is_for_comparison() {

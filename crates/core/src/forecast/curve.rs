@@ -92,6 +92,24 @@ impl SpeedCurve {
         Self::new(points, self.source.clone()).unwrap_or_else(|| self.clone())
     }
 
+    /// A curve of a part of the space, completed by the shape of another one before its first point and behind its last:
+    /// how fast a disk is where it was not measured follows from its kind, not from where it was measured.
+    #[must_use]
+    pub fn completed(&self, shape: &Self) -> Self {
+        let (Some(first), Some(last)) = (self.points.first().copied(), self.points.last().copied()) else {
+            return self.clone();
+        };
+        let meets = |(share, rate): (f64, f64)| rate / shape.at(share).per_second().max(f64::MIN_POSITIVE);
+        let scaled = |share: f64, factor: f64| (share, shape.at(share).per_second() * factor);
+        let borders = || [0.0].into_iter().chain(shape.bends()).chain([1.0]);
+        let mut points: Vec<(f64, f64)> =
+            borders().filter(|s| *s < first.0 - EDGE).map(|s| scaled(s, meets(first))).collect();
+        points.extend(&self.points);
+        points.extend(borders().filter(|s| *s > last.0 + EDGE).map(|s| scaled(s, meets(last))));
+        let points = points.into_iter().map(|(share, rate)| (share, Rate::from_per_second(rate)));
+        Self::new(points, self.source.clone()).unwrap_or_else(|| self.clone())
+    }
+
     /// The mean rate over the whole space: its length over the time that a pass takes.
     ///
     /// # Source
@@ -107,6 +125,9 @@ impl SpeedCurve {
         Rate::from_per_second(1.0 / time)
     }
 }
+
+/// A curve that reaches so near to an end reaches it: points are means of what lies around them.
+const EDGE: f64 = 0.05;
 
 /// The time for `length` while the speed goes in a straight line from `u` to `v`.
 pub(super) fn time_over(length: f64, u: f64, v: f64) -> f64 {
@@ -160,6 +181,20 @@ mod tests {
         let mean = curve(&[(0.0, 200.0), (1.0, 100.0)]).mean().per_second();
         assert!((mean - 144.269).abs() < 0.001, "{mean}");
         assert!((curve(&[(0.0, 70.0)]).mean().per_second() - 70.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_part_is_completed_by_the_shape_of_the_kind() {
+        let shape = curve(&[(0.0, 180.0), (1.0, 90.0)]);
+        // The first fifth was measured, at a speed a third higher than is assumed there.
+        let part = curve(&[(0.02, 238.0), (0.2, 216.0)]).completed(&shape);
+        assert!((part.at(0.2).per_second() - 216.0).abs() < 1e-9);
+        assert!((part.at(1.0).per_second() - 90.0 * 216.0 / 162.0).abs() < 1e-9, "{part:?}");
+        assert!((part.at(0.6).per_second() - 168.0).abs() < 1e-9, "{part:?}");
+        let end = curve(&[(0.8, 54.0), (0.99, 45.0)]).completed(&shape);
+        assert!((end.at(0.0).per_second() - 180.0 * 54.0 / 108.0).abs() < 1e-9, "{end:?}");
+        let whole = curve(&[(0.02, 200.0), (0.98, 100.0)]);
+        assert_eq!(whole.completed(&shape), whole);
     }
 
     #[test]

@@ -160,7 +160,10 @@ impl Sums {
                 entry.weight += weight;
             }
         }
-        next.into_values().collect()
+        let mut next: Vec<State> = next.into_values().collect();
+        // Always in the same order, so that sums are the same to the last digit.
+        next.sort_unstable_by(|a, b| (a.down, a.window.to_bits()).cmp(&(b.down, b.window.to_bits())));
+        next
     }
 
     fn lose(&mut self, cause: Cause, weight: f64, loss: &Loss, interval: f64) {

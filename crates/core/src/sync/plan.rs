@@ -62,6 +62,14 @@ pub struct Work {
     pub parity_reads: u64,
 }
 
+impl Work {
+    /// The cells of parity that are written, and those of them that are read before.
+    pub fn cells(&self) -> (Vec<CellIndex>, Vec<CellIndex>) {
+        let read = self.windows.iter().filter(|window| window.method == Method::Delta);
+        (self.windows.iter().map(|window| window.cell).collect(), read.map(|window| window.cell).collect())
+    }
+}
+
 /// Plans the cells in which `snapshot` and `target` differ, and those in `also`, each by the cheaper method.
 ///
 /// Cells in which the same lanes differ are decided alike.

@@ -11,6 +11,8 @@ use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slo
 use super::run::DataTarget;
 use crate::error::Result;
 use crate::event::Observer;
+use crate::images::cells_by_disk;
+use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
@@ -70,8 +72,10 @@ pub(super) fn run(
     };
     let readers = parity_readers(snapshot, images.iter().copied(), &streamed);
     let disks = Disks::of(pool, snapshot, lanes, readers, parity);
-    let mut meter =
-        Meter::begin(pool, observer, &amounts(pool, snapshot, lost), cells.len() as u64, restraint.rate)?;
+    let volume = snapshot.lanes.first().map(|lane| pool.member(lane.disk)).transpose()?;
+    let volume = volume.map_or("", |member| &member.row.volume);
+    let amounts = amounts(pool, volume, &streamed, snapshot, lost);
+    let mut meter = Meter::begin(pool, observer, &amounts, streamed.len() as u64, restraint.rate)?;
     let mut feed = SnapshotFeed::new(pool, snapshot);
     let outcome = stream(disks, restraint, coder, |feeder| {
         for cell in streamed.iter().take_while(|_| !restraint.is_stopped()) {
@@ -88,14 +92,25 @@ pub(super) fn run(
 }
 
 /// Bytes that are read of each survivor.
-fn amounts(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> BTreeMap<String, ByteLength> {
-    let rows = snapshot.lanes.iter().map(|lane| lane.map.end()).max().unwrap_or(0);
-    let of = |member: &Member| {
+fn amounts(
+    pool: &Pool,
+    volume: &str,
+    cells: &[CellIndex],
+    snapshot: &Snapshot,
+    lost: &[DiskId],
+) -> BTreeMap<String, ByteLength> {
+    let survives = |member: &Member| member.state.is_usable() && !lost.contains(&member.row.id);
+    let mut amounts = BTreeMap::new();
+    for member in pool.members_of(volume, Role::Data).filter(|member| survives(member)) {
         let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
-        ByteLength::new(lane.map_or(rows, |lane| lane.map.end()) * GRANULE)
-    };
-    let survivors = pool.members.iter().filter(|m| m.state.is_usable() && !lost.contains(&m.row.id));
-    survivors.map(|member| (member.row.name.clone(), of(member))).collect()
+        let rows = lane.map_or(0, |lane| lane.map.end());
+        amounts.insert(member.row.name.clone(), ByteLength::new(rows * GRANULE));
+    }
+    for (member, count) in cells_by_disk(pool, volume, cells).filter(|(member, _)| survives(member)) {
+        let bytes = count * snapshot.geometry.cell_bytes();
+        amounts.insert(member.row.name.clone(), ByteLength::new(bytes));
+    }
+    amounts
 }
 
 /// Solves for the lanes that are missing, writes them where they belong, and encodes lost parities.

@@ -17,8 +17,7 @@ use super::{Options, SyncReport, checkpoint, checksum, fill, parity_full};
 use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
-use crate::images::{image_cells, open_images};
-use crate::label::Role;
+use crate::images::{cells_by_disk, image_cells, open_images};
 use crate::parity::ParityImage;
 use crate::pipeline::{Disks, Outcome, Trouble, lane_disks, parity_readers, stream};
 use crate::pool::Pool;
@@ -156,10 +155,14 @@ fn amounts(
     for (lane, bytes) in sync.snapshot.lanes.iter().zip(&work.lane_bytes) {
         amounts.insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(*bytes));
     }
-    let cells = work.windows.len() as u64 + work.parity_reads;
-    let parity = ByteLength::new(cells * sync.snapshot.geometry.cell_bytes());
-    let parities = pool.members_of(volume, Role::Parity);
-    amounts.extend(parities.map(|member| (member.row.name.clone(), parity)));
+    let (written, read) = work.cells();
+    let cell_bytes = sync.snapshot.geometry.cell_bytes();
+    for cells in [written, read] {
+        for (member, count) in cells_by_disk(pool, volume, &cells) {
+            let sum = amounts.entry(member.row.name.clone()).or_insert(ByteLength::ZERO);
+            *sum = sum.plus(ByteLength::new(count * cell_bytes));
+        }
+    }
     Ok(amounts)
 }
 

@@ -20,7 +20,7 @@ use crate::catalogue::{parity_state, unfinished, unsigned, versions};
 use crate::curves::Curves;
 use crate::disk::Stamp;
 use crate::error::Result;
-use crate::images::{image_cells, load_snapshot, open_images};
+use crate::images::{cells_by_disk, image_cells, load_snapshot, open_images};
 use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
@@ -437,6 +437,9 @@ pub(super) fn estimate(
         plan.read_bytes.insert(name(lane.disk)?, read);
     }
     let cell_bytes = sync.snapshot.geometry.cell_bytes();
+    for (member, count) in cells_by_disk(pool, &volume.name, &work.cells().1) {
+        plan.read_bytes.insert(member.row.name.clone(), ByteLength::new(count * cell_bytes));
+    }
     for image in &images {
         let invalid = fill::invalid(pool, &sync.snapshot, image)?;
         for part in image.parts() {
@@ -444,9 +447,7 @@ pub(super) fn estimate(
             let here = |cell: &&CellIndex| part.covers(**cell);
             let anew = invalid.difference(&changed).filter(here).count();
             let cells = (changed.iter().filter(here).count() + anew) as u64;
-            let disk = name(part.member())?;
-            plan.read_bytes.insert(disk.clone(), ByteLength::new(work.parity_reads * cell_bytes));
-            plan.written_bytes.insert(disk, ByteLength::new(cells * cell_bytes));
+            plan.written_bytes.insert(name(part.member())?, ByteLength::new(cells * cell_bytes));
         }
     }
     Ok(())

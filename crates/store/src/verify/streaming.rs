@@ -9,7 +9,8 @@ use sieve_core::units::{ByteLength, CellIndex, GRANULE, Slot};
 
 use crate::error::Result;
 use crate::event::Observer;
-use crate::images::open_images;
+use crate::images::{cells_by_disk, open_images};
+use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
@@ -54,7 +55,7 @@ pub(super) fn compare(
     let mut meter = Meter::begin(
         pool,
         observer,
-        &amounts(pool, volume, cells.len() as u64, snapshot),
+        &amounts(pool, volume, cells, snapshot),
         cells.len() as u64,
         restraint.rate,
     )?;
@@ -85,15 +86,26 @@ pub(super) fn compare(
 }
 
 /// Bytes that are read of each disk at most.
-fn amounts(pool: &Pool, volume: &str, cells: u64, snapshot: &Snapshot) -> BTreeMap<String, ByteLength> {
-    let most = cells * snapshot.geometry.cell_bytes();
-    let of = |member: &Member| {
+fn amounts(
+    pool: &Pool,
+    volume: &str,
+    cells: &[CellIndex],
+    snapshot: &Snapshot,
+) -> BTreeMap<String, ByteLength> {
+    let cell_bytes = snapshot.geometry.cell_bytes();
+    let most = cells.len() as u64 * cell_bytes;
+    let there = |member: &&Member| member.state.is_usable();
+    let lane_end = |member: &Member| {
         let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
-        let rows = lane.map_or(u64::MAX, |lane| lane.map.end());
-        ByteLength::new(rows.saturating_mul(GRANULE).min(most))
+        lane.map_or(0, |lane| lane.map.end().saturating_mul(GRANULE))
     };
-    let members = pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable());
-    members.map(|member| (member.row.name.clone(), of(member))).collect()
+    let data = pool.members_of(volume, Role::Data).filter(there);
+    let mut amounts: BTreeMap<String, ByteLength> =
+        data.map(|member| (member.row.name.clone(), ByteLength::new(lane_end(member).min(most)))).collect();
+    let parity = cells_by_disk(pool, volume, cells).filter(|(member, _)| there(member));
+    amounts
+        .extend(parity.map(|(member, count)| (member.row.name.clone(), ByteLength::new(count * cell_bytes))));
+    amounts
 }
 
 /// Computes parity from the lanes and compares it with what was read.
