@@ -292,3 +292,38 @@ fn what_was_meant_is_named(#[case] arguments: &[&str], #[case] words: &str) {
     let run = lab.run(arguments).expect(&[2]);
     assert!(run.stderr.contains(words), "{}", run.stderr);
 }
+
+/// Without parity a sync has nothing to compute: what `put` has hashed already is not read again.
+#[test]
+fn a_volume_without_parity_is_not_read_again() {
+    let lab = Lab::new(PROGRAM, 2, 0, "60 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::create_dir(lab.root().join("card")).unwrap();
+    let mut chance = Chance::new(3);
+    for n in 0..4 {
+        fs::write(lab.root().join(format!("card/{n}.bin")), chance.bytes(3_000_000)).unwrap();
+    }
+    lab.run(&["put", "card", ".", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("alder").join("direct.bin"), chance.bytes(500_000)).unwrap();
+    let bytes = |told: &Value, key: &str| -> u64 {
+        told[key].as_object().unwrap().values().map(|b| b.as_u64().unwrap()).sum()
+    };
+    let plan = lab.run(&["sync", "--dry-run", "--json"]).expect(&[0, 1]).json();
+    assert!((500_000..600_000).contains(&bytes(&plan, "read_bytes")), "{plan}");
+    let done = lab.run(&["sync", "--yes", "--json"]).expect(&[0]).json();
+    assert!((500_000..600_000).contains(&bytes(&done, "read_bytes")), "{done}");
+    assert_eq!(done["files_checksummed"], 1);
+    let status = lab.run(&["status"]).expect(&[0]);
+    assert!(status.stdout.contains("all is well"), "{}", status.stdout);
+    let again = lab.run(&["sync", "--yes", "--json"]).expect(&[0]).json();
+    assert_eq!((bytes(&again, "read_bytes"), &again["cells"]), (0, &Value::from(0)), "{again}");
+    // The checksums are those of the content: a flipped byte is found.
+    assert_eq!(lab.run(&["verify", "--json"]).expect(&[0]).json()["files_checked"], 5);
+    let path =
+        ["alder", "beech"].map(|d| lab.disk(d).join("card/0.bin")).into_iter().find(|p| p.exists()).unwrap();
+    let times = fs::metadata(&path).unwrap().modified().unwrap();
+    let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+    file.write_all_at(b"flipped", 1_234_567).unwrap();
+    file.set_modified(times).unwrap();
+    lab.run(&["verify"]).expect(&[1]);
+}

@@ -278,15 +278,16 @@ fn the_next_forecast_knows_how_slow_a_disk_was() {
         sieve_store::curves::forecast_pass(&pool, &amounts).unwrap().likely.seconds()
     };
     let before = forecast(&scene);
-    scene.write("alder", "alder-long.flac", Chance::new(15).bytes(30_000_000));
+    scene.write("alder", "alder-long.flac", Chance::new(15).bytes(50_000_000));
     for disk in DATA.iter().chain(&["oak", "pine"]) {
         slow(&scene, disk, 20e6);
     }
     let report = scene.sync().unwrap();
-    assert!(report.seconds > 1.0);
+    assert!(report.seconds > 2.0);
     let after = forecast(&scene);
-    // At most 20 MB/s, however busy this machine is, are far from the 180 MB/s that are assumed.
-    assert!(after > 2.0 * before, "{before} s, then {after} s");
+    // At most 20 MB/s, however busy this machine is, are far from the 180 MB/s that are assumed; but one pass changes
+    // what is thought by a quarter at most.
+    assert!((1.15..1.26).contains(&(after / before)), "{before} s, then {after} s");
     scene.is_well("slow");
 }
 

@@ -12,6 +12,7 @@ use sieve_core::design::{
 use sieve_core::forecast::{Forecast, Link};
 use sieve_core::ingest::Network;
 use sieve_core::pool::Media;
+use sieve_core::suggest;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_store::curves::Curves;
 use sieve_store::inventory::{Found, from_folder, from_system};
@@ -171,7 +172,7 @@ fn show(
     survive: usize,
 ) {
     let listed: Vec<String> = disks.iter().map(|d| format!("{} {}", d.name, size(d.size))).collect();
-    crate::say!("{} disks: {}\n", disks.len(), listed.join(", "));
+    crate::say!("{} disks: {}\n", disks.len(), suggest::listed(listed.iter().map(String::as_str)));
     let mut table = Table::new(&[
         "",
         "plan",
@@ -201,7 +202,7 @@ fn show(
             size(f.plan.usable),
             percent(f.share_of_raw),
             f.survives.to_string(),
-            odds(f.risk.any_in_a_year),
+            odds(f.risk.any_in_a_year).replace("about ", ""),
             percent(f.one_more.average),
             percent(f.one_more.worst),
             f.write.rate.to_string(),

@@ -458,9 +458,9 @@ mod tests {
 
     #[rstest]
     #[case(0.0, "never")]
-    #[case(1e-9, "about 1 in 1 thousand million")]
+    #[case(1e-9, "about 1 in 1,000 million")]
     #[case(0.00005, "about 1 in 20,000")]
-    #[case(0.25, "about 25 %")]
+    #[case(0.25, "about 1 in 4")]
     #[case(2.53, "2.5 times")]
     fn how_often_something_happens_in_a_year(#[case] events: f64, #[case] words: &str) {
         assert_eq!(often(events), words);

@@ -14,9 +14,7 @@ pub(crate) fn rounded(number: f64) -> f64 {
 /// A number with two significant digits, and words for the large ones.
 pub(crate) fn two_digits(number: f64) -> String {
     let number = rounded(number);
-    if number >= 1e9 {
-        format!("{} thousand million", count((number / 1e9).round() as u64))
-    } else if number >= 1e6 {
+    if number >= 1e6 {
         format!("{} million", two_digits(number / 1e6))
     } else if number >= 10.0 {
         count(number.round() as u64)
@@ -34,11 +32,11 @@ pub(crate) fn percent_of(share: f64) -> String {
     format!("{} %", two_digits(share * 100.0))
 }
 
-/// "about 1 in 700", "about 23 %", "none".
+/// "about 1 in 700", "about 67 %", "none".
 pub(crate) fn odds(share: f64) -> String {
     if share <= 0.0 {
         "none".into()
-    } else if share >= 0.1 {
+    } else if share >= 0.5 {
         format!("about {}", percent_of(share))
     } else {
         format!("about 1 in {}", two_digits(1.0 / share))
@@ -55,6 +53,8 @@ mod tests {
     #[case(0.001_42, "about 1 in 700")]
     #[case(8.3e-8, "about 1 in 12 million")]
     #[case(0.0999, "about 1 in 10")]
+    #[case(0.27, "about 1 in 3.7")]
+    #[case(4e-11, "about 1 in 25,000 million")]
     #[case(0.666, "about 67 %")]
     #[case(1.0, "about 100 %")]
     fn odds_are_figures_that_people_can_hold(#[case] share: f64, #[case] words: &str) {

@@ -62,7 +62,7 @@ pub fn expected(process: &Process) -> Expected {
             sums.end(process, state, is_last);
         }
         if is_last {
-            sums.beyond = if failed >= process.disks.len() { 0.0 } else { tail };
+            sums.beyond = if is_known || failed >= process.disks.len() { 0.0 } else { tail };
             break;
         }
         level = next;

@@ -15,6 +15,8 @@ use crate::pool::Pool;
 pub(super) struct Feed<'a> {
     pool: &'a Pool,
     sync: &'a VolumeSync,
+    /// Nothing is computed: only what has no checksum yet is read.
+    is_unguarded: bool,
     /// Rows in which each lane differs.
     changed: Vec<Vec<Rows>>,
     /// By lane, the contents that were used last: of the coming lane, and of the former one.
@@ -22,11 +24,11 @@ pub(super) struct Feed<'a> {
 }
 
 impl<'a> Feed<'a> {
-    pub(super) fn new(pool: &'a Pool, sync: &'a VolumeSync) -> Self {
+    pub(super) fn new(pool: &'a Pool, sync: &'a VolumeSync, has_parity: bool) -> Self {
         let lanes = sync.snapshot.lanes.iter().zip(&sync.target);
         let changed: Vec<Vec<Rows>> = lanes.map(|(lane, target)| lane.map.difference(target)).collect();
         let last = vec![[None, None]; changed.len()];
-        Self { pool, sync, changed, last }
+        Self { pool, sync, is_unguarded: !has_parity, changed, last }
     }
 
     /// Orders one cell.
@@ -57,6 +59,9 @@ impl<'a> Feed<'a> {
             if before { &self.sync.snapshot.lanes[lane].map } else { &self.sync.target[lane] };
         let mut pieces = Vec::new();
         for piece in parts.iter().flat_map(|rows| map.overlapping(*rows)) {
+            if self.is_unguarded && !self.sync.fresh.contains_key(&piece.value.version) {
+                continue;
+            }
             pieces.push(PieceTask {
                 start: piece.rows.start() - cell.start(),
                 length: piece.rows.length(),

@@ -18,6 +18,7 @@ use crate::disk::full_path;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::images::{cells_by_disk, image_cells, open_images};
+use crate::label::Role;
 use crate::parity::ParityImage;
 use crate::pipeline::{Disks, Outcome, Trouble, lane_disks, parity_readers, stream};
 use crate::pool::Pool;
@@ -152,8 +153,9 @@ fn amounts(
     work: &Work,
 ) -> Result<BTreeMap<String, ByteLength>> {
     let mut amounts = BTreeMap::new();
-    for (lane, bytes) in sync.snapshot.lanes.iter().zip(&work.lane_bytes) {
-        amounts.insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(*bytes));
+    let bytes = read_of_lanes(pool, volume, sync, work)?;
+    for (lane, bytes) in sync.snapshot.lanes.iter().zip(bytes) {
+        amounts.insert(pool.member(lane.disk)?.row.name.clone(), bytes);
     }
     let (written, read) = work.cells();
     let cell_bytes = sync.snapshot.geometry.cell_bytes();
@@ -164,6 +166,23 @@ fn amounts(
         }
     }
     Ok(amounts)
+}
+
+/// Bytes that are read of each data disk; where there is no parity to compute, only what has no checksum yet.
+pub(super) fn read_of_lanes(
+    pool: &Pool,
+    volume: &str,
+    sync: &VolumeSync,
+    work: &Work,
+) -> Result<Vec<ByteLength>> {
+    if pool.members_of(volume, Role::Parity).next().is_some() {
+        return Ok(work.lane_bytes.iter().map(|bytes| ByteLength::new(*bytes)).collect());
+    }
+    let mut fresh = vec![ByteLength::ZERO; sync.snapshot.lanes.len()];
+    for content in sync.fresh.values() {
+        fresh[content.lane] = fresh[content.lane].plus(content.stamp.size);
+    }
+    Ok(fresh)
 }
 
 /// The files that find no room below the end of the parity drives.
@@ -227,7 +246,7 @@ impl Pass<'_> {
         images: &mut [ParityImage],
         batch: &[WindowPlan],
     ) -> Result<usize> {
-        let mut ordered = 0;
+        let (mut ordered, has_parity) = (0, !images.is_empty());
         let outcome = {
             let begun = std::mem::take(&mut self.begun);
             let disks = self.disks(sync, images, batch, begun);
@@ -239,7 +258,7 @@ impl Pass<'_> {
                 slots: sync.snapshot.lanes.iter().map(|lane| lane.slot).collect(),
             };
             let restraint = &self.options.restraint;
-            let mut feed = Feed::new(self.pool, sync);
+            let mut feed = Feed::new(self.pool, sync, has_parity);
             let meter = &mut self.meter;
             stream(disks, restraint, coder, |feeder| {
                 for window in batch.iter().take_while(|_| !restraint.is_stopped()) {

@@ -426,9 +426,10 @@ pub(super) fn estimate(
     plan.cells_by_delta += work.parity_reads;
     plan.no_room.extend(super::streaming::no_room(pool, &sync)?);
     let name = |disk: DiskId| pool.member(disk).map(|m| m.row.name.clone());
-    for ((lane, target), bytes) in sync.snapshot.lanes.iter().zip(&sync.target).zip(&work.lane_bytes) {
+    let to_read = super::streaming::read_of_lanes(pool, &volume.name, &sync, &work)?;
+    for ((lane, target), bytes) in sync.snapshot.lanes.iter().zip(&sync.target).zip(to_read) {
         plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
-        let mut read = ByteLength::new(*bytes);
+        let mut read = bytes;
         if options.includes(&name(lane.disk)?) {
             let (files, bytes) = super::checksum::unread(pool.catalogue.reading(), lane.disk)?;
             plan.files_to_checksum += files;
