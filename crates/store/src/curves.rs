@@ -179,7 +179,8 @@ pub(crate) fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>, elapsed: f64
             curve: curves.uncorrected(member.spec.as_ref(), Some(&filesystem.id)),
             link: None,
         };
-        let former = curves.factor_of(Some(&filesystem.id));
+        // Several members may lie on one filesystem: each corrects what was thought before, not one another.
+        let former = before.factor_of(Some(&filesystem.id));
         let Some(factor) = learned(&disk, measured, busiest, elapsed, former) else { continue };
         curves.learned.retain(|l| l.filesystem != filesystem.id);
         curves.learned.push(Learned { filesystem: filesystem.id.clone(), at: pool.machine.now(), factor });
