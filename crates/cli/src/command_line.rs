@@ -266,6 +266,20 @@ pub(crate) enum Command {
         #[command(flatten)]
         consent: Consent,
     },
+    /// Take the traces of a pool off a disk that is no member any more, so that it can become one again
+    #[command(
+        after_help = "Example:\n  zinc-sieve wipe /mnt/old                       # says whose it was\n  zinc-sieve wipe /mnt/old --was \"oak of fernhollow\""
+    )]
+    Wipe {
+        /// The folder that the disk is mounted at
+        #[arg(value_name = "DIR")]
+        folder: PathBuf,
+        /// Whose it was, as its label says: "DISK of POOL"
+        #[arg(long, value_name = "WHOSE")]
+        was: Option<String>,
+        #[command(flatten)]
+        consent: Consent,
+    },
     /// End a volume: its disks are left with the files that they hold, and no trace of the pool
     #[command(
         after_help = "Example:\n  zinc-sieve dissolve recordings --dry-run\n  zinc-sieve dissolve recordings"

@@ -319,7 +319,7 @@ fn the_keys_of_foresight_are_there_and_agree() {
     let [volume] = risk.volumes.as_slice() else { panic!("one volume") };
     assert_eq!((volume.volume.as_str(), volume.disks.len()), ("recordings", 4));
     let names: Vec<&str> = volume.odds.causes.keys().map(String::as_str).collect();
-    assert_eq!(names, ["cache", "second", "single", "unreadable"]);
+    assert_eq!(names, ["cache", "further", "second", "single", "unreadable"]);
     let sum = |of: fn(&Figure) -> f64| volume.odds.causes.values().map(of).sum::<f64>();
     for (total, sum) in [
         (volume.total.events, sum(|f| f.events)),

@@ -379,3 +379,48 @@ fn a_disk_that_lost_its_label_does_not_join() {
     }
     assert_eq!(fs::read(lab.disk("elm").join(".zinc-sieve/held/1-0")).unwrap(), b"somebody's song");
 }
+
+/// A disk that left, or that was another pool's, can be used again once it was said whose it was; a member, or one with
+/// files in our folders, never.
+#[test]
+fn a_former_member_is_used_again_after_saying_whose_it_was() {
+    let lab = synced(1, &[("elm", "40 MB")]);
+    fs::create_dir(lab.root().join("ash")).unwrap();
+    lab.run(&["replace", "oak", "--onto", "ash", "--yes"]).expect(&[0]);
+    let former = lab.disk("oak").display().to_string();
+    fs::write(lab.disk("oak").join("mine.txt"), b"an ordinary file").unwrap();
+    // Where it is to become a member it says how that goes.
+    let other = Lab::new(PROGRAM, 1, 0, "40 MB");
+    fs::remove_dir_all(other.disk("alder")).unwrap();
+    let text = other.pool_text().replace(&other.disk("alder").display().to_string(), &former);
+    other.write_pool_file(&text);
+    let refused = other.run(&["create", "--yes"]).expect(&[4]).stderr;
+    let was = refused.split("--was \"").nth(1).unwrap().split('"').next().unwrap().to_string();
+    assert!(was.starts_with("oak of "), "{refused}");
+    assert!(lab.run(&["wipe", &former, "--yes"]).expect(&[4]).stderr.contains(&was), "says whose it was");
+    lab.run(&["wipe", &former, "--was", "oak of another", "--yes"]).expect(&[4]);
+    let member = lab.disk("alder").display().to_string();
+    let of_member = was.replace("oak", "alder");
+    let refused = lab.run(&["wipe", &member, "--was", &of_member, "--yes"]).expect(&[4]).stderr;
+    assert!(refused.contains("a member of this pool"), "{refused}");
+    // Somebody's files in our folders stay.
+    fs::create_dir_all(lab.disk("oak").join(".zinc-sieve/held")).unwrap();
+    fs::write(lab.disk("oak").join(".zinc-sieve/held/a"), b"removed by mistake").unwrap();
+    assert!(lab.run(&["wipe", &former, "--was", &was, "--yes"]).expect(&[4]).stderr.contains("held"));
+    assert!(lab.disk("oak").join(".zinc-sieve/label.toml").exists());
+    fs::remove_dir_all(lab.disk("oak").join(".zinc-sieve/held")).unwrap();
+    // Somebody is at work on it.
+    let path = lab.disk("oak").join(".zinc-sieve/lock");
+    let lock = fs::OpenOptions::new().write(true).create(true).truncate(false).open(path).unwrap();
+    rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).unwrap();
+    lab.run(&["wipe", &former, "--was", &was, "--yes"]).expect(&[4]);
+    drop(lock);
+    lab.run(&["wipe", &former, "--was", &was, "--dry-run"]).expect(&[0]);
+    assert!(lab.disk("oak").join(".zinc-sieve").exists(), "a dry run changes nothing");
+    lab.run(&["wipe", &former, "--was", &was, "--yes"]).expect(&[0]);
+    assert!(!lab.disk("oak").join(".zinc-sieve").exists());
+    assert_eq!(fs::read(lab.disk("oak").join("mine.txt")).unwrap(), b"an ordinary file");
+    assert!(lab.run(&["wipe", &former, "--yes"]).expect(&[2]).stderr.contains("no label"));
+    other.run(&["create", "--yes"]).expect(&[0]);
+    assert_eq!(lowest_guard(&lab), 1, "the pool that it left is as it was");
+}

@@ -10,6 +10,7 @@ use std::fs;
 use std::process::Stdio;
 use std::time::Duration;
 
+use rstest::rstest;
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 use sieve_testkit::{Chance, Lab};
@@ -106,4 +107,45 @@ fn a_verify_that_is_stopped_forgets_no_damage_that_it_did_not_come_to() {
     let report = stop(&lab, &["verify", "--json", "--limit", "6 MB/s", "--events"], Signal::INT);
     assert_eq!(report["stopped"], true);
     assert_eq!(damaged(&lab), 1);
+}
+
+/// Reading disk by disk, or a folder, is held back and stopped like everything else, also in the middle of a file.
+#[rstest]
+#[case::files(&["--disks", "alder"])]
+#[case::parity(&["--disks", "oak"])]
+#[case::folder(&["--folder", "many"])]
+fn a_verify_of_a_part_stops_and_keeps_to_its_rate(#[case] part: &[&str]) {
+    let lab = lab();
+    fs::create_dir(lab.disk("alder").join("many")).unwrap();
+    for n in 0..30 {
+        fs::write(lab.disk("alder").join(format!("many/{n}.bin")), Chance::new(n).bytes(1_000_000)).unwrap();
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let arguments = [&["verify", "--json", "--limit", "8 MB/s", "--events"], part].concat();
+    let begun = std::time::Instant::now();
+    let report = stop(&lab, &arguments, Signal::INT);
+    assert_eq!(report["stopped"], true, "{report}");
+    let seen =
+        report["files_checked"].as_u64().unwrap() + report["parity_cells_by_checksum"].as_u64().unwrap();
+    assert!((1..30).contains(&seen), "what was read is told, and no more: {report}");
+    // A dozen megabytes at eight a second: never faster than that.
+    assert!(begun.elapsed() > Duration::from_millis(1000), "{:?}", begun.elapsed());
+}
+
+/// A long file is left in the middle; it does not count as checked, and its damage is not forgotten.
+#[test]
+fn a_verify_stops_within_a_file() {
+    let lab = lab();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let child = lab
+        .command(&["verify", "--json", "--limit", "4 MB/s", "--folder", "dawn.flac"])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    kill_process(Pid::from_child(&child), Signal::TERM).unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!((&report["stopped"], &report["files_checked"]), (&Value::Bool(true), &Value::from(0)));
 }

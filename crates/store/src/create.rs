@@ -277,7 +277,10 @@ fn taken(name: &str, path: &str, label: &label::Label) -> Error {
         "disk {name} ({path}) is a member already: disk {} of pool `{}`",
         label.disk_name, label.pool_name
     );
-    Error::new(Kind::Safety, "label.member", message).remedy("use another disk, or dissolve that pool first")
+    Error::new(Kind::Safety, "label.member", message).remedy(format!(
+        "use another disk, or dissolve that pool first; if it does without this disk: zinc-sieve wipe {path} --was \"{} of {}\"",
+        label.disk_name, label.pool_name
+    ))
 }
 
 /// Begins the catalogue, with the intent and every member in it; or takes the one that was begun.

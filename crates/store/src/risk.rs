@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use sieve_core::fate::{LostSet, Model};
 use sieve_core::health::age_in_years;
-use sieve_core::pool::{DiskSpec, Media, PoolSpec};
+use sieve_core::pool::{DiskSpec, Landing, Media, PoolSpec};
 use sieve_core::risk::{
     Advice, Assessment, Cause, Comparison, Conditions, DAYS, Figure, FolderOnDisk, Habit, HabitSource,
     Market, Odds, RateEnd, RiskDisk, Simulated, Subject, UnitPrice, YearlyRate, advise, assess, closed_form,
@@ -279,9 +279,11 @@ fn of_volume(
 
 /// Days from one settling of a volume to the next, and days that files wait at least; none where nothing tells.
 fn settling(spec: &PoolSpec, volume: &RiskVolume, done: Regularity) -> Option<(f64, f64)> {
-    let cache = &spec.volume(&volume.name)?.cache;
-    let every = cache.settle_every.or(done.settlings)?;
-    (!cache.disks.is_empty()).then_some((every, cache.settle_after))
+    let of = spec.volume(&volume.name)?;
+    let every = of.cache.settle_every.or(done.settlings)?;
+    // What stays on the cache for good waits for nothing: then what lies there now is all that is known.
+    let settles = of.has_cache() && of.folders.iter().all(|folder| folder.landing != Some(Landing::Stay));
+    settles.then_some((every, of.cache.settle_after))
 }
 
 fn habit(spec: &PoolSpec, volume: &RiskVolume, settling: Option<(f64, f64)>) -> Habit {

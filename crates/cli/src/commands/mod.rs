@@ -29,6 +29,7 @@ mod status;
 pub(crate) mod sync;
 mod vacate;
 pub(crate) mod verify;
+mod wipe;
 
 use std::ffi::OsStr;
 use std::path::PathBuf;
@@ -94,6 +95,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Grow(arguments) => grow::run(&context, arguments),
         Command::Replace(arguments) => replace::run(&context, arguments),
         Command::Dissolve { volume, consent } => dissolve::run(&context, &volume, consent),
+        Command::Wipe { folder, was, consent } => wipe::run(&context, &folder, was.as_deref(), consent),
         Command::Vacate { names, consent } => vacate::run(&context, &names, consent),
         Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
         Command::Status { paper } => status::run(&context, &paper),

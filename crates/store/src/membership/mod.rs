@@ -5,6 +5,7 @@ pub mod grow;
 mod new_disk;
 pub mod replace;
 pub mod vacate;
+pub mod wipe;
 
 use sieve_core::pool::parse;
 

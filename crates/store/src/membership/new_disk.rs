@@ -124,7 +124,10 @@ impl NewDisk {
             "{} is a member already: disk {} of pool `{}`",
             self.at, label.disk_name, label.pool_name
         );
-        Err(Error::new(Kind::Safety, "label.member", message).remedy("use another disk"))
+        Err(Error::new(Kind::Safety, "label.member", message).remedy(format!(
+            "use another disk; if that pool does without it: zinc-sieve wipe {} --was \"{} of {}\"",
+            self.at, label.disk_name, label.pool_name
+        )))
     }
 
     /// Refuses a disk with anything on it.

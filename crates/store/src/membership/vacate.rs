@@ -226,7 +226,7 @@ pub(super) fn erase(pool: &Pool, uuid: Uuid, at: Option<&str>) -> Result<()> {
     disk.sync_folder(&RelPath::ROOT)
 }
 
-fn remove_all(disk: &dyn Disk, path: &RelPath) -> Result<()> {
+pub(super) fn remove_all(disk: &dyn Disk, path: &RelPath) -> Result<()> {
     let is_folder = disk.stat(path)?.is_some_and(|stat| stat.kind == EntryKind::Folder);
     if !is_folder {
         return disk.remove_file(path);

@@ -24,7 +24,7 @@ use crate::journal;
 use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
-use crate::pipeline::Restraint;
+use crate::pipeline::{Pace, Restraint};
 use crate::pool::Pool;
 use crate::scan;
 use crate::sync::read_doubts;
@@ -124,6 +124,8 @@ pub fn verify(
         let mut pass = Pass {
             pool,
             contents: Contents::new(pool),
+            restraint,
+            paces: BTreeMap::new(),
             damaged: BTreeMap::new(),
             read: BTreeSet::new(),
             report: &mut report,
@@ -132,8 +134,11 @@ pub fn verify(
         {
             pass.doubts(member)?;
         }
-        pass.volume(&volume.name, scope, restraint, observer)?;
+        pass.volume(&volume.name, scope, observer)?;
         pass.conclude(&volume.name)?;
+        if report.stopped {
+            break;
+        }
     }
     report.read_bytes = traffic.since(pool).0;
     journal::append(&*pool.home, pool.machine.now(), "verify", &report)?;
@@ -143,6 +148,9 @@ pub fn verify(
 struct Pass<'a> {
     pool: &'a Pool,
     contents: Contents<'a>,
+    restraint: &'a Restraint,
+    /// The pace of each disk that is read file by file.
+    paces: BTreeMap<DiskId, Pace>,
     damaged: BTreeMap<(DiskId, VersionId), BTreeMap<u64, String>>,
     /// Contents that were read whole.
     read: BTreeSet<VersionId>,
@@ -150,13 +158,8 @@ struct Pass<'a> {
 }
 
 impl Pass<'_> {
-    fn volume(
-        &mut self,
-        volume: &str,
-        scope: &Scope,
-        restraint: &Restraint,
-        observer: &dyn Observer,
-    ) -> Result<()> {
+    fn volume(&mut self, volume: &str, scope: &Scope, observer: &dyn Observer) -> Result<()> {
+        let restraint = self.restraint;
         let snapshot = load_snapshot(self.pool, volume)?;
         match scope {
             Scope::Folder(folder) => return self.folder(volume, folder, observer),
@@ -183,14 +186,20 @@ impl Pass<'_> {
         let images = open_images(self.pool, volume, &[])?;
         self.report.parity_cells_checked += streamed.good * images.len() as u64;
         self.clear_damaged_parity(volume, &cells[..streamed.ordered], &streamed.left)?;
-        for cell in &streamed.left {
+        let mut done: Vec<CellIndex> = cells[..streamed.ordered].to_vec();
+        for (position, cell) in streamed.left.iter().enumerate() {
+            if self.is_stopped() {
+                // What was not looked at closely is not checked.
+                let unseen: BTreeSet<CellIndex> = streamed.left.iter().skip(position).copied().collect();
+                done.retain(|cell| !unseen.contains(cell));
+                break;
+            }
             self.rows(&snapshot, &images, *cell)?;
         }
-        let done = &cells[..streamed.ordered];
         self.report.cells_checked += done.len() as u64;
         self.report.stopped |= streamed.ordered < cells.len();
         let now = self.pool.machine.now();
-        self.pool.catalogue.transaction(|t| checks::note(t, volume, done, now))?;
+        self.pool.catalogue.transaction(|t| checks::note(t, volume, &done, now))?;
         let checks = checks::all(self.pool.catalogue.reading(), volume)?;
         let oldest = all.iter().map(|cell| checks.at(u64::from(cell.get())).map_or(0, |at| at.0)).min();
         self.report.oldest_check =
@@ -278,6 +287,10 @@ impl Pass<'_> {
             cells.retain(|cell| part.covers(*cell));
             observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
             for cell in cells {
+                if self.is_stopped() {
+                    return Ok(());
+                }
+                self.pass(id, snapshot.geometry.cell_bytes());
                 let expected = snapshot.expected.at(u64::from(cell.get()));
                 let good = expected.is_some_and(|id| part.read(cell, id).is_some());
                 if good {
@@ -332,6 +345,9 @@ impl Pass<'_> {
         })?;
         observer.event(Event::Stage { name: "verifying", total: contents.len() as u64, unit: Unit::Files });
         for version in contents {
+            if self.is_stopped() {
+                return Ok(());
+            }
             self.content(member.row.id, version)?;
             observer.event(Event::Advanced { by: 1 });
         }
@@ -345,16 +361,36 @@ impl Pass<'_> {
             self.report.not_synced += 1;
             return Ok(());
         }
-        self.report.files_checked += 1;
-        self.read.insert(version);
         let mut problems = Vec::new();
+        let mut stopped = false;
         for cell in 0..row.sum.cells.len() as u64 {
+            stopped = self.is_stopped();
+            if stopped {
+                break;
+            }
+            self.pass(disk, row.cell_span(cell).1);
             if let Err(problem) = self.contents.cell(disk, version, cell) {
                 problems.push(ReadProblem { disk, version, cell, problem });
             }
         }
+        if !stopped {
+            self.report.files_checked += 1;
+            self.read.insert(version);
+        }
         self.note(problems);
         Ok(())
+    }
+
+    /// Whether it is to stop here; what was found so far is kept and told.
+    fn is_stopped(&mut self) -> bool {
+        self.report.stopped |= self.restraint.is_stopped();
+        self.report.stopped
+    }
+
+    /// Waits until so many bytes of a disk may be read.
+    fn pass(&mut self, disk: DiskId, bytes: u64) {
+        let pace = self.paces.entry(disk).or_insert_with(|| Pace::new(self.restraint.rate));
+        pace.pass(usize::try_from(bytes).unwrap_or(usize::MAX));
     }
 
     fn note(&mut self, problems: Vec<ReadProblem>) {
@@ -396,6 +432,9 @@ impl Pass<'_> {
                 Ok(())
             })?;
             for version in beside {
+                if self.is_stopped() {
+                    return Ok(());
+                }
                 self.content(member.row.id, version)?;
             }
         }

@@ -1,0 +1,40 @@
+//! `wipe`: the traces of a pool on a disk that is no member any more.
+
+use std::path::Path;
+
+use sieve_store::Result;
+use sieve_store::membership::wipe::{execute, plan};
+use sieve_store::pool::catalogue_path;
+
+use super::Context;
+use crate::args::Consent;
+use crate::exit::Outcome;
+use crate::{confirm, json, load, machine};
+
+pub(super) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: Consent) -> Result<Outcome> {
+    let machine = machine::real();
+    // Where there is a pool, its members are not given away.
+    let here = match context.pool.exists() && catalogue_path(&context.pool).exists() {
+        true => Some(load::pool(&context.pool)?),
+        false => None,
+    };
+    let planned = plan(&*machine, folder, was, here.as_ref())?;
+    if !context.json {
+        crate::say!(
+            "{} was disk {} ({}). What that pool left on it goes; ordinary files stay where they are.",
+            planned.at,
+            planned.was(),
+            planned.role.word()
+        );
+    }
+    let goes_on = confirm::go_on(consent, "Wipe its traces?")?;
+    if goes_on {
+        execute(&*machine, &planned, here.as_ref())?;
+    }
+    if context.json {
+        json::print(&planned)?;
+    } else if goes_on {
+        crate::say!("Done: {} can become a member again.", planned.at);
+    }
+    Ok(Outcome::Fine)
+}
