@@ -48,7 +48,7 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
         let mut advice =
             "a pool file has [pool], [[case]], [[link]], [[disk]], [[volume]], [[group]] and [risk]"
                 .to_string();
-        if let Some(near) = nearest(key, SECTIONS.into_iter()) {
+        if let Some(near) = nearest(key, SECTIONS) {
             advice = format!("did you mean `{near}`? {advice}");
         }
         mistakes.push(Mistake::new(span, format!("unknown key `{key}`")).advise(advice));

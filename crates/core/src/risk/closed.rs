@@ -162,7 +162,7 @@ impl Sums {
         }
         let mut next: Vec<State> = next.into_values().collect();
         // Always in the same order, so that sums are the same to the last digit.
-        next.sort_unstable_by(|a, b| (a.down, a.window.to_bits()).cmp(&(b.down, b.window.to_bits())));
+        next.sort_unstable_by_key(|state| (state.down, state.window.to_bits()));
         next
     }
 
