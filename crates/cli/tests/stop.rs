@@ -149,3 +149,41 @@ fn a_verify_stops_within_a_file() {
     let report: Value = serde_json::from_slice(&output.stdout).unwrap();
     assert_eq!((&report["stopped"], &report["files_checked"]), (&Value::Bool(true), &Value::from(0)));
 }
+
+/// What is computed cell by cell, since something on the way is damaged, stops and is held back as well.
+#[test]
+fn the_rest_of_a_sync_stops_at_a_checkpoint_too() {
+    use std::io::{BufRead, BufReader};
+    let lab = lab();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    for cell in 0..22 {
+        lab.flip(&lab.disk("alder").join("dawn.flac"), (cell << 20) + 99);
+    }
+    fs::write(lab.disk("beech").join("long.flac"), Chance::new(8).bytes(LONG)).unwrap();
+    let mut child = lab
+        .command(&["sync", "--yes", "--json", "--limit", "20 MB/s", "--events"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let (mut is_at_the_rest, mut cells) = (false, 0);
+    for line in BufReader::new(child.stderr.take().unwrap()).lines() {
+        let Ok(event) = serde_json::from_str::<Value>(&line.unwrap()) else { continue };
+        is_at_the_rest |= event["name"] == "computing the rest";
+        cells += u64::from(is_at_the_rest && event["event"] == "advanced");
+        if cells == 3 {
+            kill_process(Pid::from_child(&child), Signal::INT).unwrap();
+        }
+    }
+    assert!(is_at_the_rest, "what is damaged is left to the careful way");
+    let output = child.wait_with_output().unwrap();
+    let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!((output.status.code(), &report["stopped"]), (Some(1), &Value::Bool(true)), "{report}");
+    assert!((3..15).contains(&cells), "it stopped soon: {cells} cells");
+    // What was done is kept; the next one does the others, and nothing of it was lost.
+    let next = lab.run(&["sync", "--yes", "--json"]).expect(&[0, 1]).json();
+    assert_eq!(next["stopped"], false);
+    lab.run(&["verify", "--mend", "--yes"]).expect(&[0, 1]);
+    lab.run(&["verify"]).expect(&[0]);
+    lab.run(&["drill", "--lose", "beech"]).expect(&[0]);
+}

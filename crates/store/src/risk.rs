@@ -227,12 +227,7 @@ fn of_volume(
         .zip(&volume.disks)
         .map(|(position, m)| disk_risk(spec, &volume, position, m, request))
         .collect();
-    let conditions = Conditions {
-        disks: disks.iter().map(as_process_disk).collect(),
-        per_bit: disks.iter().map(|d| d.unreadable_per_bit).collect(),
-        batch_factor: spec.risk.batch_factor.unwrap_or(BATCH_FACTOR),
-        sync_interval: interval,
-    };
+    let conditions = conditions(spec, &disks, interval);
     let subject = Subject {
         now: &volume.now,
         synced: &volume.synced,
@@ -275,6 +270,16 @@ fn of_volume(
         comparison,
         advice,
     })
+}
+
+/// What is assumed about the failures of these disks.
+fn conditions(spec: &PoolSpec, disks: &[DiskRisk], interval: f64) -> Conditions {
+    Conditions {
+        disks: disks.iter().map(as_process_disk).collect(),
+        per_bit: disks.iter().map(|d| d.unreadable_per_bit).collect(),
+        batch_factor: spec.risk.batch_factor.unwrap_or(BATCH_FACTOR),
+        sync_interval: interval,
+    }
 }
 
 /// Days from one settling of a volume to the next, and days that files wait at least; none where nothing tells.

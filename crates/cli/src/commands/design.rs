@@ -173,6 +173,41 @@ fn show(
 ) {
     let listed: Vec<String> = disks.iter().map(|d| format!("{} {}", d.name, size(d.size))).collect();
     crate::say!("{} disks: {}\n", disks.len(), suggest::listed(listed.iter().map(String::as_str)));
+    show_table(all, shown, found);
+    crate::say!(
+        "\n  Usable space, and its share of all; how many disks may die with nothing lost; how likely it is to lose\n  anything in a year by disks that fail; what is lost when one more dies, on average and at worst."
+    );
+    let shown: Vec<&Figures> = shown.iter().map(|position| &all[*position]).collect();
+    if shown.iter().any(|f| f.is_for_comparison) {
+        crate::say!("  † compared only: this program does not build it");
+    }
+    if shown.len() < all.len() {
+        crate::say!(
+            "  beaten in everything by one of these, or compared only: {} more (--all)",
+            all.len() - shown.len()
+        );
+    }
+    show_bottlenecks(&shown);
+    crate::say!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
+    show_additions(&shown);
+    show_choice(all, found, survive);
+}
+
+fn show_choice(all: &[Figures], found: Option<&Recommendation>, survive: usize) {
+    match found {
+        Some(r) => {
+            crate::say!("\n{}", style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name)));
+            r.reasons.iter().for_each(|reason| crate::say!("  - {reason}"));
+        }
+        None => crate::say!(
+            "\n{}",
+            style::paint(style::WATCH, format!("No plan survives the loss of {survive} disks."))
+        ),
+    }
+}
+
+/// The plans side by side.
+fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) {
     let mut table = Table::new(&[
         "",
         "plan",
@@ -215,32 +250,6 @@ fn show(
     }
     table.leave_blanks_out();
     table.print();
-    crate::say!(
-        "\n  Usable space, and its share of all; how many disks may die with nothing lost; how likely it is to lose\n  anything in a year by disks that fail; what is lost when one more dies, on average and at worst."
-    );
-    let shown: Vec<&Figures> = shown.iter().map(|position| &all[*position]).collect();
-    if shown.iter().any(|f| f.is_for_comparison) {
-        crate::say!("  † compared only: this program does not build it");
-    }
-    if shown.len() < all.len() {
-        crate::say!(
-            "  {} more are beaten in everything by one of these, or are compared only: --all",
-            all.len() - shown.len()
-        );
-    }
-    show_bottlenecks(&shown);
-    crate::say!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
-    show_additions(&shown);
-    match found {
-        Some(r) => {
-            crate::say!("\n{}", style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name)));
-            r.reasons.iter().for_each(|reason| crate::say!("  - {reason}"));
-        }
-        None => crate::say!(
-            "\n{}",
-            style::paint(style::WATCH, format!("No plan survives the loss of {survive} disks."))
-        ),
-    }
 }
 
 /// What holds the plans up, each thing once.
