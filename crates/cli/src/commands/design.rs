@@ -237,7 +237,7 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
             size(f.plan.usable),
             percent(f.share_of_raw),
             f.survives.to_string(),
-            odds(f.risk.any_in_a_year).replace("about ", ""),
+            odds(f.risk.any_in_a_year).replace("about ", "").replace("less than", "<"),
             percent(f.one_more.average),
             percent(f.one_more.worst),
             f.write.rate.to_string(),

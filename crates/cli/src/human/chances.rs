@@ -32,10 +32,15 @@ pub(crate) fn percent_of(share: f64) -> String {
     format!("{} %", two_digits(share * 100.0))
 }
 
+/// Nobody can hold what is rarer than this; `--json` has the figure.
+const LEAST: f64 = 1e-9;
+
 /// "about 1 in 700", "about 67 %", "none".
 pub(crate) fn odds(share: f64) -> String {
     if share <= 0.0 {
         "none".into()
+    } else if share < LEAST {
+        format!("less than 1 in {}", two_digits(1.0 / LEAST))
     } else if share >= 0.5 {
         format!("about {}", percent_of(share))
     } else {
@@ -54,7 +59,8 @@ mod tests {
     #[case(8.3e-8, "about 1 in 12 million")]
     #[case(0.0999, "about 1 in 10")]
     #[case(0.27, "about 1 in 3.7")]
-    #[case(4e-11, "about 1 in 25,000 million")]
+    #[case(4e-9, "about 1 in 250 million")]
+    #[case(4e-11, "less than 1 in 1,000 million")]
     #[case(0.666, "about 67 %")]
     #[case(1.0, "about 100 %")]
     fn odds_are_figures_that_people_can_hold(#[case] share: f64, #[case] words: &str) {
