@@ -213,7 +213,7 @@ pub(super) fn show_left_alone<'a>(left_alone: impl Iterator<Item = &'a LeftAlone
 fn show_tiers(plan: &SettlePlan) {
     let Some(tiers) = &plan.tiers else { return };
     crate::say!(
-        "\nOf the reads that are to be expected the fast disks serve {} now, {} after this, and {} when a sync and another settling have followed.\nFree on them are {}{}; {} are to stay free.",
+        "\nOf the reads that are to be expected the fast disks serve {} now, {} after this,\nand {} when a sync and another settling have followed.\nFree on them are {}{}; {} are to stay free.",
         percent(tiers.fast_reads_before),
         percent(tiers.fast_reads_after),
         percent(tiers.fast_reads_after_sync),
