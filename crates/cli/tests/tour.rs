@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use rstest::rstest;
-use sieve_testkit::scratch;
+use sieve_testkit::{Lab, scratch};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 /// The last day of May 2031, in nanoseconds.
@@ -111,4 +111,12 @@ fn every_session_prints_what_its_page_says(#[files("../../docs/cli/*.md")] page:
     if std::env::var_os("TOUR_UPDATE").is_some() {
         fs::write(&page, written).unwrap();
     }
+}
+
+/// What the README promises first: it sets everything up, goes through the whole work, and keeps every promise.
+#[test]
+fn the_demo_goes_through_to_its_end() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    let run = lab.run(&["demo", "--dir", "world"]).expect(&[0]);
+    assert!(run.stdout.contains("Every promise was kept."), "{}", run.stdout);
 }

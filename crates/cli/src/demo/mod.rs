@@ -146,7 +146,7 @@ fn play(stage: &Stage) -> Result<Proof> {
     world::live_on(stage)?;
     stage.type_command(&["put", "card/new/2031-05-05", "dawn-chorus", "--yes"], &[0])?;
     stage.type_command(&["rm", "field-notes/draft.txt", "--yes"], &[0])?;
-    stage.type_command(&["status"], &[1])?;
+    stage.type_command(&["status"], &[5])?;
     stage.chapter(
         "6. What if cedar dies now?",
         "The question before anything happens, answered file by file.",
