@@ -15,7 +15,7 @@ fn the_rest_of_a_pass_over_mixed_disks_is_told_within_a_seventh_at_every_moment(
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(24))]
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn whatever_the_disks(
         shapes in prop::collection::vec((1..20u64, 60e6..300e6_f64, 0.3..0.9_f64, 0.92..1.08_f64), 1..6),
