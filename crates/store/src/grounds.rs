@@ -64,12 +64,13 @@ impl Grounds {
         Ok(found)
     }
 
-    /// Who finds places on them.
+    /// Who finds places on them; `coming` is the largest file that is known to come.
     ///
     /// # Errors
     /// What the database says.
-    pub(crate) fn lander(&self, pool: &Pool, volume: &VolumeSpec) -> Result<Lander> {
-        let mut lander = Lander::new(volume, &self.grounds, largest_recent(pool, volume)?);
+    pub(crate) fn lander(&self, pool: &Pool, volume: &VolumeSpec, coming: ByteLength) -> Result<Lander> {
+        let largest = largest_recent(pool, volume)?.max(coming);
+        let mut lander = Lander::new(volume, &self.grounds, largest);
         if volume.placement == Placement::KeepTogether {
             for (folder, disk) in self.homes(pool)? {
                 lander.placer().settle_home(&folder, disk);
@@ -110,12 +111,17 @@ pub(crate) fn is_limited(member: &Member) -> bool {
     member.spec.as_ref().is_some_and(|spec| spec.capacity.is_some())
 }
 
+/// Whether a volume keeps room free on its quick disks, so that it matters how large the next file is.
+pub(crate) fn keeps_reserve(volume: &VolumeSpec) -> bool {
+    volume.has_cache() || !volume.fast.is_empty()
+}
+
 /// The largest file of a volume that came of late.
 ///
 /// # Errors
 /// What the database says.
 pub(crate) fn largest_recent(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
-    if !volume.has_cache() && volume.fast.is_empty() {
+    if !keeps_reserve(volume) {
         return Ok(ByteLength::ZERO);
     }
     let since = pool.machine.now().saturating_sub(RECENT_DAYS * DAY);

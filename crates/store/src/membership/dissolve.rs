@@ -169,7 +169,7 @@ fn plan_moves(pool: &Pool, plan: &mut DissolvePlan) -> Result<()> {
     for file in pieces::files(pool, &volume.name)? {
         if grounds.is_none() {
             let found = Grounds::open(pool, &volume)?;
-            let lander = found.lander(pool, &volume)?;
+            let lander = found.lander(pool, &volume, ByteLength::ZERO)?;
             grounds = Some((found, lander));
         }
         let Some((found, lander)) = &mut grounds else { continue };

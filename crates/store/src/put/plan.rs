@@ -14,7 +14,7 @@ use crate::content;
 use crate::disk::{Disk, EntryKind, RealDisk, Stat};
 use crate::error::{Error, Kind, Result};
 use crate::fate::Count;
-use crate::grounds::Grounds;
+use crate::grounds::{Grounds, keeps_reserve};
 use crate::member::Member;
 use crate::pieces;
 use crate::pool::Pool;
@@ -32,10 +32,12 @@ pub fn plan(
 ) -> Result<PutPlan> {
     let spec = pool.volume(Some(volume))?;
     let grounds = Grounds::open(pool, &spec)?;
+    // The reserve is for the largest file, and that may be among these: looked for before the first of them is placed.
+    let coming = if keeps_reserve(&spec) { largest_of(sources)? } else { ByteLength::ZERO };
     let mut planner = Planner {
         pool,
         volume: spec.name.clone(),
-        lander: grounds.lander(pool, &spec)?,
+        lander: grounds.lander(pool, &spec, coming)?,
         targets: grounds.members,
         replace,
         plan: PutPlan {
@@ -57,6 +59,36 @@ pub fn plan(
         planner.source(source)?;
     }
     planner.finish()
+}
+
+/// The full path of a source, which ends with its own name even where it was given as `.` or `..`.
+fn with_its_name(source: &Path) -> std::io::Result<PathBuf> {
+    match source.file_name() {
+        Some(_) => std::path::absolute(source),
+        None => source.canonicalize(),
+    }
+}
+
+/// The largest file in the sources. What cannot be opened is left to the walk that follows, which says so.
+fn largest_of(sources: &[PathBuf]) -> Result<ByteLength> {
+    let mut largest = ByteLength::ZERO;
+    for source in sources {
+        let Ok(whole) = with_its_name(source) else { continue };
+        let (Some(parent), Some(name)) = (whole.parent(), whole.file_name()) else { continue };
+        let Ok(path) = RelPath::new(name.as_bytes()) else { continue };
+        let disk = RealDisk::open(parent)?;
+        let mut waiting = vec![path];
+        while let Some(path) = waiting.pop() {
+            match disk.stat(&path)? {
+                Some(stat) if stat.kind == EntryKind::File => largest = largest.max(stat.size),
+                Some(stat) if stat.kind == EntryKind::Folder => {
+                    waiting.extend(disk.list(&path)?.iter().filter_map(|name| path.join(name).ok()));
+                }
+                _ => {}
+            }
+        }
+    }
+    Ok(largest)
 }
 
 /// Only sources of one name can bring two things of one name.
@@ -86,11 +118,7 @@ struct Planner<'a> {
 
 impl Planner<'_> {
     fn source(&mut self, source: &Path) -> Result<()> {
-        let absolute = std::path::absolute(source).map_err(|e| Error::io("put.source", source, e))?;
-        let whole = match source.file_name() {
-            Some(_) => absolute,
-            None => source.canonicalize().map_err(|e| Error::io("put.source", source, e))?,
-        };
+        let whole = with_its_name(source).map_err(|e| Error::io("put.source", source, e))?;
         let parent = whole.parent().unwrap_or(Path::new("/"));
         let open = RealDisk::open(parent)?;
         let name = whole.file_name().map(OsStrExt::as_bytes).unwrap_or_default();

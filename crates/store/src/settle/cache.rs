@@ -33,7 +33,7 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
         volume,
         options,
         holds: holds_sources(pool, volume, options, &spaces),
-        lander: grounds.lander(pool, volume)?,
+        lander: grounds.lander(pool, volume, ByteLength::ZERO)?,
         grounds: &grounds,
         open: pool.machine.open_files(),
         pieced: pieces::files(pool, &volume.name)?.into_iter().map(|file| file.path).collect(),

@@ -50,7 +50,7 @@ pub(super) fn plan(pool: &Pool, volume: &VolumeSpec, options: &Options, plan: &m
     let files = files(pool, volume)?;
     let (free, space) = fast_space(pool, volume)?;
     let grounds = Grounds::as_scanned(pool, volume)?;
-    let mut lander = grounds.lander(pool, volume)?;
+    let mut lander = grounds.lander(pool, volume, ByteLength::ZERO)?;
     let reserve = lander.fast_reserve();
     let on_fast: ByteLength =
         files.iter().filter(|file| file.state.tier == Tier::Fast).map(|file| file.state.size).sum();
