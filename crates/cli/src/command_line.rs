@@ -8,15 +8,20 @@ use sieve_core::units::ByteLength;
 
 use crate::args::{Consent, Documents, FilesystemWord, PaperArguments, VolumeChoice};
 use crate::commands::design::DesignArguments;
+use crate::commands::dissolve::DissolveArguments;
+use crate::commands::drill::DrillArguments;
 use crate::commands::fate::FateArguments;
+use crate::commands::get::GetArguments;
 use crate::commands::grow::GrowArguments;
 use crate::commands::ingest::IngestArguments;
+use crate::commands::put::PutArguments;
 use crate::commands::rebuild::RebuildArguments;
 use crate::commands::replace::ReplaceArguments;
 use crate::commands::restore::RestoreArguments;
 use crate::commands::risk::RiskArguments;
 use crate::commands::settle::SettleArguments;
 use crate::commands::sync::SyncArguments;
+use crate::commands::vacate::VacateArguments;
 use crate::commands::verify::VerifyArguments;
 
 const GROUPS: &str = "\
@@ -31,7 +36,7 @@ Commands, in the order of the work:
   watch             status, measure, bench
   learn             demo
 
-Exit codes: 0 fine; 1 not all is well; 2 wrong usage or pool file, nothing done;
+Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
 3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost;
 5 nothing is wrong, and something waits for a sync or a settle (status).";
 
@@ -149,34 +154,10 @@ pub(crate) enum Command {
     },
     /// Copy files and folders into a folder of a volume, verified
     #[command(after_help = "Example:\n  zinc-sieve put ~/card/2031-05-04 dawn-chorus")]
-    Put {
-        /// Files and folders to copy
-        #[arg(required = true, value_name = "SOURCE")]
-        sources: Vec<PathBuf>,
-        /// The folder of the volume that they go to (`.` for its root)
-        folder: OsString,
-        /// Replace files that are there; what they were is held until the next sync
-        #[arg(long)]
-        replace: bool,
-        #[command(flatten)]
-        volume: VolumeChoice,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    Put(PutArguments),
     /// Copy files and folders out of a volume, checked against their checksums
     #[command(after_help = "Example:\n  zinc-sieve get dawn-chorus/2031-05-04 ~/restored")]
-    Get {
-        /// Paths in the volume
-        #[arg(required = true, value_name = "PATH")]
-        paths: Vec<OsString>,
-        /// The folder to copy to
-        target: PathBuf,
-        /// Take them from this disk, where two hold the same path
-        #[arg(long, value_name = "NAME")]
-        disk: Option<String>,
-        #[command(flatten)]
-        volume: VolumeChoice,
-    },
+    Get(GetArguments),
     /// List what is in a volume
     #[command(after_help = "Example:\n  zinc-sieve ls nest-cams")]
     Ls {
@@ -231,17 +212,7 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\"\n  zinc-sieve drill --practice /tmp/practice"
     )]
-    Drill {
-        /// The disks that are taken to be lost
-        #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',')]
-        lose: Vec<String>,
-        /// Make a small pool like yours in this new folder, with made-up files, to rehearse the failure on
-        #[arg(long, value_name = "DIR", conflicts_with = "sample")]
-        practice: Option<PathBuf>,
-        /// Look at this share of the files only: quick, and no proof
-        #[arg(long, value_name = "SHARE")]
-        sample: Option<String>,
-    },
+    Drill(DrillArguments),
     /// Tell how much to worry: what a year may cost, from what, and what would help
     #[command(
         after_help = "Example:\n  zinc-sieve risk --advise\n  zinc-sieve risk --simulate 100000\n  zinc-sieve risk --from machine    # with what the disks report of themselves"
@@ -259,13 +230,7 @@ pub(crate) enum Command {
     Replace(ReplaceArguments),
     /// Take parity disks out of the pool; they are left without a trace of it
     #[command(after_help = "Example:\n  zinc-sieve vacate spruce --dry-run\n  zinc-sieve vacate spruce")]
-    Vacate {
-        /// The parity disks
-        #[arg(required = true, value_name = "NAME")]
-        names: Vec<String>,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    Vacate(VacateArguments),
     /// Take the traces of a pool off a disk that is no member any more, so that it can become one again
     #[command(
         after_help = "Example:\n  zinc-sieve wipe /mnt/old                       # says whose it was\n  zinc-sieve wipe /mnt/old --was \"oak of fernhollow\""
@@ -284,13 +249,7 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  zinc-sieve dissolve recordings --dry-run\n  zinc-sieve dissolve recordings"
     )]
-    Dissolve {
-        /// The volume
-        #[arg(value_name = "VOLUME")]
-        volume: String,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    Dissolve(DissolveArguments),
     /// Time real copies into each landing of a volume and back
     #[command(after_help = "Example:\n  zinc-sieve measure --amount \"2 GB\"")]
     Measure {

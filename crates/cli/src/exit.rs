@@ -42,6 +42,7 @@ impl From<Outcome> for ExitCode {
 /// The exit code of a kind of error.
 const fn code(kind: Kind) -> u8 {
     match kind {
+        Kind::Stopped => 1,
         Kind::Usage | Kind::NotFound => 2,
         Kind::Corrupt | Kind::Io | Kind::Internal => 3,
         Kind::Conflict | Kind::Safety => 4,

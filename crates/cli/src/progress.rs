@@ -2,14 +2,17 @@
 
 use std::cell::RefCell;
 use std::io::IsTerminal;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
+use sieve_store::Result;
 use sieve_store::event::{Event, Observer, Unit};
 
-use crate::args::RestraintArguments;
 use crate::human::size;
+use crate::restraint::stop_on_signals;
 
 /// Draws a bar for each stage.
 pub(crate) struct Bars {
@@ -89,29 +92,46 @@ impl Drop for Bars {
 }
 
 /// Who watches a long action: a bar on a terminal, or a program that reads one JSON object a line from stderr.
-pub(crate) enum Watch {
-    /// A bar.
+pub(crate) struct Watch {
+    face: Face,
+    /// Set by a signal, from [`Self::begin`] on.
+    stop: Option<Arc<AtomicBool>>,
+}
+
+enum Face {
     Bars(Bars),
-    /// JSON lines.
     Lines,
 }
 
 impl Watch {
-    pub(crate) fn new(arguments: &RestraintArguments) -> Self {
-        if arguments.events { Self::Lines } else { Self::Bars(Bars::new()) }
+    /// Somebody who looks on while it is planned.
+    pub(crate) fn new(events: bool) -> Self {
+        Self { face: if events { Face::Lines } else { Face::Bars(Bars::new()) }, stop: None }
+    }
+
+    /// Somebody who looks on while it is done, and asks it to stop when a signal says so.
+    ///
+    /// # Errors
+    /// When signals cannot be taken.
+    pub(crate) fn begin(events: bool) -> Result<Self> {
+        Ok(Self { stop: Some(stop_on_signals()?), ..Self::new(events) })
     }
 }
 
 impl Observer for Watch {
     fn event(&self, event: Event) {
-        match self {
-            Self::Bars(bars) => bars.event(event),
+        match &self.face {
+            Face::Bars(bars) => bars.event(event),
             // Who does not read any more loses nothing but the lines.
-            Self::Lines => {
+            Face::Lines => {
                 if let Ok(line) = serde_json::to_string(&event) {
                     crate::say_aside!("{line}");
                 }
             }
         }
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.stop.as_ref().is_some_and(|stop| stop.load(Ordering::Relaxed))
     }
 }

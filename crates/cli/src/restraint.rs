@@ -3,24 +3,21 @@
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use sieve_store::pipeline::Restraint;
-use sieve_store::{Error, Kind, Result};
+use sieve_store::pool::Pool;
+use sieve_store::{Error, Kind, Restraint, Result};
 
 use crate::args::RestraintArguments;
 
-/// Takes up what the user allows; from now on a signal asks the action to stop at its next checkpoint.
-///
-/// # Errors
-/// When signals cannot be taken.
-pub(crate) fn begin(arguments: &RestraintArguments) -> Result<Restraint> {
-    let stop = stop_on_signals()?;
+/// From now on this command takes no more than it is allowed, while it plans as well.
+pub(crate) fn hold(arguments: &RestraintArguments, pool: &mut Pool) {
     if arguments.idle && !sieve_store::disk::become_idle() {
         crate::say_aside!("note: the system does not lower the priority of disk accesses here");
     }
-    Ok(Restraint { memory: arguments.memory, rate: arguments.limit, stop })
+    pool.restrain(Restraint { memory: arguments.memory, rate: arguments.limit });
 }
 
-/// A flag that SIGINT and SIGTERM set.
+/// A flag that SIGINT and SIGTERM set. Before it is taken they end the program, as they do elsewhere: a plan is thrown
+/// away, and a question needs no answer.
 ///
 /// # Errors
 /// When signals cannot be taken.

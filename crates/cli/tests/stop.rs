@@ -187,3 +187,170 @@ fn the_rest_of_a_sync_stops_at_a_checkpoint_too() {
     lab.run(&["verify"]).expect(&[0]);
     lab.run(&["drill", "--lose", "beech"]).expect(&[0]);
 }
+
+/// A pool in which something long is to be done, and the command that does it.
+struct Long {
+    lab: Lab,
+    command: Vec<&'static str>,
+    /// What its stage is called.
+    stage: &'static str,
+}
+
+fn with_volume(disks: &[(&'static str, u64)], volume: &str) -> Lab {
+    let lab = Lab::of(PROGRAM, disks, volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::create_dir(lab.root().join("card")).unwrap();
+    fs::write(lab.root().join("card/dawn.flac"), Chance::new(3).bytes(LONG)).unwrap();
+    lab
+}
+
+fn guarded() -> Lab {
+    with_volume(
+        &[("alder", 120), ("beech", 120), ("oak", 120)],
+        "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n",
+    )
+}
+
+fn put_and_synced() -> Lab {
+    let lab = guarded();
+    lab.run(&["put", "card", ".", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::create_dir(lab.root().join("out")).unwrap();
+    lab
+}
+
+fn holder(lab: &Lab) -> &'static str {
+    ["alder", "beech"].into_iter().find(|disk| lab.disk(disk).join("card/dawn.flac").exists()).unwrap()
+}
+
+fn put() -> Long {
+    Long { lab: guarded(), command: vec!["put", "card", ".", "--yes"], stage: "copying" }
+}
+
+fn get() -> Long {
+    Long { lab: put_and_synced(), command: vec!["get", "card", "out"], stage: "" }
+}
+
+fn get_of_a_lost_disk() -> Long {
+    let lab = put_and_synced();
+    fs::remove_dir_all(lab.disk(holder(&lab))).unwrap();
+    Long { lab, command: vec!["get", "card", "out"], stage: "" }
+}
+
+fn restore() -> Long {
+    let lab = put_and_synced();
+    lab.run(&["rm", "card/dawn.flac", "--yes"]).expect(&[0]);
+    Long { lab, command: vec!["restore", "card/dawn.flac", "--yes"], stage: "restoring" }
+}
+
+fn drill() -> Long {
+    let lab = put_and_synced();
+    let lost = holder(&lab);
+    Long { lab, command: vec!["drill", "--lose", lost], stage: "reconstructing" }
+}
+
+fn mend() -> Long {
+    let lab = put_and_synced();
+    let disk = holder(&lab);
+    lab.flip(&lab.disk(disk).join("card/dawn.flac"), 5 << 20);
+    lab.run(&["verify"]).expect(&[1]);
+    let command = vec!["verify", "--mend", "--yes", "--folder", "card"];
+    Long { lab, command, stage: "mending" }
+}
+
+fn copies_of_a_mirror() -> Long {
+    let lab = with_volume(
+        &[("alder", 120), ("beech", 120)],
+        "data = [\"alder\", \"beech\"]\nkind = \"mirrored\"\ncopies = 2\n",
+    );
+    fs::copy(lab.root().join("card/dawn.flac"), lab.disk("alder").join("dawn.flac")).unwrap();
+    Long { lab, command: vec!["sync", "--yes"], stage: "copying" }
+}
+
+fn cached() -> Lab {
+    let lab = with_volume(
+        &[("alder", 120), ("oak", 120), ("flint", 120)],
+        "data = [\"alder\"]\nparity = [\"oak\"]\ncache = [\"flint\"]\n",
+    );
+    lab.run(&["put", "card", ".", "--yes"]).expect(&[0]);
+    lab
+}
+
+fn settle() -> Long {
+    Long { lab: cached(), command: vec!["settle", "--yes"], stage: "settling" }
+}
+
+fn dissolve_with_a_cache() -> Long {
+    Long { lab: cached(), command: vec!["dissolve", "recordings", "--yes"], stage: "settling" }
+}
+
+fn dissolve_with_pieces() -> Long {
+    let lab = with_volume(
+        &[("alder", 20), ("beech", 60)],
+        "data = [\"alder\", \"beech\"]\nkind = \"spanned\"\nplacement = \"in-order\"\n",
+    );
+    lab.run(&["put", "card", ".", "--yes"]).expect(&[0]);
+    assert!(!lab.disk("beech").join("card/dawn.flac").exists(), "it lies in pieces");
+    Long { lab, command: vec!["dissolve", "recordings", "--yes"], stage: "" }
+}
+
+fn rebuild() -> Long {
+    let lab = put_and_synced();
+    let lost = holder(&lab);
+    fs::remove_dir_all(lab.disk(lost)).unwrap();
+    fs::create_dir(lab.root().join("new")).unwrap();
+    Long { lab, command: vec!["rebuild", lost, "--onto", "new", "--yes"], stage: "rebuilding" }
+}
+
+fn rebuild_of_a_folder_first() -> Long {
+    let long = rebuild();
+    Long { command: [&long.command[..], &["--first", "card"]].concat(), stage: "", ..long }
+}
+
+/// Whatever moves many bytes keeps to its limit, tells of itself, ends soon after a signal, also in the middle of a file,
+/// says so, and leaves a pool in which the same command does the rest.
+#[rstest]
+fn whatever_takes_long_stops_and_goes_on(
+    #[values(
+        put,
+        get,
+        get_of_a_lost_disk,
+        restore,
+        drill,
+        mend,
+        copies_of_a_mirror,
+        settle,
+        dissolve_with_a_cache,
+        dissolve_with_pieces,
+        rebuild,
+        rebuild_of_a_folder_first
+    )]
+    prepare: fn() -> Long,
+) {
+    use std::io::{BufRead, BufReader};
+    let Long { lab, command, stage } = prepare();
+    let held_back = [&command[..], &["--json", "--limit", "5 MB/s", "--events"]].concat();
+    let mut child = lab.command(&held_back).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
+    // At its stage, once it has told of the first step.
+    let (mut at, mut told) = (stage.is_empty(), Vec::new());
+    for line in lines.by_ref() {
+        let line = line.unwrap();
+        let event = serde_json::from_str::<Value>(&line).unwrap_or_default();
+        told.push(line);
+        at |= event["event"] == "stage" && event["name"] == stage;
+        if at && event["event"] == "advanced" || stage == "mending" && event["name"] == stage {
+            break;
+        }
+    }
+    kill_process(Pid::from_child(&child), Signal::TERM).unwrap();
+    let asked = std::time::Instant::now();
+    told.extend(lines.map(Result::unwrap));
+    let output = child.wait_with_output().unwrap();
+    let report: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let stopped = report.pointer("/settle/stopped").unwrap_or(&report["stopped"]);
+    assert_eq!((output.status.code(), stopped), (Some(1), &Value::Bool(true)), "{report} {told:?}");
+    // It would go on for nine seconds and more: the file has 24 MB, and what is written is read again.
+    assert!(asked.elapsed() < Duration::from_secs(4), "{:?}", asked.elapsed());
+    lab.run(&command).expect(&[0]);
+}

@@ -15,7 +15,6 @@ use sieve_core::pool::parse;
 use sieve_store::create;
 use sieve_store::event::Silent;
 use sieve_store::machine::{Machine, RealMachine};
-use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::settle::{self, Options};
 
@@ -117,8 +116,7 @@ fn round(what: &str, count: usize, size: usize) -> f64 {
     let plan = settle::plan(&pool, &volume, &Options::default(), &Silent).expect("it can be planned");
     let planned = begun.elapsed().as_secs_f64();
     let report =
-        settle::execute(&mut pool, &volume, &plan, &Options::default(), &Restraint::default(), &Silent)
-            .expect("it can be settled");
+        settle::execute(&mut pool, &volume, &plan, &Options::default(), &Silent).expect("it can be settled");
     let settled = begun.elapsed().as_secs_f64();
     assert!(report.moved.left_alone.is_empty(), "{:?}", report.moved.left_alone);
     assert_eq!(report.moved.by_disk["alder"].files, count as u64);

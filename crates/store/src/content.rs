@@ -140,11 +140,11 @@ fn read_cell(open: &mut OpenContent, cell: u64) -> std::result::Result<Vec<u8>, 
 /// Copies all bytes of a file and makes the copy durable; `each` sees them on the way.
 ///
 /// # Errors
-/// What a disk says.
+/// What a disk says, and what `each` says.
 pub(crate) fn copy(
     input: &mut dyn ReadFile,
     output: &mut dyn WriteFile,
-    mut each: impl FnMut(&[u8]),
+    mut each: impl FnMut(&[u8]) -> Result<()>,
 ) -> Result<()> {
     let mut buffer = vec![0; READ_STEP];
     let mut offset = 0;
@@ -153,7 +153,7 @@ pub(crate) fn copy(
         if count == 0 {
             return output.sync();
         }
-        each(&buffer[..count]);
+        each(&buffer[..count])?;
         output.write_at(&buffer[..count], offset)?;
         offset += count as u64;
     }
@@ -192,11 +192,11 @@ pub(crate) fn for_each_part(
 /// Reads a whole file and computes its checksums; nothing when it has another length than expected.
 ///
 /// # Errors
-/// What the disk says.
+/// What the disk says, and what `read` says, who hears of every part that was read.
 pub fn checksum(
     file: &mut dyn ReadFile,
     size: ByteLength,
-    mut read: impl FnMut(u64),
+    mut read: impl FnMut(u64) -> Result<()>,
 ) -> Result<Option<ContentSum>> {
     let mut hasher = ContentHasher::new(size);
     let mut buffer = vec![0; step_for(size)];
@@ -208,7 +208,7 @@ pub fn checksum(
         }
         hasher.update(&buffer[..count]);
         offset += count as u64;
-        read(count as u64);
+        read(count as u64)?;
     }
     let is_as_long = file.stat()?.size == size;
     Ok(hasher.finish().filter(|_| is_as_long))

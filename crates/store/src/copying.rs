@@ -8,7 +8,7 @@ use sieve_core::units::{ByteLength, GRANULE};
 use crate::content::{self, step_for};
 use crate::disk::{Attributes, Disk, ReadFile, Stat, WriteFile};
 use crate::error::{Error, Kind, Result};
-use crate::event::{Event, Observer};
+use crate::event::{Observer, advance, heed};
 
 /// The code of the error for a source that does not hold still.
 pub(crate) const CHANGED: &str = "put.changed";
@@ -16,7 +16,8 @@ pub(crate) const CHANGED: &str = "put.changed";
 /// Copies a file to an unfinished one, holes as holes, and reads it back.
 ///
 /// # Errors
-/// When the source changes on the way, the copy differs, or what a disk says.
+/// When the source changes on the way, the copy differs, the observer wants no more, or what a disk says. The target is
+/// left unfinished then.
 pub(crate) fn copy_verified(
     input: &mut dyn ReadFile,
     size: ByteLength,
@@ -38,7 +39,7 @@ pub(crate) fn copy_verified(
     refuse_changed(&before, &input.stat()?)?;
     output.set_attributes(attributes)?;
     output.sync()?;
-    if content::checksum(&mut *output, size, |_| {})?.as_ref() != Some(&sum) {
+    if content::checksum(&mut *output, size, |_| heed(observer))?.as_ref() != Some(&sum) {
         let message = format!("{}: what was written reads back differently", disk.root().display());
         return Err(Error::new(Kind::Io, "put.verify", message).remedy("do not trust this disk: check it"));
     }
@@ -69,7 +70,7 @@ fn copy(
             output.write_at(&buffer[at(from.max(offset))..at(to)], from.max(offset))?;
         }
         offset = end;
-        observer.event(Event::Advanced { by: count as u64 });
+        advance(observer, count)?;
     }
     hasher.finish().ok_or_else(changed)
 }

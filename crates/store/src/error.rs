@@ -12,6 +12,8 @@ pub enum Kind {
     NotFound,
     /// Something is in the way.
     Conflict,
+    /// It was asked to stop; what was done before stays done.
+    Stopped,
     /// Going on could cost somebody a file.
     Safety,
     /// Bytes on a disk are not what they should be.
@@ -52,6 +54,17 @@ impl Error {
         let message =
             format!("{}: {}", sieve_core::path::shown(path.as_os_str().as_bytes()), words_of(&source));
         Self { kind: Kind::Io, code, message, remedy: None, source: Some(source) }
+    }
+
+    /// It was asked to stop before it had anything to report.
+    pub fn stopped() -> Self {
+        Self::new(Kind::Stopped, "stopped", "it was asked to stop, and did")
+            .remedy("run it again: it goes on")
+    }
+
+    /// Whether it was only asked to stop.
+    pub fn is_stop(&self) -> bool {
+        self.kind == Kind::Stopped
     }
 
     /// Adds what to do next.

@@ -2,6 +2,8 @@
 
 use serde::Serialize;
 
+use crate::error::{Error, Result};
+
 /// One thing that happened.
 #[derive(Clone, Debug, Serialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
@@ -54,10 +56,33 @@ pub enum Unit {
     Cells,
 }
 
-/// Somebody who wants to know.
+/// Somebody who wants to know, and who may have enough.
 pub trait Observer {
     /// Takes one event.
     fn event(&self, event: Event);
+
+    /// Whether what is watched is to stop, at the next point where what is done so far is of use.
+    fn is_stopped(&self) -> bool {
+        false
+    }
+}
+
+/// Tells that so much more is done, and ends the copy of a file that is to be stopped in the middle: whoever began the
+/// file takes it away again.
+///
+/// # Errors
+/// [`Error::stopped`] when the observer wants no more.
+pub fn advance(observer: &dyn Observer, by: usize) -> Result<()> {
+    observer.event(Event::Advanced { by: by as u64 });
+    heed(observer)
+}
+
+/// Ends what is in the middle of a file and has nothing to tell, where the observer wants no more.
+///
+/// # Errors
+/// [`Error::stopped`].
+pub fn heed(observer: &dyn Observer) -> Result<()> {
+    if observer.is_stopped() { Err(Error::stopped()) } else { Ok(()) }
 }
 
 /// Nobody.

@@ -44,6 +44,7 @@ mod reconstruct;
 pub mod remove;
 pub mod replica;
 pub mod restore;
+mod restraint;
 pub mod risk;
 pub mod scan;
 pub mod settle;
@@ -57,3 +58,4 @@ pub mod workspace;
 pub mod writer;
 
 pub use error::{Error, Kind, Result};
+pub use restraint::Restraint;

@@ -19,13 +19,12 @@ use crate::content;
 use crate::copying::{CHANGED, copy_verified};
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
-use crate::error::{Kind, Result};
-use crate::event::{Event, Observer, Unit};
+use crate::error::{Error, Kind, Result};
+use crate::event::{Event, Observer, Unit, heed};
 use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::label::Role;
 use crate::member::{Member, looks_in_volume, looks_of};
-use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::scan::is_held;
 use crate::sync::resolve_doubts;
@@ -72,11 +71,11 @@ struct Step {
 ///
 /// # Errors
 /// What a disk or the database says.
-pub fn plan(pool: &Pool, volume: &VolumeSpec) -> Result<MirrorPlan> {
+pub fn plan(pool: &Pool, volume: &VolumeSpec, observer: &dyn Observer) -> Result<MirrorPlan> {
     let members: Vec<&Member> = pool.members_of(&volume.name, Role::Data).collect();
     let mut free = Vec::new();
     for member in &members {
-        resolve_doubts(pool, member)?;
+        resolve_doubts(pool, member, observer)?;
         free.push(member.free_bytes(&pool.catalogue)?);
     }
     let mut gone_names: HashMap<DiskId, BTreeSet<RelPath>> = HashMap::new();
@@ -87,14 +86,15 @@ pub fn plan(pool: &Pool, volume: &VolumeSpec) -> Result<MirrorPlan> {
     let placer = Placer::new(Placement::Emptiest, free);
     let copies = volume.copies.min(members.len());
     let apart = apart::all(pool.catalogue.reading(), &volume.name)?;
-    let mut planner =
-        Planner { pool, members, copies, placer, gone_names, apart, plan: MirrorPlan::default() };
+    let plan = MirrorPlan::default();
+    let mut planner = Planner { pool, observer, members, copies, placer, gone_names, apart, plan };
     planner.all()?;
     Ok(planner.plan)
 }
 
 struct Planner<'a> {
     pool: &'a Pool,
+    observer: &'a dyn Observer,
     members: Vec<&'a Member>,
     /// How many copies each file is to have.
     copies: usize,
@@ -173,7 +173,9 @@ impl Planner<'_> {
         }
         let mut file = self.members[disk].usable()?.open(path)?;
         let stat = file.stat()?;
-        let Some(sum) = content::checksum(&mut *file, stat.size, |_| {})? else { return Ok(None) };
+        let Some(sum) = content::checksum(&mut *file, stat.size, |_| heed(self.observer))? else {
+            return Ok(None);
+        };
         if !object.matches(&file.stat()?) {
             return Ok(None); // it is being written: the next sync looks again
         }
@@ -244,7 +246,6 @@ pub(crate) fn execute(
     pool: &Pool,
     volume: &VolumeSpec,
     plan: &MirrorPlan,
-    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<Mirrored> {
     pool.catalogue.transaction(|t| apart::set(t, &volume.name, &plan.apart))?;
@@ -260,14 +261,13 @@ pub(crate) fn execute(
     };
     let mut outcome = Ok(());
     for step in &plan.steps {
-        if restraint.is_stopped() {
-            copier.done.stopped = true;
-            break;
-        }
-        outcome = copier.step(step);
+        outcome = heed(observer).and_then(|()| copier.step(step));
         if outcome.is_err() {
             break;
         }
+    }
+    if outcome.as_ref().is_err_and(Error::is_stop) {
+        (copier.done.stopped, outcome) = (true, Ok(()));
     }
     copier.finish_folders()?;
     let Copier { spaces, done, .. } = copier;

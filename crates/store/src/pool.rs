@@ -22,6 +22,7 @@ use crate::machine::Machine;
 use crate::member::{Member, recognise};
 use crate::membership;
 use crate::replica::{self, Stamp};
+use crate::restraint::Restraint;
 use crate::workspace;
 use crate::writer::{LongWriter, ShortWriter};
 
@@ -46,6 +47,7 @@ pub struct Pool {
     /// Folders of members whose content the last scan could not see.
     pub(crate) out_of_sight: RefCell<BTreeMap<DiskId, Vec<RelPath>>>,
     pub(crate) hold: Hold,
+    restraint: Restraint,
 }
 
 /// The locks of a reader that leaves what it saw.
@@ -232,6 +234,7 @@ impl Pool {
         let rows = disks::all(self.catalogue.reading())?;
         self.members =
             recognise(&*self.machine, &self.catalogue, self.identity.pool, rows, &self.spec.disks)?;
+        self.limit_members();
         self.refuse_other_histories()
     }
 
@@ -258,7 +261,25 @@ impl Pool {
             notes,
             out_of_sight: RefCell::default(),
             hold: Hold::Nothing,
+            restraint: Restraint::default(),
         })
+    }
+
+    /// From now on nothing that is done with this pool takes more than this of the machine.
+    pub fn restrain(&mut self, restraint: Restraint) {
+        self.restraint = restraint;
+        self.limit_members();
+    }
+
+    /// How much may be taken of the machine.
+    pub(crate) const fn restraint(&self) -> Restraint {
+        self.restraint
+    }
+
+    /// Members that are opened anew keep to the limit.
+    fn limit_members(&self) {
+        let disks = self.members.iter().filter_map(|member| member.disk.as_ref());
+        disks.for_each(|disk| disk.flow().limit(self.restraint.rate));
     }
 
     /// Reads the members' rows anew, after they changed.

@@ -41,8 +41,8 @@ impl<'a> Meter<'a> {
         observer: &'a dyn Observer,
         amounts: &BTreeMap<String, ByteLength>,
         total: u64,
-        limit: Option<Rate>,
     ) -> Result<Self> {
+        let limit = pool.restraint().rate;
         let pass = pass_of(pool, amounts)?;
         let now = Instant::now();
         let mut meter = Self {
@@ -57,17 +57,17 @@ impl<'a> Meter<'a> {
             total,
             limit,
         };
-        meter.before = meter.counters();
+        meter.before = meter.flow();
         Ok(meter)
     }
 
     /// Bytes moved by each disk of the pass, and how long it was busy.
-    fn counters(&self) -> Vec<(u64, f64)> {
+    fn flow(&self) -> Vec<(u64, f64)> {
         let of = |name: &str| {
             let member = self.pool.members.iter().find(|m| m.row.name == name)?;
-            let counters = member.disk.as_ref()?.counters();
-            let (read, written) = counters.totals();
-            Some((read + written, counters.busy()))
+            let flow = member.disk.as_ref()?.flow();
+            let (read, written) = flow.totals();
+            Some((read + written, flow.busy()))
         };
         self.underway.pass().disks.iter().map(|disk| of(&disk.name).unwrap_or_default()).collect()
     }
@@ -81,13 +81,18 @@ impl<'a> Meter<'a> {
         }
     }
 
+    /// Whether the stage is to end here.
+    pub(crate) fn is_stopped(&self) -> bool {
+        self.observer.is_stopped()
+    }
+
     /// What each disk of the pass did since it began.
     fn measured(&self) -> Vec<Measured> {
         let since = |((bytes, busy), before): ((u64, f64), &(u64, f64))| Measured {
             bytes: ByteLength::new(bytes.saturating_sub(before.0)),
             busy: busy - before.1,
         };
-        self.counters().into_iter().zip(&self.before).map(since).collect()
+        self.flow().into_iter().zip(&self.before).map(since).collect()
     }
 
     /// How far the pass has come, in bytes of its longest disk: as far as has been ordered, but no further than each disk

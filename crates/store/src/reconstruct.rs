@@ -8,7 +8,7 @@ use crate::catalogue::versions::VersionRow;
 use crate::content::Contents;
 use crate::disk::WriteFile;
 use crate::error::Result;
-use crate::event::{Event, Observer};
+use crate::event::{Observer, advance, heed};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::window::Snapshot;
@@ -86,7 +86,7 @@ impl<'a> Reconstructor<'a> {
     /// Writes a whole content to an empty file, holes as holes; returns the cells that do not come back.
     ///
     /// # Errors
-    /// What the file's disk says, or when the catalogue contradicts itself.
+    /// What the file's disk says, when the catalogue contradicts itself, or the observer wants no more.
     pub(crate) fn write(
         &mut self,
         images: &[ParityImage],
@@ -98,6 +98,7 @@ impl<'a> Reconstructor<'a> {
         output.set_length(row.sum.size.exact())?;
         let mut missing = Vec::new();
         for cell in 0..row.sum.cells.len() as u64 {
+            heed(observer)?;
             let Some(bytes) = self.cell(images, disk, row, cell)? else {
                 missing.push(cell);
                 continue;
@@ -109,7 +110,7 @@ impl<'a> Reconstructor<'a> {
                 let to = in_memory((data.end() * GRANULE - start).min(length));
                 output.write_at(&bytes[from..to], start + from as u64)?;
             }
-            observer.event(Event::Advanced { by: length });
+            advance(observer, usize::try_from(length).unwrap_or(usize::MAX))?;
         }
         Ok(missing)
     }

@@ -140,7 +140,7 @@ fn copy(from: &dyn Disk, source: &RelPath, to: &dyn Disk, target: &RelPath) -> R
     let mut input = from.open(source)?;
     let mut output = to.modify(target)?;
     output.set_length(0)?;
-    content::copy(&mut *input, &mut *output, |_| {})
+    content::copy(&mut *input, &mut *output, |_| Ok(()))
 }
 
 /// Brings the replica on a disk to a private folder, and opens it.

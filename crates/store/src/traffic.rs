@@ -34,6 +34,6 @@ impl Traffic {
 
 /// Bytes read and written by each disk.
 fn counters(pool: &Pool) -> BTreeMap<String, (u64, u64)> {
-    let of = |m: &crate::member::Member| m.disk.as_ref().map_or((0, 0), |disk| disk.counters().totals());
+    let of = |m: &crate::member::Member| m.disk.as_ref().map_or((0, 0), |disk| disk.flow().totals());
     pool.members.iter().map(|m| (m.row.name.clone(), of(m))).collect()
 }

@@ -19,7 +19,6 @@ use sieve_core::pool::parse;
 use sieve_core::units::Rate;
 use sieve_store::event::Silent;
 use sieve_store::machine::{Machine, RealMachine};
-use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::sync::SyncReport;
 use sieve_store::verify::{Scope, VerifyReport};
@@ -99,7 +98,7 @@ impl Scene {
     fn verify(&self) -> VerifyReport {
         let mut pool = self.open().unwrap();
         pool.begin_long("verify").unwrap();
-        verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap()
+        verify::verify(&pool, &Scope::Whole, &Silent).unwrap()
     }
 
     /// All that is on the disks is what it was, and all of it survives the loss of any two.

@@ -26,7 +26,6 @@ use sieve_store::event::Silent;
 use sieve_store::label::Role;
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::membership::{dissolve, grow, replace, vacate};
-use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::verify::Scope;
 use sieve_store::{
@@ -423,7 +422,6 @@ fn remove_from(folder: &Path, machine: Arc<dyn Machine>, path: &str) -> Result<(
 }
 
 fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
-    let none = Restraint::default();
     if work == Work::Create {
         let file = folder.join("pool.toml");
         let spec = parse(&fs::read_to_string(&file).unwrap()).spec.unwrap();
@@ -459,7 +457,7 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
     pool.begin_long("test")?;
     match work {
         Work::Mend => {
-            verify::verify(&pool, &Scope::Whole, &none, &Silent)?;
+            verify::verify(&pool, &Scope::Whole, &Silent)?;
             verify::mend(&pool, &Silent).map(|_| ())
         }
         Work::GrowData | Work::GrowParity => {
@@ -470,7 +468,7 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
             let at = Some(folder.join(name));
             let request = grow::GrowRequest { name: name.into(), volume: None, role, at };
             let prepared = grow::plan(&pool, &request)?;
-            grow::execute(&mut pool, prepared, &none, &Silent).map(|_| ())
+            grow::execute(&mut pool, prepared, &Silent).map(|_| ())
         }
         Work::Vacate => {
             let plan = vacate::plan(&pool, &["oak".to_string()])?;
@@ -480,11 +478,11 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
             let onto = folder.join("new");
             let request = replace::ReplaceRequest { name: "oak".into(), onto, capacity: None, rest: None };
             let prepared = replace::plan(&pool, &request)?;
-            replace::execute(&mut pool, prepared, &none, &Silent).map(|_| ())
+            replace::execute(&mut pool, prepared, &Silent).map(|_| ())
         }
         Work::Dissolve => {
             let plan = dissolve::plan(&pool, VOLUME)?;
-            dissolve::execute(&mut pool, &plan, &Silent)
+            dissolve::execute(&mut pool, &plan, &Silent).map(|_| ())
         }
         _ => {
             let volume = pool.volume(Some(VOLUME))?;
@@ -492,7 +490,7 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
                 (work == Work::SettleForSpace).then_some(sieve_core::units::ByteLength::new(19_990_000));
             let options = settle::Options { until, ..settle::Options::default() };
             let plan = settle::plan(&pool, &volume, &options, &Silent)?;
-            settle::execute(&mut pool, &volume, &plan, &options, &none, &Silent).map(|_| ())
+            settle::execute(&mut pool, &volume, &plan, &options, &Silent).map(|_| ())
         }
     }
 }

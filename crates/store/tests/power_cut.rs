@@ -21,7 +21,6 @@ use sieve_store::label::Role;
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::member::State;
 use sieve_store::membership::{dissolve, grow, replace, vacate};
-use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::verify::Scope;
 use sieve_store::{Result, create, put, rebuild, remove, restore, scan, sync, verify};
@@ -195,7 +194,7 @@ impl Scene {
                 rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).map(|_| ())
             }
             Action::Mend | Action::MendInPlace => {
-                verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent)?;
+                verify::verify(&pool, &Scope::Whole, &Silent)?;
                 verify::mend(&pool, &Silent).map(|_| ())
             }
             Action::Restore => {
@@ -218,7 +217,7 @@ impl Scene {
                     rest: is_split.then(|| "elm".into()),
                 };
                 let prepared = replace::plan(&pool, &request)?;
-                replace::execute(&mut pool, prepared, &Restraint::default(), &Silent).map(|_| ())
+                replace::execute(&mut pool, prepared, &Silent).map(|_| ())
             }
         }
     }
@@ -226,7 +225,7 @@ impl Scene {
     fn grow(&self, pool: &mut Pool, name: &str, role: Role) -> Result<()> {
         let request = grow::GrowRequest { name: name.into(), volume: None, role, at: Some(self.path(name)) };
         let prepared = grow::plan(pool, &request)?;
-        grow::execute(pool, prepared, &Restraint::default(), &Silent).map(|_| ())
+        grow::execute(pool, prepared, &Silent).map(|_| ())
     }
 
     /// What an action finds before it: a lost disk, damage, a file that somebody deleted.
@@ -322,7 +321,7 @@ fn collect(folder: &Path, found: &mut Vec<Vec<u8>>) {
 fn verify_is_clean(scene: &Scene, when: &str) {
     let mut pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
     pool.begin_long("verify").unwrap_or_else(|e| panic!("{when}: {e}"));
-    let report = verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap();
+    let report = verify::verify(&pool, &Scope::Whole, &Silent).unwrap();
     assert!(report.is_clean(), "{when}: {report:?}");
 }
 
@@ -467,7 +466,7 @@ fn a_dissolve_that_is_cut_off_leaves_all_files_and_is_finished_by_the_next_start
         let mut pool = scene.open(machine)?;
         pool.begin_long("dissolve")?;
         let plan = dissolve::plan(&pool, VOLUME)?;
-        dissolve::execute(&mut pool, &plan, &Silent)
+        dissolve::execute(&mut pool, &plan, &Silent).map(|_| ())
     };
     let scene = Scene::build();
     let counter = CrashMachine::new(CrashPlan::Never, &scene.path("attic"));

@@ -16,7 +16,6 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
 use sieve_store::event::Silent;
 use sieve_store::machine::{Machine, RealMachine};
-use sieve_store::pipeline::Restraint;
 use sieve_store::pool::Pool;
 use sieve_store::verify::Scope;
 use sieve_store::{Result, create, put, read, scan, settle, sync, verify};
@@ -176,8 +175,7 @@ impl Scene {
                 let volume = pool.volume(Some(VOLUME))?;
                 let options = settle::Options::default();
                 let plan = settle::plan(&pool, &volume, &options, &Silent)?;
-                let none = Restraint::default();
-                settle::execute(&mut pool, &volume, &plan, &options, &none, &Silent).map(|_| ())
+                settle::execute(&mut pool, &volume, &plan, &options, &Silent).map(|_| ())
             }
         }
     }
@@ -252,7 +250,7 @@ fn every_file_is_whole_whenever_the_power_fails(
         scene.sync(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
         let mut pool = scene.open(real()).unwrap();
         pool.begin_long("verify").unwrap();
-        let report = verify::verify(&pool, &Scope::Whole, &Restraint::default(), &Silent).unwrap();
+        let report = verify::verify(&pool, &Scope::Whole, &Silent).unwrap();
         assert!(report.is_clean(), "{when}: {report:?}");
         drop(pool);
         scene.assert_all_whole(&when);

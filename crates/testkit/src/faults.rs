@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::path::RelPath;
 use sieve_store::disk::{
-    Attributes, Counters, Disk, Filesystem, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile, full_path,
+    Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile, full_path,
 };
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::{Error, Result};
@@ -108,7 +108,7 @@ fn touch(faults: &Shared, place: &Path) -> Result<()> {
     Ok(())
 }
 
-fn move_head(faults: &Shared, counters: &Counters, path: &RelPath, offset: u64, length: usize) {
+fn move_head(faults: &Shared, flow: &Flow, path: &RelPath, offset: u64, length: usize) {
     let begun = std::time::Instant::now();
     let mut faults = locked(faults);
     let is_slow = faults.is_slow;
@@ -118,7 +118,7 @@ fn move_head(faults: &Shared, counters: &Counters, path: &RelPath, offset: u64, 
     let took = drive.clock() - before;
     if is_slow {
         std::thread::sleep(std::time::Duration::from_secs_f64(took));
-        counters.add_busy(begun);
+        flow.add_busy(begun);
     }
 }
 
@@ -164,8 +164,8 @@ impl Disk for FaultyDisk {
     fn root(&self) -> &Path {
         self.real.root()
     }
-    fn counters(&self) -> &Counters {
-        self.real.counters()
+    fn flow(&self) -> &Flow {
+        self.real.flow()
     }
     fn filesystem(&self) -> Result<Filesystem> {
         self.check()?;
@@ -265,7 +265,7 @@ impl<F: ReadFile + ?Sized> ReadFile for FaultyFile<F> {
     fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
         touch(&self.faults, &self.place)?;
         let length = self.file.read_at(buffer, offset)?;
-        move_head(&self.faults, self.disk.counters(), &self.path, offset, length);
+        move_head(&self.faults, self.disk.flow(), &self.path, offset, length);
         spoil(&self.faults, &self.path, &self.place, offset, &mut buffer[..length])
     }
     fn stat(&self) -> Result<Stat> {
@@ -294,7 +294,7 @@ impl WriteFile for FaultyFile<dyn WriteFile> {
             }
             faults.room = faults.room.map(|room| room - bytes.len() as u64);
         }
-        move_head(&self.faults, self.disk.counters(), &self.path, offset, bytes.len());
+        move_head(&self.faults, self.disk.flow(), &self.path, offset, bytes.len());
         if self.path.parent().is_some_and(|folder| locked(&self.faults).hollow.as_ref() == Some(&folder)) {
             return Ok(());
         }

@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_store::disk::{
-    Attributes, Counters, Disk, Filesystem, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
+    Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
 };
 use sieve_store::machine::{Machine, RealMachine};
 use sieve_store::{Error, Result};
@@ -170,8 +170,8 @@ impl Disk for NeighbourDisk {
     fn root(&self) -> &Path {
         self.real.root()
     }
-    fn counters(&self) -> &Counters {
-        self.real.counters()
+    fn flow(&self) -> &Flow {
+        self.real.flow()
     }
     fn filesystem(&self) -> Result<Filesystem> {
         self.call()?.filesystem()

@@ -10,7 +10,7 @@ use sieve_store::pool::home_folder;
 use super::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{confirm, json, machine};
 
 pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
@@ -21,9 +21,8 @@ pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Co
     if !confirm::go_on(consent, "Begin?")? {
         return Ok(Outcome::Fine);
     }
-    let stop = crate::restraint::stop_on_signals()?;
     let machine = machine::real();
-    let report = burn(request, machine.random(), &stop, &Bars::new())?;
+    let report = burn(request, machine.random(), &Watch::begin(false)?)?;
     if !report.interrupted && request.path.is_dir() {
         let filesystem = machine.open_disk(&request.path)?.filesystem()?;
         let points = of_the_whole(&report, &filesystem);

@@ -1,35 +1,67 @@
 //! `dissolve`: the end of a volume.
 
+use clap::Args;
+use serde::Serialize;
 use sieve_store::Result;
-use sieve_store::membership::dissolve::{self, DissolvePlan};
+use sieve_store::membership::dissolve::{self, DissolvePlan, DissolveReport};
 
 use super::Context;
-use crate::args::Consent;
+use crate::args::{Consent, RestraintArguments};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<Outcome> {
+/// The volume that ends.
+#[derive(Args)]
+pub(crate) struct DissolveArguments {
+    /// The volume
+    #[arg(value_name = "VOLUME")]
+    pub(crate) volume: String,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+/// What was planned, and what came of it.
+#[derive(Serialize)]
+struct Dissolved<'a> {
+    #[serde(flatten)]
+    plan: &'a DissolvePlan,
+    #[serde(flatten)]
+    report: DissolveReport,
+}
+
+pub(super) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Outcome> {
+    let DissolveArguments { volume, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(restraint, &mut pool);
     let show = |_: &_, plan: &DissolvePlan| {
         if !context.json {
             show_plan(plan);
         }
     };
-    let question = Question { consent, work: Work::Long("dissolve"), words: "Dissolve it?" };
+    let question = Question { consent: *consent, work: Work::Long("dissolve"), words: "Dissolve it?" };
     let planned = |pool: &_| dissolve::plan(pool, volume);
-    let (plan, goes_on) = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
-        Agreed::Yes(plan) => (plan, true),
-        Agreed::No(plan) => (plan, false),
+    let plan = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
+        Agreed::Yes(plan) => plan,
+        Agreed::No(plan) => {
+            if context.json {
+                json::print(&plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
     };
-    if goes_on {
-        dissolve::execute(&mut pool, &plan, &Bars::new())?;
-    }
+    let report = dissolve::execute(&mut pool, &plan, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print(&plan)?;
-    } else if goes_on {
+        json::print(&Dissolved { plan: &plan, report })?;
+    } else if report.stopped {
+        let text =
+            "Stopped: the volume is still there, and every file whole. Run it again to go on from here.";
+        crate::say!("\n{}", style::paint(style::WATCH, text));
+    } else {
         let end = if plan.is_last {
             "; it was the last one, and the pool is no more. The pool file stays: `zinc-sieve create` would make it anew."
         } else {
@@ -37,7 +69,7 @@ pub(super) fn run(context: &Context, volume: &str, consent: Consent) -> Result<O
         };
         crate::say!("\nVolume {} is dissolved{end}", plan.volume);
     }
-    Ok(Outcome::Fine)
+    Ok(Outcome::well(!report.stopped))
 }
 
 fn show_plan(plan: &DissolvePlan) {

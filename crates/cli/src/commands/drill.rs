@@ -1,7 +1,8 @@
 //! `drill`: a prediction proven, without a loss.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use clap::Args;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_store::catalogue::proofs::{self, Proof};
@@ -11,9 +12,10 @@ use sieve_store::status::status;
 use sieve_store::{Result, paper};
 
 use super::Context;
+use crate::args::RestraintArguments;
 use crate::exit::Outcome;
 use crate::human::{size, style, time, units};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{json, load};
 
 /// So many surprises are listed.
@@ -26,14 +28,35 @@ struct Answer<'a> {
     proven: bool,
 }
 
-pub(super) fn run(context: &Context, lose: &[String], sample: Option<&str>) -> Result<Outcome> {
-    let sample = sample.map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
+/// What is taken to be lost.
+#[derive(Args)]
+pub(crate) struct DrillArguments {
+    /// The disks that are taken to be lost
+    #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',')]
+    pub(crate) lose: Vec<String>,
+    /// Make a small pool like yours in this new folder, with made-up files, to rehearse the failure on
+    #[arg(long, value_name = "DIR", conflicts_with = "sample")]
+    pub(crate) practice: Option<PathBuf>,
+    /// Look at this share of the files only: quick, and no proof
+    #[arg(long, value_name = "SHARE")]
+    pub(crate) sample: Option<String>,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+}
+
+pub(super) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outcome> {
+    let DrillArguments { lose, practice, sample, restraint } = arguments;
+    if let Some(dir) = practice {
+        return practise(context, dir, lose);
+    }
+    let sample = sample.as_deref().map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(restraint, &mut pool);
     pool.begin_long("drill")?;
     if !context.json {
         announce(&pool, lose)?;
     }
-    let report = drill(&pool, lose, sample, &Bars::new())?;
+    let report = drill(&pool, lose, sample, &Watch::begin(restraint.events)?)?;
     if context.json {
         json::print(&Answer { report: &report, proven: report.is_proven() })?;
     } else {
@@ -43,7 +66,7 @@ pub(super) fn run(context: &Context, lose: &[String], sample: Option<&str>) -> R
 }
 
 /// Makes a pool to rehearse on, like the one of the pool file.
-pub(super) fn practise(context: &Context, dir: &Path, lose: &[String]) -> Result<Outcome> {
+fn practise(context: &Context, dir: &Path, lose: &[String]) -> Result<Outcome> {
     let now = crate::machine::real().now();
     let (spec, disks) = match load::spec_on_paper(&context.pool, false)? {
         Some(spec) => {
@@ -126,6 +149,9 @@ fn show(report: &Report) {
         crate::say!("{} {damage}", style::paint(style::BAD, "damage on a survivor:"));
     }
     let verdict = match () {
+        () if report.stopped => {
+            style::paint(style::WATCH, "Stopped: nothing is proven, and nothing contradicted.")
+        }
         () if !report.is_as_predicted() => {
             style::paint(style::BAD, "Not as predicted. `zinc-sieve verify` names and remembers damage.")
         }

@@ -1,33 +1,50 @@
 //! `get`: files out of a volume.
 
 use std::ffi::OsString;
-use std::path::Path;
+use std::path::PathBuf;
 
+use clap::Args;
 use sieve_store::{Result, read};
 
 use super::{Context, volume_path};
+use crate::args::{RestraintArguments, VolumeChoice};
 use crate::exit::Outcome;
-use crate::human::{count, size, units};
-use crate::progress::Bars;
+use crate::human::{count, size, style, units};
+use crate::progress::Watch;
 use crate::{json, load};
 
-pub(super) fn run(
-    context: &Context,
-    paths: &[OsString],
-    target: &Path,
-    disk: Option<&str>,
-    volume: Option<&str>,
-) -> Result<Outcome> {
+/// What is taken out, and where to.
+#[derive(Args)]
+pub(crate) struct GetArguments {
+    /// Paths in the volume
+    #[arg(required = true, value_name = "PATH")]
+    pub(crate) paths: Vec<OsString>,
+    /// The folder to copy to
+    pub(crate) target: PathBuf,
+    /// Take them from this disk, where two hold the same path
+    #[arg(long, value_name = "NAME")]
+    pub(crate) disk: Option<String>,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+}
+
+pub(super) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome> {
+    let GetArguments { paths, target, disk, volume, restraint } = arguments;
     let paths = paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
-    let pool = load::pool(&context.pool)?;
-    let volume = pool.volume(volume)?.name;
+    let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(restraint, &mut pool);
+    let volume = pool.volume(volume.volume.as_deref())?.name;
     if let Some(name) = disk {
         pool.member_named(name)?;
     }
     for member in pool.file_members(&volume).filter(|m| m.state.is_usable()) {
         sieve_store::scan::scan(&pool, member)?;
     }
-    let report = read::get(&pool, &volume, &paths, disk, target, &Bars::new())?;
+    let watch = Watch::begin(restraint.events)?;
+    let report = read::get(&pool, &volume, &paths, disk.as_deref(), target, &watch)?;
+    drop(watch);
     if context.json {
         json::print(&report)?;
     } else {
@@ -49,6 +66,10 @@ pub(super) fn run(
                 "computed from parity and the other disks, as it is damaged on its disk: {file} (zinc-sieve verify --mend)"
             );
         }
+        if report.stopped {
+            let text = "Stopped: what is there is whole; nothing of the rest was begun.";
+            crate::say!("{}", style::paint(style::WATCH, text));
+        }
     }
-    Ok(Outcome::well(report.damaged.is_empty()))
+    Ok(Outcome::well(report.damaged.is_empty() && !report.stopped))
 }

@@ -39,6 +39,7 @@ pub(crate) struct GrowArguments {
 pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome> {
     let GrowArguments { name, role, at, volume, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(&restraint, &mut pool);
     let request = GrowRequest { name, volume: volume.volume, role: role.into(), at };
     let show = |_: &_, prepared: &PreparedGrow| {
         if !context.json {
@@ -57,16 +58,15 @@ pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
                 return Ok(Outcome::Fine);
             }
         };
-    let watch = Watch::new(&restraint);
-    let restraint = crate::restraint::begin(&restraint)?;
-    let report = grow::execute(&mut pool, prepared, &restraint, &watch)?;
+    let watch = Watch::begin(restraint.events)?;
+    let report = grow::execute(&mut pool, prepared, &watch)?;
     drop(watch);
     if context.json {
         json::print(&report)?;
     } else {
         show_report(&report);
     }
-    Ok(Outcome::well(report.parity_cells_left == 0))
+    Ok(Outcome::well(report.parity_cells_left == 0 && !report.stopped))
 }
 
 fn show_plan(plan: &GrowPlan) {

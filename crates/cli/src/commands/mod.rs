@@ -8,17 +8,17 @@ mod check;
 mod create;
 pub(crate) mod design;
 mod disks;
-mod dissolve;
-mod drill;
+pub(crate) mod dissolve;
+pub(crate) mod drill;
 pub(crate) mod fate;
-mod get;
+pub(crate) mod get;
 pub(crate) mod grow;
 mod health;
 pub(crate) mod ingest;
 mod ls;
 mod measure;
 mod prepare;
-mod put;
+pub(crate) mod put;
 pub(crate) mod rebuild;
 pub(crate) mod replace;
 pub(crate) mod restore;
@@ -27,7 +27,7 @@ mod rm;
 pub(crate) mod settle;
 mod status;
 pub(crate) mod sync;
-mod vacate;
+pub(crate) mod vacate;
 pub(crate) mod verify;
 mod wipe;
 
@@ -70,12 +70,8 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         }
         Command::Check => check::run(&context),
         Command::Create(consent) => create::run(&context, consent),
-        Command::Put { sources, folder, replace, volume, consent } => {
-            put::run(&context, &sources, &folder, replace, volume.volume.as_deref(), consent)
-        }
-        Command::Get { paths, target, disk, volume } => {
-            get::run(&context, &paths, &target, disk.as_deref(), volume.volume.as_deref())
-        }
+        Command::Put(arguments) => put::run(&context, &arguments),
+        Command::Get(arguments) => get::run(&context, &arguments),
         Command::Measure { amount, volume } => measure::run(&context, amount, volume.volume.as_deref()),
         Command::Ls { folder, volume } => ls::run(&context, &folder, volume.volume.as_deref()),
         Command::Rm { paths, recursive, volume, consent } => {
@@ -89,14 +85,13 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Verify(arguments) => verify::run(&context, &arguments),
         Command::Fate(arguments) => fate::run(&context, &arguments),
         Command::Risk(arguments) => risk::run(&context, &arguments),
-        Command::Drill { lose, practice: Some(dir), .. } => drill::practise(&context, &dir, &lose),
-        Command::Drill { lose, sample, .. } => drill::run(&context, &lose, sample.as_deref()),
+        Command::Drill(arguments) => drill::run(&context, &arguments),
         Command::Adopt { folders, consent } => adopt::run(&context, &folders, consent),
         Command::Grow(arguments) => grow::run(&context, arguments),
         Command::Replace(arguments) => replace::run(&context, arguments),
-        Command::Dissolve { volume, consent } => dissolve::run(&context, &volume, consent),
+        Command::Dissolve(arguments) => dissolve::run(&context, &arguments),
         Command::Wipe { folder, was, consent } => wipe::run(&context, &folder, was.as_deref(), consent),
-        Command::Vacate { names, consent } => vacate::run(&context, &names, consent),
+        Command::Vacate(arguments) => vacate::run(&context, &arguments),
         Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
         Command::Status { paper } => status::run(&context, &paper),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),

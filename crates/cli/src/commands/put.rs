@@ -1,8 +1,9 @@
 //! `put`: files into a volume.
 
-use std::ffi::OsStr;
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
+use clap::Args;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_store::fate::Count;
@@ -12,32 +13,46 @@ use sieve_store::put::{self, PutPlan, PutReport};
 use sieve_store::{Error, Kind, Result};
 
 use super::{Context, volume_path};
-use crate::args::Consent;
+use crate::args::{Consent, RestraintArguments, VolumeChoice};
 use crate::confirm::{Agreed, Question, Work, agree};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{json, load};
 
-pub(super) fn run(
-    context: &Context,
-    sources: &[PathBuf],
-    folder: &OsStr,
-    replace: bool,
-    volume: Option<&str>,
-    consent: Consent,
-) -> Result<Outcome> {
+/// What is put where.
+#[derive(Args)]
+pub(crate) struct PutArguments {
+    /// Files and folders to copy
+    #[arg(required = true, value_name = "SOURCE")]
+    pub(crate) sources: Vec<PathBuf>,
+    /// The folder of the volume that they go to (`.` for its root)
+    pub(crate) folder: OsString,
+    /// Replace files that are there; what they were is held until the next sync
+    #[arg(long)]
+    pub(crate) replace: bool,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+pub(super) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome> {
+    let PutArguments { sources, folder, replace, volume, restraint, consent } = arguments;
     let (typed, folder) = (Path::new(folder), volume_path(folder)?);
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(restraint, &mut pool);
     refuse_place_on_a_disk(&pool, typed)?;
-    let volume = pool.volume(volume)?;
+    let volume = pool.volume(volume.volume.as_deref())?;
     let show = |_: &_, plan: &PutPlan| {
         if !context.json {
             show_plan(&volume, &folder, plan);
         }
     };
-    let question = Question { consent, work: Work::Short, words: "Copy?" };
-    let planned = |pool: &Pool| put::plan(pool, &volume.name, sources, &folder, replace);
+    let question = Question { consent: *consent, work: Work::Short, words: "Copy?" };
+    let planned = |pool: &Pool| put::plan(pool, &volume.name, sources, &folder, *replace);
     let plan = match agree(&mut pool, &question, planned, show, PutPlan::essence, |_| true)? {
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
@@ -47,14 +62,20 @@ pub(super) fn run(
             return Ok(Outcome::Fine);
         }
     };
-    let report = put::execute(&pool, &plan, &Bars::new())?;
+    let report = put::execute(&pool, &plan, &Watch::begin(restraint.events)?)?;
     if context.json {
         json::print(&report)?;
+    } else if report.stopped {
+        crate::say!("\nStopped. Copied and verified so far:\n");
+        show_by_disk(&report.by_disk);
+        let text =
+            "The same put goes on from here: what is there already, whole and the same, is passed over.";
+        crate::say!("\n{}", style::paint(style::WATCH, text));
     } else {
         let done = style::paint(style::WELL, "Copied and verified.");
         crate::say!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
     }
-    Ok(Outcome::Fine)
+    Ok(Outcome::well(!report.stopped))
 }
 
 /// The place of a member is no folder of the volume: who types it means the disk, and a folder of that name would be made.

@@ -40,7 +40,7 @@ pub(crate) struct RebuildArguments {
 pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
     let RebuildArguments { names, onto, first, salvage, restraint, consent } = arguments;
     let first = first.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
-    let options = Options { first, salvage: *salvage, restraint: crate::restraint::begin(restraint)? };
+    let options = Options { first, salvage: *salvage };
     let names: Vec<&str> = names.iter().flat_map(|n| n.split(',')).collect();
     if names.len() != onto.len() {
         let message = format!(
@@ -56,6 +56,7 @@ pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         .map(|(name, onto)| Request { name: (*name).to_string(), onto: onto.clone() })
         .collect();
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(restraint, &mut pool);
     let show = |_: &_, prepared: &Prepared| {
         if !context.json {
             show_plan(&prepared.plan);
@@ -74,7 +75,7 @@ pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
             return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
         }
     };
-    let report = rebuild::execute(&mut pool, &prepared, &options, &Watch::new(restraint))?;
+    let report = rebuild::execute(&mut pool, &prepared, &options, &Watch::begin(restraint.events)?)?;
     if context.json {
         json::print(&report)?;
     } else {

@@ -40,6 +40,7 @@ pub(crate) struct ReplaceArguments {
 pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
     let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(&restraint, &mut pool);
     let request = ReplaceRequest { name, onto, capacity, rest };
     let show = |_: &_, prepared: &PreparedReplace| {
         if !context.json {
@@ -58,9 +59,8 @@ pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
                 return Ok(Outcome::Fine);
             }
         };
-    let watch = Watch::new(&restraint);
-    let restraint = crate::restraint::begin(&restraint)?;
-    let report = replace::execute(&mut pool, prepared, &restraint, &watch)?;
+    let watch = Watch::begin(restraint.events)?;
+    let report = replace::execute(&mut pool, prepared, &watch)?;
     drop(watch);
     if context.json {
         json::print(&report)?;
@@ -92,7 +92,7 @@ fn show_plan(plan: &ReplacePlan) {
 }
 
 fn show_report(report: &ReplaceReport) {
-    if report.stopped {
+    if report.stopped && report.computed + report.left == 0 {
         let text =
             "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
         crate::say!("\n{}", style::paint(style::WATCH, text));

@@ -11,11 +11,11 @@ use sieve_store::restore::{self, Candidate, Recoverable, RestoreReport, Target, 
 use sieve_store::{Error, Kind, Result, scan};
 
 use super::{Context, volume_path};
-use crate::args::{Consent, VolumeChoice};
+use crate::args::{Consent, RestraintArguments, VolumeChoice};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
-use crate::progress::Bars;
+use crate::progress::Watch;
 use crate::{json, load};
 
 /// What is brought back.
@@ -33,15 +33,19 @@ pub(crate) struct RestoreArguments {
     #[command(flatten)]
     pub(crate) volume: VolumeChoice,
     #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
     pub(crate) consent: Consent,
 }
 
 pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
     let paths = arguments.paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let mut pool = load::pool(&context.pool)?;
+    let events = arguments.restraint.events;
+    crate::restraint::hold(&arguments.restraint, &mut pool);
     let volume = pool.volume(arguments.volume.volume.as_deref())?.name;
     if arguments.list {
-        let candidates = candidates(&pool, &volume, &paths)?;
+        let candidates = candidates(&pool, &volume, &paths, events)?;
         if context.json {
             json::print(&candidates)?;
         } else {
@@ -51,7 +55,7 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
     }
     let target = arguments.to.as_deref().map_or(Target::Place, Target::Folder);
     let planned = |pool: &Pool| {
-        let mut wanted = candidates(pool, &volume, &paths)?;
+        let mut wanted = candidates(pool, &volume, &paths, events)?;
         wanted.retain(|candidate| candidate.comes_back == Recoverable::Whole);
         newest_of_each(&mut wanted);
         if wanted.is_empty() {
@@ -79,17 +83,17 @@ pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
             return Ok(Outcome::Fine);
         }
     };
-    let report = restore::execute(&pool, &volume, &wanted, target, &Bars::new())?;
+    let report = restore::execute(&pool, &volume, &wanted, target, &Watch::begin(events)?)?;
     if context.json {
         json::print(&report)?;
     } else {
         show_report(&report);
     }
-    Ok(Outcome::well(report.not_back.is_empty()))
+    Ok(Outcome::well(report.not_back.is_empty() && !report.stopped))
 }
 
-fn candidates(pool: &Pool, volume: &str, paths: &[RelPath]) -> Result<Vec<Candidate>> {
-    scan::scan_all(pool, |member| member.row.volume == volume, &Bars::new())?;
+fn candidates(pool: &Pool, volume: &str, paths: &[RelPath], events: bool) -> Result<Vec<Candidate>> {
+    scan::scan_all(pool, |member| member.row.volume == volume, &Watch::new(events))?;
     restore::list(pool, volume, paths)
 }
 
@@ -158,4 +162,8 @@ fn show_report(report: &RestoreReport) {
         crate::say!("{} {path}: {why}", style::paint(style::BAD, "not back"));
     }
     crate::say!("{} back, each checked.", units::files(report.restored.len() as u64));
+    if report.stopped {
+        let text = "Stopped: what is back is whole. Run it again for the rest.";
+        crate::say!("{}", style::paint(style::WATCH, text));
+    }
 }

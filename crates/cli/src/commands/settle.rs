@@ -49,6 +49,8 @@ const SHOWN: usize = 12;
 
 pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
+    let events = arguments.restraint.events;
+    crate::restraint::hold(&arguments.restraint, &mut pool);
     let volume = pool.volume(arguments.volume.volume.as_deref())?;
     let options = options_of(arguments)?;
     let show = |pool: &Pool, plan: &SettlePlan| {
@@ -62,7 +64,7 @@ pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
     };
     let is_something = |plan: &SettlePlan| !plan.is_empty() || arguments.then_sync;
     let question = Question { consent: arguments.consent, work: Work::Long("settle"), words: "Settle?" };
-    let planned = |pool: &Pool| settle::plan(pool, &volume, &options, &Watch::new(&arguments.restraint));
+    let planned = |pool: &Pool| settle::plan(pool, &volume, &options, &Watch::new(events));
     let plan = match agree(&mut pool, &question, planned, show, essence_of, is_something)? {
         Agreed::Yes(plan) if is_something(&plan) => plan,
         Agreed::Yes(plan) | Agreed::No(plan) => {
@@ -72,14 +74,13 @@ pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
             return Ok(Outcome::Fine);
         }
     };
-    let restraint = crate::restraint::begin(&arguments.restraint)?;
-    let watch = Watch::new(&arguments.restraint);
-    let report = settle::execute(&mut pool, &volume, &plan, &options, &restraint, &watch)?;
-    drop(watch);
+    let watch = Watch::begin(events)?;
+    let report = settle::execute(&mut pool, &volume, &plan, &options, &watch)?;
     let synced = match arguments.then_sync && !report.moved.stopped {
-        true => Some(then_sync(&mut pool, arguments, &restraint)?),
+        true => Some(then_sync(&mut pool, &watch)?),
         false => None,
     };
+    drop(watch);
     let is_well = !report.moved.stopped && synced.as_ref().is_none_or(sync::SyncReport::is_clean);
     if context.json {
         json::print(&serde_json::json!({ "settle": report, "sync": synced }))?;
@@ -105,14 +106,10 @@ fn options_of(arguments: &SettleArguments) -> Result<Options> {
 }
 
 /// What has settled is guarded.
-fn then_sync(
-    pool: &mut Pool,
-    arguments: &SettleArguments,
-    restraint: &sieve_store::pipeline::Restraint,
-) -> Result<sync::SyncReport> {
-    let options = sync::Options { restraint: restraint.clone(), ..sync::Options::default() };
-    let plan = sync::plan(pool, &options, &Watch::new(&arguments.restraint))?;
-    sync::execute(pool, &plan, &options, &Watch::new(&arguments.restraint))
+fn then_sync(pool: &mut Pool, watch: &Watch) -> Result<sync::SyncReport> {
+    let options = sync::Options::default();
+    let plan = sync::plan(pool, &options, watch)?;
+    sync::execute(pool, &plan, &options, watch)
 }
 
 fn show_plan(plan: &SettlePlan, now: i64) {

@@ -49,14 +49,15 @@ struct Synced<'a> {
 pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
-    let options = Options { accept, disks, quiet, restraint: crate::restraint::begin(&restraint)? };
+    crate::restraint::hold(&restraint, &mut pool);
+    let options = Options { accept, disks, quiet };
     let show = |_: &_, plan: &SyncPlan| {
         if !context.json {
             show_plan(plan);
         }
     };
     let question = Question { consent, work: Work::Long("sync"), words: "Sync?" };
-    let planned = |pool: &_| sync::plan(pool, &options, &Watch::new(&restraint));
+    let planned = |pool: &_| sync::plan(pool, &options, &Watch::new(restraint.events));
     let plan = match agree(&mut pool, &question, planned, show, essence_of, |plan| !plan.is_empty())? {
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
@@ -67,7 +68,7 @@ pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
         }
     };
     let asks = !plan.is_empty();
-    let report = sync::execute(&mut pool, &plan, &options, &Watch::new(&restraint))?;
+    let report = sync::execute(&mut pool, &plan, &options, &Watch::begin(restraint.events)?)?;
     let is_shown = context.json || asks || !report.is_clean();
     let unguarded = if is_shown { status::unguarded(&pool)? } else { BTreeMap::new() };
     if context.json {

@@ -1,26 +1,42 @@
 //! `vacate`: parity disks leave.
 
 use anstyle::Style;
+use clap::Args;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
 use sieve_store::membership::vacate::{self, VacatePlan};
 
 use super::Context;
-use crate::args::Consent;
+use crate::args::{Consent, RestraintArguments};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, names: &[String], consent: Consent) -> Result<Outcome> {
+/// The disks that leave.
+#[derive(Args)]
+pub(crate) struct VacateArguments {
+    /// The parity disks
+    #[arg(required = true, value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+pub(super) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outcome> {
+    let VacateArguments { names, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
+    crate::restraint::hold(restraint, &mut pool);
     let names: Vec<String> = names.iter().flat_map(|n| n.split(',')).map(str::to_string).collect();
     let show = |_: &_, plan: &VacatePlan| {
         if !context.json {
             show_plan(plan);
         }
     };
-    let question = Question { consent, work: Work::Long("vacate"), words: "Take it out of the pool?" };
+    let question =
+        Question { consent: *consent, work: Work::Long("vacate"), words: "Take it out of the pool?" };
     let planned = |pool: &_| vacate::plan(pool, &names);
     let plan = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
         Agreed::Yes(plan) => plan,

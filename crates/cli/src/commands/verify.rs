@@ -37,9 +37,10 @@ pub(crate) struct VerifyArguments {
 pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
     let scope = scope(arguments)?;
     let mut pool = load::pool(&context.pool)?;
+    restraint::hold(&arguments.restraint, &mut pool);
     pool.begin_long("verify")?;
-    let restraint = restraint::begin(&arguments.restraint)?;
-    let report = verify::verify(&pool, &scope, &restraint, &Watch::new(&arguments.restraint))?;
+    let events = arguments.restraint.events;
+    let report = verify::verify(&pool, &scope, &Watch::begin(events)?)?;
     if !context.json {
         show(&report);
     }
@@ -52,7 +53,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         pool.end();
         if confirm::go_on(arguments.consent, "Mend?")? {
             pool.begin_long("mend")?;
-            let mended = verify::mend(&pool, &Watch::new(&arguments.restraint))?;
+            let mended = verify::mend(&pool, &Watch::begin(events)?)?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {
                 json::print(&mended)?;

@@ -1,6 +1,5 @@
 //! Writing everything, then reading it back.
 
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
 use sieve_core::units::{ByteLength, Rate};
@@ -20,13 +19,13 @@ const MOST_BAD: usize = 1000;
 
 /// Writes a pattern to free space, reads it back past the page cache, and takes it away again.
 ///
-/// `stop` is looked at between steps: when it is set, the run ends early and cleans up after itself. After a kill
+/// When the observer wants no more, the run ends early and cleans up after itself. After a kill
 /// the files stay; the next run of the same folder takes what was written as written and goes on.
 ///
 /// # Errors
 /// When the path is none, would be overwritten without being named, or is mounted; what a disk says while writing.
 /// What it says while reading is part of the report.
-pub fn run(request: &Request, fresh_seed: u64, stop: &AtomicBool, observer: &dyn Observer) -> Result<Report> {
+pub fn run(request: &Request, fresh_seed: u64, observer: &dyn Observer) -> Result<Report> {
     let (target, amount) = Target::open(request)?;
     let whole = amount.exact() / ALIGNMENT as u64 * ALIGNMENT as u64;
     if whole == 0 {
@@ -39,7 +38,6 @@ pub fn run(request: &Request, fresh_seed: u64, stop: &AtomicBool, observer: &dyn
         target: &target,
         pattern: Pattern::new(seed),
         total: whole,
-        stop,
         observer,
         report: Report { bytes: ByteLength::new(whole), from_the_medium: true, ..Report::default() },
     };
@@ -53,7 +51,6 @@ struct Pass<'a> {
     target: &'a Target,
     pattern: Pattern,
     total: u64,
-    stop: &'a AtomicBool,
     observer: &'a dyn Observer,
     report: Report,
 }
@@ -83,7 +80,7 @@ impl Pass<'_> {
     }
 
     fn stopped(&mut self) -> bool {
-        self.report.interrupted |= self.stop.load(Ordering::Relaxed);
+        self.report.interrupted |= self.observer.is_stopped();
         self.report.interrupted
     }
 

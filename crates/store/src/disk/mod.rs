@@ -3,6 +3,7 @@
 mod attributes;
 mod filesystem;
 pub(crate) mod fitness;
+mod flow;
 mod idle;
 mod lease;
 mod open_files;
@@ -11,8 +12,6 @@ mod uuid_ioctl;
 mod write_back;
 
 use std::path::Path;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::lane::Rows;
@@ -20,6 +19,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, GRANULE};
 
 pub use attributes::Attributes;
+pub use flow::Flow;
 pub use idle::become_idle;
 pub use open_files::open_files;
 pub use real::RealDisk;
@@ -195,8 +195,8 @@ pub trait LockGuard: Send {}
 pub trait Disk: Send + Sync {
     /// Where it is mounted, for messages.
     fn root(&self) -> &Path;
-    /// Bytes of content read and written so far.
-    fn counters(&self) -> &Counters;
+    /// What flows through it: counted, and held to a limit.
+    fn flow(&self) -> &Flow;
     /// What filesystem it is.
     ///
     /// # Errors
@@ -256,42 +256,6 @@ pub trait Disk: Send + Sync {
     fn sync_folder(&self, path: &RelPath) -> Result<()>;
     /// Locks a file (created if need be) for this process; nothing if somebody else holds it.
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>>;
-}
-
-/// Bytes of content that went through a disk, and how long it was busy with them.
-#[derive(Debug, Default)]
-pub struct Counters {
-    read: AtomicU64,
-    written: AtomicU64,
-    busy_nanoseconds: AtomicU64,
-}
-
-impl Counters {
-    pub(crate) fn add_read(&self, bytes: usize, since: Instant) {
-        self.read.fetch_add(bytes as u64, Ordering::Relaxed);
-        self.add_busy(since);
-    }
-
-    pub(crate) fn add_written(&self, bytes: usize, since: Instant) {
-        self.written.fetch_add(bytes as u64, Ordering::Relaxed);
-        self.add_busy(since);
-    }
-
-    /// It was busy since then.
-    pub fn add_busy(&self, since: Instant) {
-        let nanoseconds = u64::try_from(since.elapsed().as_nanos()).unwrap_or(u64::MAX);
-        self.busy_nanoseconds.fetch_add(nanoseconds, Ordering::Relaxed);
-    }
-
-    /// Bytes read and written so far.
-    pub fn totals(&self) -> (u64, u64) {
-        (self.read.load(Ordering::Relaxed), self.written.load(Ordering::Relaxed))
-    }
-
-    /// How long it was busy with them, in seconds.
-    pub fn busy(&self) -> f64 {
-        self.busy_nanoseconds.load(Ordering::Relaxed) as f64 / 1e9
-    }
 }
 
 /// Rounds byte ranges out to granules and joins what then touches.

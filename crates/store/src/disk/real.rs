@@ -21,8 +21,8 @@ use sieve_core::units::ByteLength;
 
 use super::write_back::WriteBack;
 use super::{
-    Attributes, Counters, Disk, EntryKind, Filesystem, Lease, LockGuard, ReadFile, Stat, WriteFile,
-    filesystem, lease, whole_granules,
+    Attributes, Disk, EntryKind, Filesystem, Flow, Lease, LockGuard, ReadFile, Stat, WriteFile, filesystem,
+    lease, whole_granules,
 };
 use crate::error::{Error, Result};
 
@@ -30,7 +30,7 @@ use crate::error::{Error, Result};
 pub struct RealDisk {
     root: PathBuf,
     folder: OwnedFd,
-    counters: Arc<Counters>,
+    flow: Arc<Flow>,
     /// The folders used last, the newest first, since neighbours are used together.
     last_folders: Mutex<VecDeque<(RelPath, Arc<OwnedFd>)>>,
 }
@@ -49,7 +49,7 @@ impl RealDisk {
         let flags = OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = sys::open(path, flags, Mode::empty())
             .map_err(|errno| Error::io("disk.open", path, errno.into()))?;
-        Ok(Self { root: path.into(), folder, counters: Arc::default(), last_folders: Mutex::default() })
+        Ok(Self { root: path.into(), folder, flow: Arc::default(), last_folders: Mutex::default() })
     }
 
     fn error(&self, code: &'static str, path: &RelPath) -> impl FnOnce(Errno) -> Error {
@@ -148,7 +148,7 @@ impl RealDisk {
             write_back: WriteBack::default(),
             file: File::from(fd),
             path: super::full_path(self, path).as_ref().into(),
-            counters: Arc::clone(&self.counters),
+            flow: Arc::clone(&self.flow),
         })
     }
 }
@@ -229,8 +229,8 @@ impl Disk for RealDisk {
         &self.root
     }
 
-    fn counters(&self) -> &Counters {
-        &self.counters
+    fn flow(&self) -> &Flow {
+        &self.flow
     }
 
     fn filesystem(&self) -> Result<Filesystem> {
@@ -438,7 +438,7 @@ impl Disk for RealDisk {
 struct RealFile {
     file: File,
     path: PathBuf,
-    counters: Arc<Counters>,
+    flow: Arc<Flow>,
     write_back: WriteBack,
 }
 
@@ -459,7 +459,7 @@ impl RealFile {
                 Err(error) => return Err(self.error("file.read")(error)),
             }
         }
-        self.counters.add_read(filled, begun);
+        self.flow.add_read(filled, begun);
         Ok(filled)
     }
 }
@@ -516,7 +516,7 @@ impl WriteFile for RealFile {
         self.file.write_all_at(bytes, offset).map_err(self.error("file.write"))?;
         let sent = self.write_back.wrote(&self.file, offset, bytes.len() as u64);
         sent.map_err(self.error("file.write"))?;
-        self.counters.add_written(bytes.len(), begun);
+        self.flow.add_written(bytes.len(), begun);
         Ok(())
     }
 
@@ -531,7 +531,7 @@ impl WriteFile for RealFile {
     fn sync(&mut self) -> Result<()> {
         let begun = Instant::now();
         let synced = retry_on_intr(|| sys::fsync(self.file.as_fd()));
-        self.counters.add_written(0, begun);
+        self.flow.add_written(0, begun);
         synced.map_err(|errno| self.error("file.sync")(errno.into()))
     }
 }

@@ -66,6 +66,8 @@ pub struct Report {
     pub read_bytes: BTreeMap<String, ByteLength>,
     /// The share of the files that was looked at, where it was not all.
     pub sample: Option<f64>,
+    /// It was asked to stop before its end: nothing is proven, and nothing contradicted.
+    pub stopped: bool,
 }
 
 impl Report {
@@ -83,7 +85,8 @@ impl Report {
 
     /// Whether what was looked at came out as predicted.
     pub fn is_as_predicted(&self) -> bool {
-        self.surprises.is_empty()
+        !self.stopped
+            && self.surprises.is_empty()
             && self.parity_cells_wrong == 0
             && (self.files() > 0 || self.parity_cells > 0)
     }
@@ -130,7 +133,7 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
     scan::scan_all(pool, |member| member.row.volume == volume, observer)?;
     for member in pool.members_of(&volume, Role::Data).filter(|m| m.state.is_usable()) {
         if !lost.contains(&member.row.id) {
-            resolve_doubts(pool, member)?;
+            resolve_doubts(pool, member, observer)?;
         }
     }
     let model = fate::load(pool, &volume)?;
@@ -138,7 +141,10 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
     let snapshot = load_snapshot(pool, &volume)?;
     let mut pass = Pass::open(pool, &model, &snapshot, &volume, &lost, sample)?;
     pass.run(&snapshot, &lost, observer)?;
-    let mut report = pass.conclude(&model, &lost)?;
+    let mut report = match pass.report.stopped {
+        true => pass.report,
+        false => pass.conclude(&model, &lost)?,
+    };
     report.lost = names.to_vec();
     report.sample = sample;
     report.read_bytes = traffic.since(pool).0;
@@ -216,6 +222,10 @@ impl<'a> Pass<'a> {
         observer.event(Event::Stage { name: "reconstructing", total: cells.len() as u64, unit: Unit::Cells });
         let mut contents = Contents::without(self.pool, lost.to_vec());
         for cell in cells {
+            if observer.is_stopped() {
+                self.report.stopped = true;
+                break;
+            }
             self.cell(snapshot, &mut contents, cell)?;
             observer.event(Event::Advanced { by: 1 });
         }

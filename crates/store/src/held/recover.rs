@@ -103,7 +103,7 @@ fn standing_of(
         return Ok(object.standing);
     };
     let known = versions::get(pool.catalogue.reading(), version)?;
-    let read = disk.open(held).and_then(|mut file| content::checksum(&mut *file, stat.size, |_| {}));
+    let read = disk.open(held).and_then(|mut file| content::checksum(&mut *file, stat.size, |_| Ok(())));
     let is_it =
         !known.unfinished && read.is_ok_and(|sum| sum.is_some_and(|sum| sum.whole == known.sum.whole));
     Ok(if is_it { Standing::Same } else { object.standing.max(Standing::Doubtful) })

@@ -249,6 +249,6 @@ fn is_as_held(pool: &Pool, disk: &dyn Disk, held: &HeldRow, object: Option<&Obje
     let known = versions::get(pool.catalogue.reading(), version)?;
     let mut file = disk.open(&held.path)?;
     let size = file.stat()?.size;
-    let sum = content::checksum(&mut *file, size, |_| {})?;
+    let sum = content::checksum(&mut *file, size, |_| Ok(()))?;
     Ok(!known.unfinished && sum.is_some_and(|sum| sum.whole == known.sum.whole))
 }

@@ -13,13 +13,12 @@ use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{disks, held_files, mark_changed, objects};
 use crate::disk::full_path;
 use crate::error::{Error, Kind, Result};
-use crate::event::{Observer, Silent};
+use crate::event::{Observer, Silent, heed};
 use crate::fate::Count;
 use crate::grounds::Grounds;
 use crate::journal;
 use crate::label::{Role, our_folder};
 use crate::pieces::{self, PiecedFile};
-use crate::pipeline::Restraint;
 use crate::pool::{Pool, catalogue_path, remove_passing};
 use crate::settle::{self, SettlePlan};
 
@@ -204,15 +203,34 @@ fn everything() -> settle::Options {
     settle::Options { everything: true, ..settle::Options::default() }
 }
 
+/// What was done.
+#[derive(Clone, Copy, Debug, Default, Serialize)]
+pub struct DissolveReport {
+    /// Files in pieces that were put together.
+    pub joined: u64,
+    /// It was asked to stop before the volume ended: what was moved and put together stays so, and the volume goes on.
+    pub stopped: bool,
+}
+
 /// Puts files together, and empties the caches.
-fn make_whole(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> Result<()> {
+fn make_whole(
+    pool: &mut Pool,
+    plan: &DissolvePlan,
+    observer: &dyn Observer,
+    report: &mut DissolveReport,
+) -> Result<()> {
     for join in &plan.joins {
+        heed(observer)?;
         pieces::join(pool, &join.file, join.disk, observer)?;
+        report.joined += 1;
     }
     if let Some(settles) = &plan.settles {
         let volume = pool.volume(Some(&plan.volume))?;
-        let report = settle::settle(pool, &volume, settles, &everything(), &Restraint::default(), observer)?;
-        if let Some(left) = report.moved.left_alone.first() {
+        let settled = settle::settle(pool, &volume, settles, &everything(), observer)?;
+        if settled.moved.stopped {
+            return Err(Error::stopped());
+        }
+        if let Some(left) = settled.moved.left_alone.first() {
             let message = format!("{} cannot leave the cache: {}", left.path, left.why);
             return Err(Error::new(Kind::Conflict, "dissolve.cache", message)
                 .remedy("see to that, then run this again: it goes on from here"));
@@ -229,9 +247,13 @@ fn make_whole(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> 
 ///
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
-pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> Result<()> {
+pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) -> Result<DissolveReport> {
     pool.expect_long()?;
-    make_whole(pool, plan, observer)?;
+    let mut report = DissolveReport::default();
+    match make_whole(pool, plan, observer, &mut report) {
+        Err(error) if error.is_stop() => return Ok(DissolveReport { stopped: true, ..report }),
+        done => done?,
+    }
     // Our folders go with all that is in them: nothing of a file may have come there since it was planned (L2).
     refuse_pieces(pool, &plan.volume)?;
     let now = pool.machine.now();
@@ -261,7 +283,9 @@ pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) ->
         // A pool without members has nothing to know; its journal stays.
         pool.end();
         remove_passing(&catalogue_path(&pool.file));
-        return pool.home.sync_folder(&our_folder());
+        pool.home.sync_folder(&our_folder())?;
+        return Ok(report);
     }
-    tell_all_members(pool)
+    tell_all_members(pool)?;
+    Ok(report)
 }

@@ -20,7 +20,6 @@ use crate::journal;
 use crate::label::{self, Role};
 use crate::member::usable_bytes;
 use crate::parity::ImageLimits;
-use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
@@ -260,12 +259,7 @@ fn plan_parity(pool: &Pool, plan: &mut GrowPlan) -> Result<()> {
 ///
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
-pub fn execute(
-    pool: &mut Pool,
-    prepared: PreparedGrow,
-    restraint: &Restraint,
-    observer: &dyn Observer,
-) -> Result<GrowReport> {
+pub fn execute(pool: &mut Pool, prepared: PreparedGrow, observer: &dyn Observer) -> Result<GrowReport> {
     let PreparedGrow { plan, new, mut row, edits } = prepared;
     pool.expect_long()?;
     new.refuse_unfit()?;
@@ -295,25 +289,19 @@ pub fn execute(
             observer.event(Event::Stage { name: "scanning", total: 0, unit: Unit::Files });
             report.files = scan::scan(pool, pool.member(row.id)?)?.files;
         }
-        Role::Parity => compute(pool, &row, restraint, observer, &mut report)?,
+        Role::Parity => compute(pool, &row, observer, &mut report)?,
     }
     tell_all_members(pool)?;
     journal::append(&*pool.home, pool.machine.now(), "grow", &report)?;
     Ok(report)
 }
 
-fn compute(
-    pool: &Pool,
-    row: &DiskRow,
-    restraint: &Restraint,
-    observer: &dyn Observer,
-    report: &mut GrowReport,
-) -> Result<()> {
+fn compute(pool: &Pool, row: &DiskRow, observer: &dyn Observer, report: &mut GrowReport) -> Result<()> {
     let snapshot = load_snapshot(pool, &row.volume)?;
     let mut images = open_images(pool, &row.volume, &[])?;
     let Some(image) = images.iter_mut().find(|image| image.part_on(row.id).is_some()) else { return Ok(()) };
     let cells: Vec<_> = fill::invalid(pool, &snapshot, image)?.into_iter().collect();
-    let filled = fill::fill(pool, &snapshot, image, &cells, restraint, observer)?;
+    let filled = fill::fill(pool, &snapshot, image, &cells, observer)?;
     report.parity_cells = filled.cells;
     report.parity_cells_left = cells.len() as u64 - filled.cells;
     report.stopped = filled.stopped;

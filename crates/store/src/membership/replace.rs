@@ -20,7 +20,7 @@ use crate::journal;
 use crate::label::{self, Role};
 use crate::member::{Member, usable_bytes};
 use crate::parity::{ImageLimits, ParityImage, Part, PartPlace};
-use crate::pipeline::{Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, parity_readers, stream};
+use crate::pipeline::{Buffer, CellTask, Coder, Disks, LaneStep, Output, parity_readers, stream};
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::progress::Meter;
@@ -316,12 +316,7 @@ fn edits(old: &DiskRow, new: &NewDisk, capacity: Option<ByteLength>, rest: Optio
 ///
 /// # Errors
 /// When another long writer is at work, or what a disk or the database says.
-pub fn execute(
-    pool: &mut Pool,
-    prepared: PreparedReplace,
-    restraint: &Restraint,
-    observer: &dyn Observer,
-) -> Result<ReplaceReport> {
+pub fn execute(pool: &mut Pool, prepared: PreparedReplace, observer: &dyn Observer) -> Result<ReplaceReport> {
     let PreparedReplace { plan, old, first, mut rest, edits } = prepared;
     pool.expect_long()?;
     for target in std::iter::once(&first).chain(rest.as_ref()) {
@@ -340,7 +335,7 @@ pub fn execute(
     };
     let snapshot = load_snapshot(pool, &old.volume)?;
     let mut image = open_new(pool, &old, &first, rest.as_ref(), &snapshot)?;
-    copy(pool, &old, &snapshot, &mut image, restraint, observer, &mut report)?;
+    copy(pool, &old, &snapshot, &mut image, observer, &mut report)?;
     if report.stopped {
         return Ok(report);
     }
@@ -354,7 +349,7 @@ pub fn execute(
     drop(image);
     edit_pool_file(pool, &edits)?;
     forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
-    compute_rest(pool, &old, restraint, observer, &mut report)?;
+    compute_rest(pool, &old, observer, &mut report)?;
     tell_all_members(pool)?;
     journal::append(&*pool.home, pool.machine.now(), "replace", &report)?;
     Ok(report)
@@ -408,7 +403,6 @@ fn copy(
     old: &DiskRow,
     snapshot: &Snapshot,
     image: &mut ParityImage,
-    restraint: &Restraint,
     observer: &dyn Observer,
     report: &mut ReplaceReport,
 ) -> Result<()> {
@@ -421,14 +415,17 @@ fn copy(
     observer.event(Event::Stage { name: "copying parity", total, unit: Unit::Cells });
     let bytes = ByteLength::new(total * snapshot.geometry.cell_bytes());
     let amounts = BTreeMap::from([(old.name.clone(), bytes)]);
-    let mut meter = Meter::begin(pool, observer, &amounts, total, restraint.rate)?;
+    let mut meter = Meter::begin(pool, observer, &amounts, total)?;
     let most = usize::try_from(BATCH_BYTES / snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
     for batch in cells.chunks(most) {
         let readers = parity_readers(snapshot, [source], batch);
         let disks = Disks::of(pool, snapshot, Vec::new(), readers, std::slice::from_mut(image));
         let mut ordered = 0;
-        let outcome = stream(disks, restraint, Copier, |feeder| {
-            for cell in batch.iter().take_while(|_| !restraint.is_stopped()) {
+        let outcome = stream(disks, pool.restraint().memory, Copier, |feeder| {
+            for cell in batch {
+                if meter.is_stopped() {
+                    break;
+                }
                 feeder.order(*cell, Vec::new(), true)?;
                 ordered += 1;
                 meter.advance();
@@ -493,7 +490,6 @@ fn commit(
 fn compute_rest(
     pool: &Pool,
     old: &DiskRow,
-    restraint: &Restraint,
     observer: &dyn Observer,
     report: &mut ReplaceReport,
 ) -> Result<()> {
@@ -502,9 +498,10 @@ fn compute_rest(
     let Some(image) = images.iter_mut().find(|image| image.part_on(old.id).is_some()) else { return Ok(()) };
     let cells: Vec<CellIndex> = fill::invalid(pool, &snapshot, image)?.into_iter().collect();
     if !cells.is_empty() {
-        let filled = fill::fill(pool, &snapshot, image, &cells, restraint, observer)?;
+        let filled = fill::fill(pool, &snapshot, image, &cells, observer)?;
         report.computed = filled.cells;
         report.left = cells.len() as u64 - filled.cells;
+        report.stopped = filled.stopped;
     }
     Ok(())
 }

@@ -19,7 +19,6 @@ use crate::event::{Event, Observer};
 use crate::held::{self, Watch, Watcher};
 use crate::machine::Machine;
 use crate::member::looks_of;
-use crate::pipeline::{Pace, Paced};
 
 /// So many files are under way at once: one is read while another waits for its folder.
 const AT_ONCE: usize = 2;
@@ -69,13 +68,15 @@ pub(super) struct Carried {
 pub(super) enum Stays {
     /// In words.
     Because(String),
+    /// It was asked to stop before the copies were whole.
+    Stopped,
     /// Something failed.
     Failed(Error),
 }
 
 impl From<Error> for Stays {
     fn from(error: Error) -> Self {
-        Self::Failed(error)
+        if error.is_stop() { Self::Stopped } else { Self::Failed(error) }
     }
 }
 
@@ -88,18 +89,19 @@ type Outcome = std::result::Result<Carried, Stays>;
 pub(super) fn all<T>(
     tasks: &[&Task],
     machine: &dyn Machine,
-    pace: &Pace,
     observer: &dyn Observer,
     meanwhile: impl FnOnce() -> T,
 ) -> (Vec<Option<Outcome>>, T) {
     let (next, is_over, carried) = (AtomicUsize::new(0), AtomicBool::new(false), AtomicU64::new(0));
+    let is_stopped = AtomicBool::new(false);
     let mut outcomes: Vec<Option<Outcome>> = tasks.iter().map(|_| None).collect();
     let watcher = Watcher::new(machine);
     let work = |at_work: mpsc::Sender<()>| {
         let mut done = Vec::new();
         while let Some((position, task)) = take(&next, &is_over, tasks) {
-            let outcome = carry(task, machine, &watcher, &Paced { pace, observer: &Counter(&carried) });
-            if matches!(outcome, Err(Stays::Failed(_))) {
+            let outcome =
+                carry(task, machine, &watcher, &Counter { carried: &carried, is_over: &is_stopped });
+            if matches!(outcome, Err(Stays::Failed(_) | Stays::Stopped)) {
                 is_over.store(true, Ordering::Relaxed);
             }
             done.push((position, outcome));
@@ -107,7 +109,7 @@ pub(super) fn all<T>(
         drop(at_work);
         done
     };
-    let (work, carried) = (&work, &carried);
+    let (work, carried, is_stopped) = (&work, &carried, &is_stopped);
     std::thread::scope(|scope| {
         // What hangs up when the last of them has ended.
         let (at_work, ended) = mpsc::channel::<()>();
@@ -121,9 +123,11 @@ pub(super) fn all<T>(
             0 => {}
             by => observer.event(Event::Advanced { by }),
         };
+        let heed = || is_stopped.fetch_or(observer.is_stopped(), Ordering::Relaxed);
         let done = meanwhile();
         while ended.recv_timeout(TICK) == Err(mpsc::RecvTimeoutError::Timeout) {
             tell();
+            heed();
         }
         for worker in workers {
             let done = worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
@@ -142,14 +146,21 @@ fn take<'t>(next: &AtomicUsize, is_over: &AtomicBool, tasks: &[&'t Task]) -> Opt
     tasks.get(position).map(|task| (position, *task))
 }
 
-/// Adds up what was carried.
-struct Counter<'a>(&'a AtomicU64);
+/// Adds up what was carried, and hears when to stop: the observer itself belongs to one thread.
+struct Counter<'a> {
+    carried: &'a AtomicU64,
+    is_over: &'a AtomicBool,
+}
 
 impl Observer for Counter<'_> {
     fn event(&self, event: Event) {
         if let Event::Advanced { by } = event {
-            self.0.fetch_add(by, Ordering::Relaxed);
+            self.carried.fetch_add(by, Ordering::Relaxed);
         }
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.is_over.load(Ordering::Relaxed)
     }
 }
 
@@ -161,7 +172,7 @@ fn carry(task: &Task, machine: &dyn Machine, watcher: &Watcher<'_>, observer: &d
         let copies = name_copies(task, machine, data)?;
         Ok(Carried { sum, watched: source.watched(), copies })
     });
-    if matches!(carried, Err(Stays::Because(_))) {
+    if matches!(carried, Err(Stays::Because(_) | Stays::Stopped)) {
         discard(task)?;
     }
     carried
@@ -258,7 +269,7 @@ pub(super) fn check_before_naming(
     for other in &task.others {
         let mut copy = other.disk.open(&other.path)?;
         let size = copy.stat()?.size;
-        if content::checksum(&mut *copy, size, |_| {})?.is_none_or(|sum| sum.whole != *whole) {
+        if content::checksum(&mut *copy, size, |_| Ok(()))?.is_none_or(|sum| sum.whole != *whole) {
             return Err(Stays::Because(format!("its copy on {} has another content", other.name)));
         }
     }

@@ -23,7 +23,6 @@ use crate::fate::Count;
 use crate::held::{self, ToHold, Watch};
 use crate::journal;
 use crate::membership::replicas_follow;
-use crate::pipeline::{Pace, Paced, Restraint};
 use crate::pool::Pool;
 use crate::scan::is_held;
 use crate::workspace::Workspaces;
@@ -118,16 +117,10 @@ pub struct Moved {
 ///
 /// # Errors
 /// What a disk or the database says; what was moved before stays moved.
-pub(crate) fn execute(
-    pool: &Pool,
-    moves: &[Move],
-    restraint: &Restraint,
-    observer: &dyn Observer,
-) -> Result<Moved> {
+pub(crate) fn execute(pool: &Pool, moves: &[Move], observer: &dyn Observer) -> Result<Moved> {
     let mut relocation = Relocation {
         pool,
         observer,
-        pace: Pace::new(restraint.rate),
         spaces: Workspaces::new(&*pool.machine),
         folders: BTreeMap::new(),
         moved: Moved::default(),
@@ -136,7 +129,7 @@ pub(crate) fn execute(
     let (empty, full): (Vec<Move>, Vec<Move>) =
         moves.iter().cloned().partition(|m| m.size == ByteLength::ZERO);
     let in_order = [full, empty].concat();
-    let outcome = relocation.all(&in_order, restraint);
+    let outcome = relocation.all(&in_order);
     relocation.finish_folders()?;
     let Relocation { spaces, moved, .. } = relocation;
     spaces.finish()?;
@@ -151,7 +144,6 @@ pub(crate) fn announce(observer: &dyn Observer, name: &'static str, bytes: ByteL
 struct Relocation<'a> {
     pool: &'a Pool,
     observer: &'a dyn Observer,
-    pace: Pace,
     spaces: Workspaces<'a>,
     /// The modification times of folders that files come to or leave.
     folders: BTreeMap<(DiskId, RelPath), i64>,
@@ -202,11 +194,11 @@ impl Relocation<'_> {
     }
 
     /// Batch after batch: while the copies of one are made, the sources of the one before go.
-    fn all(&mut self, moves: &[Move], restraint: &Restraint) -> Result<()> {
+    fn all(&mut self, moves: &[Move]) -> Result<()> {
         let mut before: Option<Batch<'_>> = None;
         let mut left = moves;
         while !left.is_empty() && before.as_ref().is_none_or(|batch| batch.failure.is_none()) {
-            if restraint.is_stopped() {
+            if self.observer.is_stopped() {
                 self.moved.stopped = true;
                 break;
             }
@@ -230,11 +222,9 @@ impl Relocation<'_> {
         let tasks = self.tasks(batch)?;
         let carrying: Vec<&Task> = tasks.iter().map(|(_, task)| task).collect();
         let observer = self.observer;
-        let pace = std::mem::replace(&mut self.pace, Pace::new(None));
-        let (carried, finished) = carry::all(&carrying, &*self.pool.machine, &pace, observer, || {
+        let (carried, finished) = carry::all(&carrying, &*self.pool.machine, observer, || {
             before.map_or(Ok(()), |before| self.finish(before))
         });
-        self.pace = pace;
         finished?;
         let mut brought = Batch { intent, files: Vec::new(), failure: None };
         for ((file, task), outcome) in tasks.into_iter().zip(carried) {
@@ -242,7 +232,8 @@ impl Relocation<'_> {
                 Some(Ok(done)) => brought.files.push(Brought { of: file, task, done }),
                 Some(Err(Stays::Because(why))) => self.leave(file, why)?,
                 Some(Err(Stays::Failed(error))) => brought.failure = brought.failure.or(Some(error)),
-                None => {} // nobody came to it, after a failure
+                // Nobody came to it, after a failure or a stop: it is where it was.
+                Some(Err(Stays::Stopped)) | None => self.moved.stopped |= observer.is_stopped(),
             }
         }
         Ok(brought)
@@ -421,11 +412,11 @@ impl Relocation<'_> {
         let intent = Intent::Relocate { moves: vec![file.clone()] };
         let intent = self.pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
         let task = self.task(file)?;
-        let paced = Paced { pace: &self.pace, observer: self.observer };
         match task {
             Err(why) => self.leave(file, why)?,
-            Ok(task) => match span::carry(self.pool, &task, shares, &paced) {
+            Ok(task) => match span::carry(self.pool, &task, shares, self.observer) {
                 Err(Stays::Because(why)) => self.leave(file, why)?,
+                Err(Stays::Stopped) => self.moved.stopped = true,
                 Err(Stays::Failed(error)) => return Err(error),
                 Ok(watched) => {
                     self.tell(std::iter::once((file, &task.names[..])))?;

@@ -89,7 +89,7 @@ fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]
     let sum = |disk: &dyn Disk, path: &RelPath| -> Result<Option<ContentSum>> {
         let mut file: Box<dyn ReadFile> = disk.open(path)?;
         let size = file.stat()?.size;
-        content::checksum(&mut *file, size, |_| {})
+        content::checksum(&mut *file, size, |_| Ok(()))
     };
     let disk = pool.member(source.disk)?.writable()?;
     let expected = sum(&**disk, &names[0])?;
@@ -123,7 +123,7 @@ fn record_copy(pool: &Pool, to: DiskId, names: &[RelPath], sum: &ContentSum) -> 
     }
     let mut file = disk.open(&names[0])?;
     let (stat, data) = (file.stat()?, file.data_ranges()?);
-    if content::checksum(&mut *file, stat.size, |_| {})?.as_ref() != Some(sum) {
+    if content::checksum(&mut *file, stat.size, |_| Ok(()))?.as_ref() != Some(sum) {
         return Ok(()); // somebody was faster: the next scan tells
     }
     let attributes = Attributes::of(&stat, disk.extended_attributes(&names[0])?);

@@ -15,7 +15,7 @@ use crate::copying::{changed, refuse_changed};
 use crate::disk::{Attributes, Disk, ReadFile, WriteFile};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::event::{Event, Observer};
+use crate::event::{Observer, advance, heed};
 use crate::pool::Pool;
 use crate::workspace::Workspace;
 
@@ -63,7 +63,7 @@ pub(crate) fn write<'a>(
         offset = offset.plus(plot.length);
         notes.push(note);
     }
-    verify(plots, whole)?;
+    verify(plots, whole, observer)?;
     Ok(Written { plots, notes, attributes, whole })
 }
 
@@ -90,7 +90,7 @@ fn copy(
             output.write_at(part, written)?;
             written += wanted;
             offset += wanted;
-            observer.event(Event::Advanced { by: wanted });
+            advance(observer, part.len())?;
         }
     }
     if before.size != size {
@@ -101,12 +101,12 @@ fn copy(
 }
 
 /// Reads all pieces back.
-fn verify(plots: &[Plot], expected: [u8; 32]) -> Result<()> {
+fn verify(plots: &[Plot], expected: [u8; 32], observer: &dyn Observer) -> Result<()> {
     let mut hasher = blake3::Hasher::new();
     for plot in plots {
         content::for_each_part(&mut *plot.disk.open(&plot.temporary)?, 0, Some(plot.length), |bytes| {
             hasher.update(bytes);
-            Ok(())
+            heed(observer)
         })?;
     }
     if *hasher.finalize().as_bytes() == expected {
@@ -134,8 +134,7 @@ pub(crate) fn assemble(
             hasher.update(bytes);
             output.write_at(bytes, offset)?;
             offset += bytes.len() as u64;
-            observer.event(Event::Advanced { by: bytes.len() as u64 });
-            Ok(())
+            advance(observer, bytes.len())
         })?;
     }
     if *hasher.finalize().as_bytes() == file.whole { Ok(()) } else { Err(no_whole(file)) }
@@ -180,7 +179,7 @@ fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attr
         durable::publish(&*plot.disk, &plot.temporary, &row.path)?;
         let mut file = plot.disk.open(&row.path)?;
         let stat = file.stat()?;
-        let sum = content::checksum(&mut *file, stat.size, |_| {})?.ok_or_else(changed)?;
+        let sum = content::checksum(&mut *file, stat.size, |_| Ok(()))?.ok_or_else(changed)?;
         sums.push((sum, file.data_ranges()?));
     }
     pool.catalogue.transaction(|t| {
@@ -243,7 +242,10 @@ pub(crate) fn join(pool: &Pool, file: &PiecedFile, to: DiskId, observer: &dyn Ob
         let temporary = space.next_path();
         let mut output = target.create(&temporary)?;
         let open = |piece: &PieceRow| pool.member(piece.disk)?.usable()?.open(&piece.path);
-        assemble(file, open, &mut *output, observer)?;
+        if let Err(error) = assemble(file, open, &mut *output, observer) {
+            space.finish()?;
+            return Err(error);
+        }
         if let Some(piece) = file.pieces.last() {
             let disk = pool.member(piece.disk)?.usable()?;
             if let Some(stat) = disk.stat(&piece.path)? {

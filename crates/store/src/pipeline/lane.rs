@@ -8,8 +8,7 @@ use sieve_core::checksum::{ContentSum, Subtree};
 use sieve_core::units::{CellIndex, GRANULE, VersionId};
 
 use super::buffer::{Buffer, Buffers};
-use super::pace::Pace;
-use super::source::{Broken, Checks, Cursor, Source, Tools, Trouble};
+use super::source::{Broken, Checks, Cursor, Source, Trouble};
 use crate::disk::Disk;
 
 /// What is to be read of a disk for one cell of parity.
@@ -55,7 +54,6 @@ pub(crate) struct LaneOutcome {
 /// Reads one disk.
 pub(super) struct LaneReader<'a> {
     pub(super) disk: &'a dyn Disk,
-    pub(super) pace: &'a Pace,
     pub(super) buffers: Buffers,
     /// Bytes in a step.
     pub(super) step: usize,
@@ -156,10 +154,10 @@ impl LaneReader<'_> {
         }
         let open = cursor.as_mut().expect("it was just opened");
         let granules = bytes.len() as u64 / GRANULE;
-        let mut tools = Tools { pace: self.pace, scratch: &mut self.scratch };
-        let mut result = open.read(offset, bytes, cell, &mut tools);
+        let scratch = &mut self.scratch;
+        let mut result = open.read(offset, bytes, cell, scratch);
         if result.is_ok() && open.is_at_end(offset + granules) {
-            result = open.finish(&mut tools).map(|sum| {
+            result = open.finish(scratch).map(|sum| {
                 self.outcome.finished.push((source.version, sum));
                 self.fresh_cells.remove(&source.version);
             });
@@ -190,10 +188,10 @@ impl LaneReader<'_> {
     fn leave(&mut self, cursor: &mut Option<Cursor>) {
         let Some(mut open) = cursor.take() else { return };
         let source = Arc::clone(&open.source);
-        let mut tools = Tools { pace: self.pace, scratch: &mut self.scratch };
+        let scratch = &mut self.scratch;
         let result = match source.checks {
-            Checks::Known(_) => open.complete(&mut tools),
-            Checks::Fresh { .. } => open.pause(&mut tools).map(|(subtrees, cells)| {
+            Checks::Known(_) => open.complete(scratch),
+            Checks::Fresh { .. } => open.pause(scratch).map(|(subtrees, cells)| {
                 self.outcome.unfinished.insert(source.version, subtrees);
                 self.fresh_cells.entry(source.version).or_default().extend(cells);
             }),

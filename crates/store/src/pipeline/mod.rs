@@ -7,7 +7,6 @@
 
 mod buffer;
 mod lane;
-mod pace;
 mod parity;
 mod snapshot;
 mod source;
@@ -15,33 +14,6 @@ mod stream;
 
 pub(crate) use buffer::Buffer;
 pub(crate) use lane::{LaneStep, LaneTask, PieceTask};
-pub(crate) use pace::{Pace, Paced};
 pub(crate) use snapshot::{SnapshotFeed, known_source, lane_disks, parity_readers};
 pub(crate) use source::{Checks, Source, Trouble};
 pub(crate) use stream::{CellTask, Coder, Disks, Feeder, LaneDisk, Outcome, Output, stream};
-
-use sieve_core::units::{ByteLength, Rate};
-
-/// How much a long action may take of the machine.
-#[derive(Clone, Debug)]
-pub struct Restraint {
-    /// Memory for buffers.
-    pub memory: ByteLength,
-    /// Bytes per second from and to each disk.
-    pub rate: Option<Rate>,
-    /// Set when the action is to stop at the next checkpoint.
-    pub stop: std::sync::Arc<std::sync::atomic::AtomicBool>,
-}
-
-impl Default for Restraint {
-    fn default() -> Self {
-        Self { memory: ByteLength::new(256 << 20), rate: None, stop: std::sync::Arc::default() }
-    }
-}
-
-impl Restraint {
-    /// Whether the action is to stop.
-    pub fn is_stopped(&self) -> bool {
-        self.stop.load(std::sync::atomic::Ordering::Relaxed)
-    }
-}

@@ -6,14 +6,12 @@ use std::sync::mpsc::{Receiver, SyncSender};
 use sieve_core::units::CellIndex;
 
 use super::buffer::{Buffer, Buffers};
-use super::pace::Pace;
 use crate::error::Result;
 use crate::parity::{OpenCell, ParityImage, ParityReader};
 
 /// Reads cells of one parity image, step by step; returns the cells that are not what they should be.
 pub(super) fn read(
     image: &ParityReader,
-    pace: &Pace,
     buffers: &Buffers,
     steps: usize,
     tasks: &Receiver<CellIndex>,
@@ -24,7 +22,6 @@ pub(super) fn read(
         let mut hasher = blake3::Hasher::new();
         for step in 0..steps {
             let mut buffer = buffers.lend();
-            pace.pass(buffer.len());
             if image.read_part(cell, (step * buffer.len()) as u64, &mut buffer).is_some() {
                 hasher.update(&buffer);
             } else {
@@ -54,14 +51,13 @@ pub(super) struct ComputedStep {
 ///
 /// # Errors
 /// What the disk says.
-pub(super) fn write(image: &mut ParityImage, pace: &Pace, steps: &Receiver<ComputedStep>) -> Result<()> {
+pub(super) fn write(image: &mut ParityImage, steps: &Receiver<ComputedStep>) -> Result<()> {
     let mut open: Option<OpenCell> = None;
     while let Ok(step) = steps.recv() {
         if step.is_first {
             open = image.part_at(step.cell).is_some().then(|| image.begin_cell(step.cell)).transpose()?;
         }
         let Some(cell) = open.as_mut() else { continue };
-        pace.pass(step.bytes.len());
         image.append(cell, &step.bytes)?;
         if step.is_last
             && let Some(whole) = open.take()

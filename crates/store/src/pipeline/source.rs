@@ -6,7 +6,6 @@ use sieve_core::checksum::{CellHasher, CellSum, ContentSum, Subtree, cell_size};
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex, GRANULE, VersionId};
 
-use super::pace::Pace;
 use crate::content::READ_STEP;
 use crate::disk::{Disk, ReadFile, Stamp};
 use crate::error::Error;
@@ -63,12 +62,6 @@ struct OpenCell {
     done: u64,
 }
 
-/// What reading needs besides the content.
-pub(super) struct Tools<'a> {
-    pub(super) pace: &'a Pace,
-    pub(super) scratch: &'a mut Vec<u8>,
-}
-
 /// Trouble, and the cells of parity that have bytes of it.
 pub(super) type Broken = (Trouble, Vec<CellIndex>);
 
@@ -112,7 +105,7 @@ impl Cursor {
         from: u64,
         buffer: &mut [u8],
         parity: CellIndex,
-        tools: &mut Tools<'_>,
+        scratch: &mut Vec<u8>,
     ) -> Result<(), Broken> {
         let mut position = from * GRANULE;
         let end = self.source.size.exact().min(position + buffer.len() as u64);
@@ -121,14 +114,14 @@ impl Cursor {
         let mut rest = &mut buffer[..content];
         while !rest.is_empty() {
             let index = position / self.cell_bytes();
-            self.enter(index, position - index * self.cell_bytes(), tools)?;
+            self.enter(index, position - index * self.cell_bytes(), scratch)?;
             if self.used.last() != Some(&parity) {
                 self.used.push(parity);
             }
             let room = self.cell_bytes() - position % self.cell_bytes();
             let length = usize::try_from(room).unwrap_or(usize::MAX).min(rest.len()).min(READ_STEP);
             let (now, later) = rest.split_at_mut(length);
-            self.fill(now, position, tools)?;
+            self.fill(now, position)?;
             position += length as u64;
             rest = later;
             self.close_if_done()?;
@@ -137,20 +130,20 @@ impl Cursor {
     }
 
     /// Makes the cell `index` the open one, hashed up to `within`.
-    fn enter(&mut self, index: u64, within: u64, tools: &mut Tools<'_>) -> Result<(), Broken> {
+    fn enter(&mut self, index: u64, within: u64, scratch: &mut Vec<u8>) -> Result<(), Broken> {
         if self.open.as_ref().is_some_and(|open| open.index == index && open.done == within) {
             return Ok(());
         }
-        self.complete(tools)?;
+        self.complete(scratch)?;
         if self.bad == Some(index) {
             return Err(self.broken(Trouble::Damaged));
         }
         while self.is_fresh() && (self.subtrees.len() as u64) < index {
             self.begin(self.subtrees.len() as u64);
-            self.complete(tools)?;
+            self.complete(scratch)?;
         }
         self.begin(index);
-        self.skip(within, tools)
+        self.skip(within, scratch)
     }
 
     fn begin(&mut self, index: u64) {
@@ -159,24 +152,17 @@ impl Cursor {
     }
 
     /// Reads the open cell on up to `within`, for its checksum alone.
-    fn skip(&mut self, within: u64, tools: &mut Tools<'_>) -> Result<(), Broken> {
-        let mut scratch = std::mem::take(tools.scratch);
+    fn skip(&mut self, within: u64, scratch: &mut Vec<u8>) -> Result<(), Broken> {
         scratch.resize(READ_STEP, 0);
-        let mut result = Ok(());
         while let Some(open) = self.open.as_ref().filter(|open| open.done < within) {
             let position = open.index * self.cell_bytes() + open.done;
             let length = usize::try_from(within - open.done).unwrap_or(usize::MAX).min(READ_STEP);
-            result = self.fill(&mut scratch[..length], position, tools);
-            if result.is_err() {
-                break;
-            }
+            self.fill(&mut scratch[..length], position)?;
         }
-        *tools.scratch = scratch;
-        result
+        Ok(())
     }
 
-    fn fill(&mut self, buffer: &mut [u8], position: u64, tools: &mut Tools<'_>) -> Result<(), Broken> {
-        tools.pace.pass(buffer.len());
+    fn fill(&mut self, buffer: &mut [u8], position: u64) -> Result<(), Broken> {
         match self.file.read_at(buffer, position) {
             Ok(count) if count == buffer.len() => {}
             Ok(_) => return Err(self.broken(Trouble::Changed)),
@@ -212,9 +198,9 @@ impl Cursor {
     }
 
     /// Reads the rest of the open cell, so that what was used of it is checked.
-    pub(super) fn complete(&mut self, tools: &mut Tools<'_>) -> Result<(), Broken> {
+    pub(super) fn complete(&mut self, scratch: &mut Vec<u8>) -> Result<(), Broken> {
         let Some(index) = self.open.as_ref().map(|open| open.index) else { return Ok(()) };
-        self.skip(self.cell_length(index), tools)?;
+        self.skip(self.cell_length(index), scratch)?;
         self.close_if_done()
     }
 
@@ -229,20 +215,20 @@ impl Cursor {
     }
 
     /// Reads what is left of a fresh content, and makes sure that it was the same all the time.
-    pub(super) fn finish(&mut self, tools: &mut Tools<'_>) -> Result<ContentSum, Broken> {
-        self.complete(tools)?;
+    pub(super) fn finish(&mut self, scratch: &mut Vec<u8>) -> Result<ContentSum, Broken> {
+        self.complete(scratch)?;
         let cells = self.source.size.exact().div_ceil(self.cell_bytes());
         while (self.subtrees.len() as u64) < cells {
             self.begin(self.subtrees.len() as u64);
-            self.complete(tools)?;
+            self.complete(scratch)?;
         }
         self.check_unchanged()?;
         ContentSum::of_subtrees(self.source.size, &self.subtrees).ok_or_else(|| self.broken(Trouble::Changed))
     }
 
     /// Leaves a fresh content that is not read to its end: the cells that were read so far.
-    pub(super) fn pause(&mut self, tools: &mut Tools<'_>) -> Result<(Vec<Subtree>, Vec<CellIndex>), Broken> {
-        self.complete(tools)?;
+    pub(super) fn pause(&mut self, scratch: &mut Vec<u8>) -> Result<(Vec<Subtree>, Vec<CellIndex>), Broken> {
+        self.complete(scratch)?;
         self.check_unchanged()?;
         Ok((std::mem::take(&mut self.subtrees), std::mem::take(&mut self.used)))
     }

@@ -6,12 +6,10 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::{Scope, ScopedJoinHandle};
 
 use sieve_core::checksum::Subtree;
-use sieve_core::units::{CellIndex, VersionId};
+use sieve_core::units::{ByteLength, CellIndex, VersionId};
 
-use super::Restraint;
 use super::buffer::{Buffer, Buffers};
 use super::lane::{LaneOutcome, LaneReader, LaneStep, LaneTask};
-use super::pace::Pace;
 use super::parity::{self, ComputedStep};
 use crate::disk::Disk;
 use crate::error::{Error, Kind, Result};
@@ -150,22 +148,19 @@ pub(crate) struct Outcome {
     pub(crate) lanes: Vec<LaneOutcome>,
 }
 
-/// Runs a pass: `feed` orders the cells, one after the other, and `coder` computes.
+/// Runs a pass: `feed` orders the cells, one after the other, and `coder` computes, with so much memory for buffers.
 ///
 /// # Errors
 /// The first error of a writer, of the coder, or of `feed`. What a disk that is read says is in the outcome.
 pub(crate) fn stream<C: Coder>(
     disks: Disks<'_>,
-    restraint: &Restraint,
+    memory: ByteLength,
     coder: C,
     feed: impl FnOnce(&Feeder) -> Result<()>,
 ) -> Result<Outcome> {
-    let shape = Shape::new(&disks, restraint);
-    let paces: Vec<Pace> = (0..disks.lanes.len()).map(|_| Pace::new(restraint.rate)).collect();
-    let count = disks.readers.len().max(disks.images.len());
-    let parity_paces: Vec<Pace> = (0..count).map(|_| Pace::new(restraint.rate)).collect();
+    let shape = Shape::new(&disks, memory);
     std::thread::scope(|scope| {
-        let threads = Threads::start(scope, disks, &shape, &paces, &parity_paces, coder);
+        let threads = Threads::start(scope, disks, &shape, coder);
         let fed = feed(&threads.feeder);
         threads.end(fed)
     })
@@ -179,8 +174,8 @@ struct Shape {
 }
 
 impl Shape {
-    fn new(disks: &Disks<'_>, restraint: &Restraint) -> Self {
-        let memory = usize::try_from(restraint.memory.exact()).unwrap_or(usize::MAX);
+    fn new(disks: &Disks<'_>, memory: ByteLength) -> Self {
+        let memory = usize::try_from(memory.exact()).unwrap_or(usize::MAX);
         // Of each lane the old and the new, of each parity what is read and what is written.
         let streams = 2 * (disks.lanes.len() + disks.readers.len() + disks.images.len()).max(1);
         let mut step = STEPS.1.min(disks.cell_bytes);
@@ -208,8 +203,6 @@ impl<'scope> Threads<'scope> {
         scope: &'scope Scope<'scope, 'env>,
         disks: Disks<'env>,
         shape: &Shape,
-        paces: &'env [Pace],
-        parity_paces: &'env [Pace],
         coder: C,
     ) -> Self {
         let (cells, cell_tasks) = sync_channel(TASKS_AHEAD);
@@ -217,7 +210,7 @@ impl<'scope> Threads<'scope> {
         let mut sources = Sources { lanes: Vec::new(), parities: Vec::new() };
         let (step, steps) = (shape.step, shape.steps);
         let mut lanes = Vec::new();
-        for (number, (lane, pace)) in disks.lanes.into_iter().zip(paces).enumerate() {
+        for (number, lane) in disks.lanes.into_iter().enumerate() {
             let (send_task, tasks) = sync_channel(TASKS_AHEAD);
             let (send_step, steps_out) = sync_channel(shape.ahead);
             feeder.lanes.push(send_task);
@@ -228,7 +221,6 @@ impl<'scope> Threads<'scope> {
             lanes.push(named(scope, "lane", move || {
                 let reader = LaneReader {
                     disk: &*disk,
-                    pace,
                     buffers,
                     step,
                     steps,
@@ -240,21 +232,20 @@ impl<'scope> Threads<'scope> {
             }));
         }
         let mut readers = Vec::new();
-        for (number, (image, pace)) in disks.readers.into_iter().zip(parity_paces).enumerate() {
+        for (number, image) in disks.readers.into_iter().enumerate() {
             let (send_task, tasks) = sync_channel(TASKS_AHEAD);
             let (send_step, steps_out) = sync_channel(shape.ahead);
             feeder.parities.push(send_task);
             sources.parities.push(steps_out);
             let buffers = Buffers::new(step, 100 + number);
-            readers
-                .push(scope.spawn(move || parity::read(&image, pace, &buffers, steps, &tasks, &send_step)));
+            readers.push(scope.spawn(move || parity::read(&image, &buffers, steps, &tasks, &send_step)));
         }
         let mut output = Output { writers: Vec::new(), step, steps };
         let mut writers = Vec::new();
-        for (number, (image, pace)) in disks.images.iter_mut().zip(parity_paces).enumerate() {
+        for (number, image) in disks.images.iter_mut().enumerate() {
             let (send, computed) = sync_channel(shape.ahead);
             output.writers.push((Buffers::new(step, 200 + number), send));
-            writers.push(named(scope, "parity-out", move || parity::write(image, pace, &computed)));
+            writers.push(named(scope, "parity-out", move || parity::write(image, &computed)));
         }
         let coder = named(scope, "coder", move || sources.compute(coder, &cell_tasks, output, steps));
         Self { feeder, lanes, readers, writers, coder }

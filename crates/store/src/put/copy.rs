@@ -1,6 +1,6 @@
 //! Copying what was planned.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use sieve_core::checksum::ContentSum;
@@ -15,7 +15,8 @@ use crate::copying::{CHANGED, changed, copy_verified};
 use crate::disk::{Attributes, Disk, EntryKind, Lease, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::event::{Event, Observer, Unit};
+use crate::event::{Event, Observer, Unit, heed};
+use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::journal;
 use crate::member::{Member, looks_in_volume, looks_of};
@@ -51,14 +52,27 @@ pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<P
     let total = plan.items.iter().map(|i| i.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
     let spaces = Workspaces::new(&*pool.machine);
-    let mut put = Putter { pool, plan, observer, spaces, done: Vec::new(), made: HashSet::new() };
+    let (done, made, copied) = (Vec::new(), HashSet::new(), BTreeMap::new());
+    let mut put = Putter { pool, plan, observer, spaces, done, made, copied };
     let outcome = put.all();
     put.record()?;
-    put.spaces.finish()?;
-    outcome?;
-    let report = PutReport::intended(plan);
+    let Putter { spaces, copied, .. } = put;
+    spaces.finish()?;
+    let report = match outcome {
+        Err(error) if error.is_stop() => so_far(pool, plan, &copied),
+        outcome => outcome.map(|()| PutReport::intended(plan))?,
+    };
     journal::append(&*pool.home, pool.machine.now(), "put", &report)?;
     Ok(report)
+}
+
+/// What was copied before it was asked to stop.
+fn so_far(pool: &Pool, plan: &PutPlan, copied: &BTreeMap<u16, Count>) -> PutReport {
+    let by_disk = copied.iter().map(|(member, count)| {
+        let name = pool.members[usize::from(*member)].row.name.clone();
+        (name, *count)
+    });
+    PutReport { by_disk: by_disk.collect(), stopped: true, ..PutReport::intended(plan) }
 }
 
 struct Putter<'a> {
@@ -69,17 +83,21 @@ struct Putter<'a> {
     done: Vec<Done>,
     /// Folders that were not there before.
     made: HashSet<(DiskId, RelPath)>,
+    /// Files that have their names, by the member that has them.
+    copied: BTreeMap<u16, Count>,
 }
 
 impl Putter<'_> {
     fn all(&mut self) -> Result<()> {
         for (index, item) in self.plan.items.iter().enumerate() {
+            heed(self.observer)?;
             let target = self.plan.target(&item.path);
             match item.kind {
                 EntryKind::Folder => self.make_folders(item, &target)?,
                 EntryKind::Symlink => self.symlink(item, &target)?,
                 _ => self.file(index, item, &target)?,
             }
+            self.count(item);
             if self.done.len() >= BATCH {
                 self.record()?;
             }
@@ -87,6 +105,17 @@ impl Putter<'_> {
         // Folders get their times last, since every file in them moves those.
         let folders = self.plan.items.iter().rev().filter(|i| i.kind == EntryKind::Folder);
         folders.into_iter().try_for_each(|item| self.finish_folder(item))
+    }
+
+    fn count(&mut self, item: &Item) {
+        let copied = match (&item.pieces, item.kind) {
+            (_, EntryKind::Folder) => return,
+            (Some(pieces), _) => pieces.to_vec(),
+            // A further name takes no room.
+            (None, _) if item.link_of.is_some() => vec![(item.member, ByteLength::ZERO)],
+            (None, _) => vec![(item.member, item.size)],
+        };
+        copied.into_iter().for_each(|(member, bytes)| self.copied.entry(member).or_default().add(bytes));
     }
 
     /// Makes folders as they are elsewhere in the volume; what is new in it, as it is where it comes from.
@@ -192,7 +221,10 @@ impl Putter<'_> {
             // A writer that has it mapped moves no time: where nobody could be asked, reading it again tells.
             let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
                 true => Ok(copied),
-                false if content::checksum(&mut *input, stat.size, |_| {})?.as_ref() == Some(&copied.0) => {
+                false
+                    if content::checksum(&mut *input, stat.size, |_| heed(self.observer))?.as_ref()
+                        == Some(&copied.0) =>
+                {
                     Ok(copied)
                 }
                 false => Err(changed()),

@@ -82,6 +82,8 @@ pub struct PutReport {
     pub replaced: u64,
     /// Files that were there already, whole and the same.
     pub there_already: u64,
+    /// It was asked to stop: what is told was copied before, and the same put goes on from there.
+    pub stopped: bool,
 }
 
 impl PutReport {
@@ -92,6 +94,7 @@ impl PutReport {
             skipped: plan.skipped.clone(),
             replaced: plan.replaced,
             there_already: plan.there_already,
+            stopped: false,
         }
     }
 }

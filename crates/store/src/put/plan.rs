@@ -230,7 +230,7 @@ impl Planner<'_> {
         match (stat.kind, there.kind) {
             (EntryKind::File, EntryKind::File) if (stat.size, stat.mtime) == (there.size, there.mtime) => {
                 let sum = |disk: &dyn Disk, path: &RelPath| {
-                    content::checksum(&mut *disk.open(path)?, stat.size, |_| {})
+                    content::checksum(&mut *disk.open(path)?, stat.size, |_| Ok(()))
                 };
                 let source = sum(self.current(), path)?;
                 Ok(source.is_some() && source == sum(&**disk, &target)?)

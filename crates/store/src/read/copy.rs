@@ -10,7 +10,7 @@ use crate::catalogue::{held_files, versions};
 use crate::content;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::error::{Error, Kind, Result};
-use crate::event::Event;
+use crate::event::advance;
 
 impl Taking<'_> {
     /// Copies a file, folder or symlink of a disk.
@@ -36,7 +36,14 @@ impl Taking<'_> {
             return self.out.make_symlink(&disk.read_link(path)?, to);
         }
         let part = self.part_of(to)?;
-        let whole = self.copy_bytes(disk, path, &part)?;
+        let whole = match self.copy_bytes(disk, path, &part) {
+            Ok(whole) => whole,
+            Err(error) => {
+                // The first error is the one to tell.
+                let _ = self.out.remove_file(&part);
+                return Err(error);
+            }
+        };
         let known = object
             .filter(|object| object.matches(&stat) && object.standing == Standing::Same)
             .and_then(|object| object.version);
@@ -62,7 +69,7 @@ impl Taking<'_> {
         let mut hasher = blake3::Hasher::new();
         content::copy(&mut *input, &mut *output, |bytes| {
             hasher.update(bytes);
-            self.observer.event(Event::Advanced { by: bytes.len() as u64 });
+            advance(self.observer, bytes.len())
         })?;
         Ok(*hasher.finalize().as_bytes())
     }

@@ -124,9 +124,10 @@ impl Taking<'_> {
         let (snapshot, images) = self.parity.as_ref().expect("it was just made ready");
         let mut output = self.out.create(&part)?;
         let mut reconstructor = Reconstructor::new(self.pool, snapshot);
-        let missing = reconstructor.write(images, member.row.id, &row, &mut *output, self.observer)?;
-        if row.unfinished || !missing.is_empty() {
+        let missing = reconstructor.write(images, member.row.id, &row, &mut *output, self.observer);
+        if row.unfinished || missing.as_ref().map_or(true, |missing| !missing.is_empty()) {
             self.out.remove_file(&part)?;
+            missing?;
             return Err(self.no_way(path, member, "what is left does not bring it back whole"));
         }
         output.sync()?;

@@ -145,7 +145,7 @@ pub(super) fn content_of(pool: &Pool, member: &Member, path: &RelPath) -> Result
     }
     let mut file = disk.open(path)?;
     let size = file.stat()?.size;
-    let sum = content::checksum(&mut *file, size, |_| {})?;
+    let sum = content::checksum(&mut *file, size, |_| Ok(()))?;
     Ok(sum.map(|sum| Content { whole: sum.whole, recorded: None }))
 }
 

@@ -19,7 +19,7 @@ use crate::catalogue::{heat, objects};
 use crate::disk::{Attributes, Disk, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::event::Observer;
+use crate::event::{Observer, heed};
 use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
@@ -40,6 +40,8 @@ pub struct GetReport {
     pub reconstructed: u64,
     /// Those of them that are damaged on their disk.
     pub damaged: Vec<String>,
+    /// It was asked to stop: what is told was taken out before.
+    pub stopped: bool,
 }
 
 /// Copies files and folders out of a volume, each checked against its checksum where that is known.
@@ -60,8 +62,10 @@ pub fn get(
     })?;
     let report = GetReport::default();
     let mut taking = Taking { pool, volume, from_disk, out, observer, parity: None, passing: 0, report };
-    for path in paths {
-        taking.everything_below(path)?;
+    let outcome = paths.iter().try_for_each(|path| taking.everything_below(path));
+    match outcome {
+        Err(error) if error.is_stop() => taking.report.stopped = true,
+        outcome => outcome?,
     }
     Ok(taking.report)
 }
@@ -90,6 +94,7 @@ impl Taking<'_> {
             other => other?,
         };
         for one in &found {
+            heed(self.observer)?;
             let to = below(&one.path, &base)?;
             if !(one.is_file && self.held(one, &to)?) {
                 self.best_copy(one, &to)?;
@@ -112,9 +117,13 @@ impl Taking<'_> {
         for member in found.on().filter(|m| found.is_file && m.row.role == Role::Data && m.state.is_usable())
         {
             let object = objects::by_path(self.pool.catalogue.reading(), member.row.id, &found.path)?;
-            if self.reconstruct(member, &found.path, object.as_ref(), to).is_ok() {
-                self.report.damaged.push(format!("{}:{}", member.row.name, found.path));
-                return Ok(());
+            match self.reconstruct(member, &found.path, object.as_ref(), to) {
+                Err(error) if error.is_stop() => return Err(error),
+                Err(_) => {}
+                Ok(()) => {
+                    self.report.damaged.push(format!("{}:{}", member.row.name, found.path));
+                    return Ok(());
+                }
             }
         }
         outcome

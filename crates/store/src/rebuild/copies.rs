@@ -10,7 +10,7 @@ use super::jobs::Assembly;
 use super::run::DataTarget;
 use crate::catalogue::{objects, versions};
 use crate::error::Result;
-use crate::event::{Event, Observer, Unit};
+use crate::event::{Event, Observer, Unit, advance};
 use crate::fate::{Elsewhere, VolumeModel};
 use crate::pool::Pool;
 use crate::scan::is_held;
@@ -70,8 +70,7 @@ pub(super) fn bring(
         elsewhere.read(pool, |bytes| {
             file.write_at(bytes, offset)?;
             offset += bytes.len() as u64;
-            observer.event(Event::Advanced { by: bytes.len() as u64 });
-            Ok(())
+            advance(observer, bytes.len())
         })?;
         file.sync()?;
         if target.settle(pool, version)? {

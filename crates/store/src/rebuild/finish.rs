@@ -71,7 +71,7 @@ fn content_of(
 ) -> Result<Option<VersionId>> {
     let mut file = disk.open(name)?;
     let size = file.stat()?.size;
-    let sum = content::checksum(&mut *file, size, |_| {})?;
+    let sum = content::checksum(&mut *file, size, |_| Ok(()))?;
     let mut known = None;
     for version in job.version.iter().chain(&job.older).filter(|v| assemblies.contains_key(v)) {
         if Some(versions::get(pool.catalogue.reading(), *version)?.sum) == sum {
@@ -232,7 +232,7 @@ fn copy(target: &mut DataTarget, from: &RelPath) -> Result<RelPath> {
     let mut input = target.disk.open(from)?;
     let mut output = target.disk.create(&to)?;
     output.set_length(input.stat()?.size.exact())?;
-    content::copy(&mut *input, &mut *output, |_| {})?;
+    content::copy(&mut *input, &mut *output, |_| Ok(()))?;
     Ok(to)
 }
 

@@ -25,7 +25,6 @@ use crate::fate::{self, Totals, VolumeModel};
 use crate::label::{self, Role};
 use crate::member::{State, usable_bytes};
 use crate::membership::NewDisk;
-use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
@@ -47,8 +46,6 @@ pub struct Options {
     pub first: Vec<RelPath>,
     /// What comes back in pieces only is kept beside its name, with zeros for what is missing.
     pub salvage: bool,
-    /// How much it may take of the machine.
-    pub restraint: Restraint,
 }
 
 /// A file that came back in pieces and was kept.
@@ -162,7 +159,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
     for member in
         pool.members_of(&volume, Role::Data).filter(|m| !lost.contains(&m.row.id) && m.state.is_usable())
     {
-        resolve_doubts(pool, member)?;
+        resolve_doubts(pool, member, &Silent)?;
     }
     let model = fate::load(pool, &volume)?;
     let predicted = predict(pool, &model, &lost)?;

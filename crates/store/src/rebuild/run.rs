@@ -27,7 +27,6 @@ use crate::fate::Totals;
 use crate::images::{image_limits, load_snapshot, open_images, open_part};
 use crate::label::{self, Role};
 use crate::parity::ParityImage;
-use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::traffic::Traffic;
 use crate::window::{Snapshot, Window};
@@ -70,14 +69,20 @@ pub(super) fn execute(
     let traffic = Traffic::begin(pool);
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
-    let mut pass = Pass::open(pool, prepared, &snapshot, &lost, &options.restraint)?;
+    let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
     for target in &mut pass.data {
         target.salvages = options.salvage;
+        let mut early = Ok(());
         if !prepared.copies.is_empty() {
-            copies::bring(pool, &prepared.copies, target, observer)?;
+            early = copies::bring(pool, &prepared.copies, target, observer);
         }
-        if !options.first.is_empty() {
-            first::bring(pool, &snapshot, &pass.images, &lost, target, &options.first, observer)?;
+        if early.is_ok() && !options.first.is_empty() {
+            early = first::bring(pool, &snapshot, &pass.images, &lost, target, &options.first, observer);
+        }
+        match early {
+            // The pass notices as well, and ends as one that was stopped.
+            Err(error) if error.is_stop() => {}
+            early => early?,
         }
     }
     pass.run(&snapshot, &lost, observer)?;
@@ -107,7 +112,7 @@ pub(super) fn execute(
     data.into_iter().try_for_each(|target| target.workspace.finish())?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     for target in &prepared.targets {
-        let (read, written) = target.new.disk.counters().totals();
+        let (read, written) = target.new.disk.flow().totals();
         report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
         report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
     }
@@ -191,18 +196,11 @@ struct Pass<'a> {
     damage: Vec<String>,
     parity_cells: u64,
     parity_cells_left: u64,
-    restraint: &'a Restraint,
     stopped: bool,
 }
 
 impl<'a> Pass<'a> {
-    fn open(
-        pool: &'a Pool,
-        prepared: &Prepared,
-        snapshot: &Snapshot,
-        lost: &[DiskId],
-        restraint: &'a Restraint,
-    ) -> Result<Self> {
+    fn open(pool: &'a Pool, prepared: &Prepared, snapshot: &Snapshot, lost: &[DiskId]) -> Result<Self> {
         let mut pass = Self {
             pool,
             images: open_images(pool, &prepared.plan.volume, lost)?,
@@ -211,7 +209,6 @@ impl<'a> Pass<'a> {
             damage: Vec::new(),
             parity_cells: 0,
             parity_cells_left: 0,
-            restraint,
             stopped: false,
         };
         for target in &prepared.targets {
@@ -243,17 +240,17 @@ impl<'a> Pass<'a> {
             data: &mut self.data,
             parity: &mut self.parity,
         };
-        let left = streaming::run(work, &cells, self.restraint, observer)?;
+        let left = streaming::run(work, &cells, observer)?;
         self.parity_cells += (cells.len() - left.len()) as u64 * u64::from(!self.parity.is_empty());
         let mut contents = Contents::without(self.pool, lost.to_vec());
         for cell in left {
-            if self.restraint.is_stopped() {
+            if observer.is_stopped() {
                 break;
             }
             self.parity.iter_mut().for_each(|image| image.discard(cell));
             self.cell(snapshot, &mut contents, cell)?;
         }
-        self.stopped = self.restraint.is_stopped();
+        self.stopped = observer.is_stopped();
         if self.stopped {
             // What is in pieces now may come back whole later.
             self.data.iter_mut().for_each(|target| target.salvages = false);

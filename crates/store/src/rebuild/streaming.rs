@@ -16,8 +16,7 @@ use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
-    Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, SnapshotFeed, lane_disks, parity_readers,
-    stream,
+    Buffer, CellTask, Coder, Disks, LaneStep, Output, SnapshotFeed, lane_disks, parity_readers, stream,
 };
 use crate::pool::Pool;
 use crate::progress::Meter;
@@ -39,7 +38,6 @@ pub(super) struct Work<'a> {
 pub(super) fn run(
     work: Work<'_>,
     cells: &BTreeSet<CellIndex>,
-    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<BTreeSet<CellIndex>> {
     let Work { pool, snapshot, images, lost, data, parity } = work;
@@ -75,16 +73,19 @@ pub(super) fn run(
     let volume = snapshot.lanes.first().map(|lane| pool.member(lane.disk)).transpose()?;
     let volume = volume.map_or("", |member| &member.row.volume);
     let amounts = amounts(pool, volume, &streamed, snapshot, lost);
-    let mut meter = Meter::begin(pool, observer, &amounts, streamed.len() as u64, restraint.rate)?;
+    let mut meter = Meter::begin(pool, observer, &amounts, streamed.len() as u64)?;
     let mut feed = SnapshotFeed::new(pool, snapshot);
-    let outcome = stream(disks, restraint, coder, |feeder| {
-        for cell in streamed.iter().take_while(|_| !restraint.is_stopped()) {
+    let outcome = stream(disks, pool.restraint().memory, coder, |feeder| {
+        for cell in &streamed {
+            if meter.is_stopped() {
+                break;
+            }
             feed.order(feeder, *cell, |lane| present[lane], true)?;
             meter.advance();
         }
         Ok(())
     })?;
-    if !restraint.is_stopped() {
+    if !meter.is_stopped() {
         meter.learn()?;
     }
     left.extend(outcome.failed);

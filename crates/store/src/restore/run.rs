@@ -15,7 +15,7 @@ use crate::copying::refuse_changed;
 use crate::disk::{Attributes, Disk, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::event::{Event, Observer, Unit};
+use crate::event::{Event, Observer, Unit, advance, heed};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::member::looks_in_volume;
@@ -41,6 +41,8 @@ pub struct RestoreReport {
     pub restored: Vec<Restored>,
     /// Files that do not come back: path, why.
     pub not_back: Vec<(String, String)>,
+    /// It was asked to stop: what is told came back before.
+    pub stopped: bool,
 }
 
 /// A file that is there again.
@@ -88,7 +90,15 @@ pub fn execute(
             Target::Place => Arc::clone(pool.member(candidate.disk_id)?.writable()?),
             Target::Folder(folder) => Arc::new(open_folder(folder)?),
         };
-        run.candidate(candidate, &disk, matches!(target, Target::Place), observer)?;
+        let done = heed(observer)
+            .and_then(|()| run.candidate(candidate, &disk, matches!(target, Target::Place), observer));
+        match done {
+            Err(error) if error.is_stop() => {
+                run.report.stopped = true;
+                break;
+            }
+            done => done?,
+        }
     }
     if matches!(target, Target::Place) {
         // Pieces that are back say themselves what they belong to.
@@ -163,8 +173,8 @@ impl Run<'_> {
                 Err(error)
             }
         };
-        made?;
-        space.map_or(Ok(()), Workspace::finish)
+        let tidied = space.map_or(Ok(()), Workspace::finish);
+        made.and(tidied)
     }
 
     /// Makes the unfinished file; tells why where it does not come back.
@@ -200,7 +210,7 @@ impl Run<'_> {
         let mut hasher = blake3::Hasher::new();
         content::copy(&mut *input, &mut *output, |bytes| {
             hasher.update(bytes);
-            observer.event(Event::Advanced { by: bytes.len() as u64 });
+            advance(observer, bytes.len())
         })?;
         let object = objects::by_path(reading, candidate.disk_id, held)?;
         let edited = held_files::was_edited_before(reading, candidate.disk_id, held)?;

@@ -1,6 +1,8 @@
 //! Comparing a disk with the catalogue, folder by folder: a folder that looks as it did when all in it was as the
 //! catalogue says is passed over.
 
+use std::sync::atomic::{AtomicBool, Ordering};
+
 use rusqlite::Connection;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
@@ -10,7 +12,7 @@ use crate::catalogue::folders::{self, FolderRow, InFolder};
 use crate::catalogue::nodes::{self, NodeRow};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::disk::{Disk, EntryKind, Stat};
-use crate::error::Result;
+use crate::error::{Error, Result};
 
 /// What changed last so shortly before a scan may change again without its times showing it, on a filesystem with coarse
 /// times: 3 seconds.
@@ -74,6 +76,7 @@ pub(super) fn compare(
     disk: &dyn Disk,
     leave_out: &[String],
     now: i64,
+    is_over: &AtomicBool,
 ) -> Result<DiskChanges> {
     let mut walk = Walk::begin(disk, leave_out)?;
     let mut comparing = Comparing { c, disk: disk_id, now, changes: DiskChanges::default() };
@@ -81,6 +84,9 @@ pub(super) fn compare(
     let reading = c.unchecked_transaction()?;
     while let Some(listing) = walk.next()? {
         comparing.folder(&listing)?;
+        if is_over.load(Ordering::Relaxed) {
+            return Err(Error::stopped());
+        }
     }
     drop(reading);
     let mut changes = comparing.changes;

@@ -7,7 +7,9 @@ mod walk;
 pub use compare::DiskChanges;
 pub use walk::OutOfSight;
 
-use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, mpsc};
+use std::time::Duration;
 
 use serde::Serialize;
 use sieve_core::path::RelPath;
@@ -20,6 +22,9 @@ use crate::held;
 use crate::member::{Member, State};
 use crate::pieces;
 use crate::pool::Pool;
+
+/// So often it is asked whether a scan is to go on.
+const TICK: Duration = Duration::from_millis(100);
 
 /// What a scan of one disk found.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -62,7 +67,14 @@ pub fn scan(pool: &Pool, member: &Member) -> Result<ScanReport> {
     let seen = pool.catalogue.seen();
     let disk = member.usable()?;
     let (reading, now) = (pool.catalogue.reading(), pool.machine.now());
-    let changes = compare::compare(reading, member.row.id, &**disk, &left_out_of(pool, member), now)?;
+    let changes = compare::compare(
+        reading,
+        member.row.id,
+        &**disk,
+        &left_out_of(pool, member),
+        now,
+        &AtomicBool::new(false),
+    )?;
     let mut reports = take_in(pool, vec![(member, changes)], seen)?;
     Ok(reports.remove(0))
 }
@@ -97,7 +109,7 @@ fn take_in(pool: &Pool, found: Vec<(&Member, DiskChanges)>, seen: Option<i64>) -
 /// As [`scan`], for each disk by itself.
 ///
 /// # Errors
-/// As [`scan`]: nothing is recorded of any disk then.
+/// As [`scan`], and when the observer wants no more: nothing is recorded of any disk then.
 pub fn scan_all(
     pool: &Pool,
     is_wanted: impl Fn(&Member) -> bool,
@@ -112,17 +124,26 @@ pub fn scan_all(
         return members.into_iter().map(|member| scan(pool, member)).collect();
     }
     let seen = pool.catalogue.seen();
+    let is_over = &AtomicBool::new(false);
+    let (at_work, ended) = mpsc::channel::<()>();
     let found: Vec<Result<DiskChanges>> = std::thread::scope(|scope| {
         let compare = |member: &Member| {
             let (disk, id) = (Arc::clone(member.usable()?), member.row.id);
             let (leave_out, path) = (left_out_of(pool, member), pool.catalogue.path().to_path_buf());
             let now = pool.machine.now();
+            let at_work = at_work.clone();
             Ok(scope.spawn(move || {
+                let _until_the_end = at_work;
                 let reading = crate::catalogue::open_reading(&path)?;
-                compare::compare(&reading, id, &*disk, &leave_out, now)
+                compare::compare(&reading, id, &*disk, &leave_out, now, is_over)
             }))
         };
         let threads: Vec<Result<_>> = members.iter().map(|member| compare(member)).collect();
+        drop(at_work);
+        // All have hung up once the last of them has ended; meanwhile somebody may want no more.
+        while ended.recv_timeout(TICK) == Err(mpsc::RecvTimeoutError::Timeout) {
+            is_over.fetch_or(observer.is_stopped(), Ordering::Relaxed);
+        }
         let join = |thread: std::thread::ScopedJoinHandle<'_, Result<DiskChanges>>| {
             thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
         };

@@ -20,7 +20,6 @@ use crate::label::Role;
 use crate::member::looks_of;
 use crate::membership::replicas_follow;
 use crate::moves::{self, Moved};
-use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::traffic::Traffic;
 
@@ -56,11 +55,10 @@ pub fn execute(
     volume: &VolumeSpec,
     plan: &SettlePlan,
     options: &Options,
-    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<SettleReport> {
     pool.expect_long()?;
-    settle(pool, volume, plan, options, restraint, observer)
+    settle(pool, volume, plan, options, observer)
 }
 
 /// As [`execute`], for whoever is the long writer already.
@@ -72,7 +70,6 @@ pub(crate) fn settle(
     volume: &VolumeSpec,
     plan: &SettlePlan,
     options: &Options,
-    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<SettleReport> {
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
@@ -90,7 +87,7 @@ pub(crate) fn settle(
     let mut report = SettleReport {
         volume: volume.name.clone(),
         given_up,
-        moved: moves::execute(pool, &plan.moves, restraint, observer)?,
+        moved: moves::execute(pool, &plan.moves, observer)?,
         ..SettleReport::default()
     };
     report.moved.left_alone.extend(plan.left_alone.iter().cloned());

@@ -17,7 +17,7 @@ use crate::catalogue::{parity_state, unsigned, versions};
 use crate::content;
 use crate::disk::{Disk, full_path};
 use crate::error::{Error, Result};
-use crate::event::{Event, Observer, Unit};
+use crate::event::{Event, Observer, Unit, heed};
 use crate::label::Role;
 use crate::member::Member;
 use crate::pool::Pool;
@@ -74,7 +74,7 @@ enum Reading {
 ///
 /// # Errors
 /// What the database says; a file that cannot be read stays doubtful.
-pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
+pub(crate) fn resolve_doubts(pool: &Pool, member: &Member, observer: &dyn Observer) -> Result<()> {
     let disk = member.usable()?;
     for id in objects_where(pool.catalogue.reading(), member.row.id, "o.version IS NULL OR o.standing <> 0")?
     {
@@ -82,7 +82,7 @@ pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
         let Some(object) = objects::get(reading, id)? else { continue };
         let Some(known) = object.version.filter(|_| object.standing != Standing::Changed) else { continue };
         let Some(path) = objects::names(reading, id)?.into_iter().next() else { continue };
-        if let Reading::Done(sum, data) = read_object(pool, &**disk, &object, &path) {
+        if let Reading::Done(sum, data) = read_object(pool, &**disk, &object, &path, observer)? {
             let version = versions::get(reading, known)?;
             if version.sum.whole == sum.whole
                 && version.sum.size == sum.size
@@ -104,8 +104,12 @@ pub(crate) fn resolve_doubts(pool: &Pool, member: &Member) -> Result<()> {
 ///
 /// # Errors
 /// What the database says; a file that cannot be read stays doubtful.
-pub(crate) fn read_doubts(pool: &Pool, member: &Member) -> Result<Vec<(VersionId, Vec<u64>)>> {
-    resolve_doubts(pool, member)?;
+pub(crate) fn read_doubts(
+    pool: &Pool,
+    member: &Member,
+    observer: &dyn Observer,
+) -> Result<Vec<(VersionId, Vec<u64>)>> {
+    resolve_doubts(pool, member, observer)?;
     let disk = member.usable()?;
     let reading = pool.catalogue.reading();
     let mut wrong = Vec::new();
@@ -114,7 +118,7 @@ pub(crate) fn read_doubts(pool: &Pool, member: &Member) -> Result<Vec<(VersionId
         let Some(known) = object.version else { continue };
         let Some(path) = objects::names(reading, id)?.into_iter().next() else { continue };
         let version = versions::get(reading, known)?;
-        let Reading::Done(sum, _) = read_object(pool, &**disk, &object, &path) else { continue };
+        let Reading::Done(sum, _) = read_object(pool, &**disk, &object, &path, observer)? else { continue };
         if version.unfinished || sum.size != version.sum.size {
             continue;
         }
@@ -167,19 +171,38 @@ pub(super) fn checksum_objects(
                 let Some(path) = objects::names(pool.catalogue.reading(), *id)?.into_iter().next() else {
                     continue;
                 };
-                let reading = read_object(pool, &**disk, &object, &path);
+                match read_object(pool, &**disk, &object, &path, observer) {
+                    // What was read before it was asked to stop is kept.
+                    Err(error) if error.is_stop() => {
+                        report.stopped = true;
+                        break;
+                    }
+                    reading => results.push((object, path, reading?)),
+                }
                 observer.event(Event::Advanced { by: 1 });
-                results.push((object, path, reading));
             }
             record(pool, member, &**disk, results, accepted, report)?;
+            if report.stopped {
+                break;
+            }
         }
     }
     Ok(())
 }
 
 /// Reads an object whole, and makes sure that it was the same from the scan to the end of the reading.
-fn read_object(pool: &Pool, disk: &dyn Disk, object: &ObjectRow, path: &RelPath) -> Reading {
-    let read = || {
+///
+/// # Errors
+/// Only when the observer wants no more.
+fn read_object(
+    pool: &Pool,
+    disk: &dyn Disk,
+    object: &ObjectRow,
+    path: &RelPath,
+    observer: &dyn Observer,
+) -> Result<Reading> {
+    let read = || -> Result<Reading> {
+        heed(observer)?;
         let mut file = disk.open(path)?;
         if !object.matches(&file.stat()?) {
             return Ok(Reading::Unsteady);
@@ -188,14 +211,17 @@ fn read_object(pool: &Pool, disk: &dyn Disk, object: &ObjectRow, path: &RelPath)
             std::thread::sleep(CLOCK_TICK);
         }
         let data = file.data_ranges()?;
-        let sum = content::checksum(&mut *file, object.size, |_| {})?;
+        let sum = content::checksum(&mut *file, object.size, |_| heed(observer))?;
         let after = disk.stat(path)?;
         Ok(match sum {
             Some(sum) if after.is_some_and(|s| object.matches(&s)) => Reading::Done(sum, data),
             _ => Reading::Unsteady,
         })
     };
-    read().unwrap_or_else(Reading::Failed)
+    match read() {
+        Err(error) if error.is_stop() => Err(error),
+        reading => Ok(reading.unwrap_or_else(Reading::Failed)),
+    }
 }
 
 fn record(

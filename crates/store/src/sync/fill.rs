@@ -13,7 +13,7 @@ use crate::catalogue::parity_state;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::parity::{ParityImage, Part};
-use crate::pipeline::{Disks, Restraint, SnapshotFeed, lane_disks, stream};
+use crate::pipeline::{Disks, SnapshotFeed, lane_disks, stream};
 use crate::pool::Pool;
 use crate::progress::Meter;
 use crate::window::Snapshot;
@@ -50,7 +50,6 @@ pub(crate) fn fill(
     snapshot: &Snapshot,
     image: &mut ParityImage,
     cells: &[CellIndex],
-    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<Filled> {
     let at_hand = at_hand(pool, snapshot, cells);
@@ -58,8 +57,7 @@ pub(crate) fn fill(
     let cells = &at_hand[..];
     let total = cells.len() as u64;
     observer.event(Event::Stage { name: "computing parity anew", total, unit: Unit::Cells });
-    let mut meter =
-        Meter::begin(pool, observer, &amounts(pool, snapshot, image, cells)?, total, restraint.rate)?;
+    let mut meter = Meter::begin(pool, observer, &amounts(pool, snapshot, image, cells)?, total)?;
     let most = usize::try_from(BATCH_BYTES / snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
     let mut filled = Filled { left: lacks_a_disk, ..Filled::default() };
     let mut rest = cells;
@@ -69,7 +67,7 @@ pub(crate) fn fill(
             return Err(super::parity_full(&names(pool, image)?));
         }
         let (batch, later) = rest.split_at(most.min(room).min(rest.len()));
-        let done = fill_batch(pool, snapshot, image, batch, restraint, &mut meter)?;
+        let done = fill_batch(pool, snapshot, image, batch, &mut meter)?;
         filled.cells += done.good;
         filled.left |= done.good < done.ordered as u64;
         filled.stopped = done.ordered < batch.len();
@@ -108,7 +106,6 @@ fn fill_batch(
     snapshot: &Snapshot,
     image: &mut ParityImage,
     batch: &[CellIndex],
-    restraint: &Restraint,
     meter: &mut Meter<'_>,
 ) -> Result<Batch> {
     let coder = ParityCoder {
@@ -119,8 +116,11 @@ fn fill_batch(
     let disks = Disks::of(pool, snapshot, lanes, Vec::new(), std::slice::from_mut(image));
     let mut feed = SnapshotFeed::new(pool, snapshot);
     let mut ordered = 0;
-    let outcome = stream(disks, restraint, coder, |feeder| {
-        for cell in batch.iter().take_while(|_| !restraint.is_stopped()) {
+    let outcome = stream(disks, pool.restraint().memory, coder, |feeder| {
+        for cell in batch {
+            if meter.is_stopped() {
+                break;
+            }
             feed.order(feeder, *cell, |_| true, false)?;
             ordered += 1;
             meter.advance();

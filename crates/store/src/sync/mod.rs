@@ -31,7 +31,6 @@ use crate::journal;
 use crate::label::Role;
 use crate::member::{Member, State};
 use crate::mirror::{self, MirrorPlan};
-use crate::pipeline::Restraint;
 use crate::pool::Pool;
 use crate::replica::Export;
 use crate::scan::{self, ScanReport};
@@ -52,8 +51,6 @@ pub struct Options {
     pub disks: Vec<String>,
     /// Let as many disks sleep as can be, whatever longer it takes.
     pub quiet: bool,
-    /// How much it may take of the machine.
-    pub restraint: Restraint,
 }
 
 impl Options {
@@ -206,7 +203,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     suspicion::refuse_out_of_sight(&plan.scans)?;
     suspicion::refuse_suspicious(pool, options)?;
     for volume in pool.volumes().into_iter().filter(|volume| volume.kind == VolumeKind::Mirrored) {
-        plan.mirrors.insert(volume.name.clone(), mirror::plan(pool, &volume)?);
+        plan.mirrors.insert(volume.name.clone(), mirror::plan(pool, &volume, observer)?);
     }
     for volume in pool.volumes() {
         plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
@@ -254,7 +251,7 @@ pub fn execute(
     catch_up(pool)?;
     for volume in pool.volumes() {
         if let Some(copies) = plan.mirrors.get(&volume.name) {
-            mirror_copies(pool, &volume, copies, options, observer, &mut report)?;
+            mirror_copies(pool, &volume, copies, observer, &mut report)?;
             if report.stopped {
                 break;
             }
@@ -264,6 +261,9 @@ pub fn execute(
             continue; // what changed since the plan waits for the next sync
         }
         checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
+        if report.stopped {
+            break;
+        }
         let streamed = streaming::run(pool, &volume, options, observer, &mut report)?;
         report.stopped |= streamed.stopped;
         if streamed.left && !report.stopped {
@@ -287,11 +287,10 @@ fn mirror_copies(
     pool: &Pool,
     volume: &VolumeSpec,
     plan: &MirrorPlan,
-    options: &Options,
     observer: &dyn Observer,
     report: &mut SyncReport,
 ) -> Result<()> {
-    let done = mirror::execute(pool, volume, plan, &options.restraint, observer)?;
+    let done = mirror::execute(pool, volume, plan, observer)?;
     report.copied.files += done.copied.files;
     report.copied.bytes = report.copied.bytes.plus(done.copied.bytes);
     report.conflicts.extend(plan.conflicts.iter().cloned());

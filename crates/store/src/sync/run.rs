@@ -19,7 +19,6 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::images::{image_cells, open_images};
 use crate::parity::ParityImage;
-use crate::pipeline::{Pace, Restraint};
 use crate::pool::Pool;
 use crate::window::{LaneWindow, ReadProblem, read_lane};
 
@@ -52,8 +51,6 @@ pub(super) fn run(
             abandoned: Abandoned::new(),
             report,
             rows_left: 0,
-            restraint: &options.restraint,
-            pace: Pace::new(options.restraint.rate),
         };
         pass.windows(&mut sync, &windows, observer)?;
         let (abandoned, rows_left) = (pass.abandoned, pass.rows_left);
@@ -106,9 +103,6 @@ struct Pass<'a> {
     abandoned: Abandoned,
     report: &'a mut SyncReport,
     rows_left: u64,
-    restraint: &'a Restraint,
-    /// A cell is read of each disk at most once, so this is the pace of each of them.
-    pace: Pace,
 }
 
 impl Pass<'_> {
@@ -122,11 +116,10 @@ impl Pass<'_> {
         let most = usize::try_from(BATCH_BYTES / sync.snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
         let mut done: Vec<CellIndex> = Vec::new();
         for window in windows {
-            if self.restraint.is_stopped() {
+            if observer.is_stopped() {
                 self.report.stopped = true;
                 break;
             }
-            self.pace.pass(usize::try_from(sync.snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX));
             if done.len() >= most || self.images.iter().any(|image| image.room() == 0) {
                 self.checkpoint(sync, &mut done)?;
             }

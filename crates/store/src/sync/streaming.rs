@@ -46,7 +46,10 @@ pub(super) fn run(
 ) -> Result<Streamed> {
     let mut images = open_images(pool, &spec.name, &[])?;
     let mut sync = load(pool, spec, options, observer, report)?;
-    let mut streamed = fill_unchanged(pool, &sync, &mut images, options, observer, report)?;
+    if report.stopped {
+        return Ok(Streamed { stopped: true, ..Streamed::default() });
+    }
+    let mut streamed = fill_unchanged(pool, &sync, &mut images, observer, report)?;
     if streamed.stopped {
         return Ok(streamed);
     }
@@ -66,13 +69,11 @@ pub(super) fn run(
     let mut pass = Pass {
         pool,
         spec,
-        options,
         meter: Meter::begin(
             pool,
             observer,
             &amounts(pool, &spec.name, &sync, &work)?,
             work.windows.len() as u64,
-            options.restraint.rate,
         )?,
         report,
         contents: Recorded::default(),
@@ -93,7 +94,6 @@ fn fill_unchanged(
     pool: &Pool,
     sync: &VolumeSync,
     images: &mut [ParityImage],
-    options: &Options,
     observer: &dyn Observer,
     report: &mut SyncReport,
 ) -> Result<Streamed> {
@@ -105,7 +105,7 @@ fn fill_unchanged(
         if cells.is_empty() {
             continue;
         }
-        let filled = fill::fill(pool, &sync.snapshot, image, &cells, &options.restraint, observer)?;
+        let filled = fill::fill(pool, &sync.snapshot, image, &cells, observer)?;
         report.cells += filled.cells;
         streamed.left |= filled.left;
         streamed.stopped |= filled.stopped;
@@ -205,7 +205,6 @@ fn place_of(pool: &Pool, sync: &VolumeSync, fresh: &Fresh) -> Result<String> {
 struct Pass<'a> {
     pool: &'a Pool,
     spec: &'a VolumeSpec,
-    options: &'a Options,
     meter: Meter<'a>,
     report: &'a mut SyncReport,
     contents: Recorded,
@@ -257,11 +256,14 @@ impl Pass<'_> {
                 ),
                 slots: sync.snapshot.lanes.iter().map(|lane| lane.slot).collect(),
             };
-            let restraint = &self.options.restraint;
+            let memory = self.pool.restraint().memory;
             let mut feed = Feed::new(self.pool, sync, has_parity);
             let meter = &mut self.meter;
-            stream(disks, restraint, coder, |feeder| {
-                for window in batch.iter().take_while(|_| !restraint.is_stopped()) {
+            stream(disks, memory, coder, |feeder| {
+                for window in batch {
+                    if meter.is_stopped() {
+                        break;
+                    }
                     feed.order(feeder, window)?;
                     ordered += 1;
                     meter.advance();

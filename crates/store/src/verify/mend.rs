@@ -18,7 +18,7 @@ use crate::content::{self, Contents};
 use crate::disk::{Attributes, Disk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::event::{Event, Observer, Unit};
+use crate::event::{Event, Observer, Unit, advance, heed};
 use crate::held::{self, IS_WRITTEN, ToHold, Watcher};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
@@ -42,6 +42,8 @@ pub struct MendReport {
     pub parity_mended: BTreeMap<String, u64>,
     /// Cells of parity that stay damaged, by disk.
     pub parity_left: BTreeMap<String, u64>,
+    /// It was asked to stop: what it did not come to is as it was.
+    pub stopped: bool,
 }
 
 /// A cell of a file that was mended.
@@ -75,7 +77,7 @@ pub struct LeftCell {
 impl MendReport {
     /// Whether nothing stays damaged.
     pub fn is_clean(&self) -> bool {
-        self.left.is_empty() && self.parity_left.is_empty()
+        self.left.is_empty() && self.parity_left.is_empty() && !self.stopped
     }
 }
 
@@ -98,15 +100,15 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
             snapshot: &snapshot,
             reconstructor: Reconstructor::new(pool, &snapshot),
             contents: Contents::new(pool),
+            observer,
             report: &mut report,
         };
-        for member in pool.file_members(&volume.name).filter(|m| m.state.is_usable()) {
-            mender.disk(member, &images, observer)?;
-        }
-        for member in pool.members_of(&volume.name, Role::Parity) {
-            if let Some(position) = images.iter().position(|image| image.part_on(member.row.id).is_some()) {
-                mender.parity(member, &mut images, position)?;
+        match mender.volume(&volume.name, &mut images) {
+            Err(error) if error.is_stop() => {
+                report.stopped = true;
+                break;
             }
+            done => done?,
         }
     }
     journal::append(&*pool.home, pool.machine.now(), "mend", &report)?;
@@ -120,6 +122,7 @@ struct Mender<'a> {
     reconstructor: Reconstructor<'a>,
     /// For parity, once the files are mended.
     contents: Contents<'a>,
+    observer: &'a dyn Observer,
     report: &'a mut MendReport,
 }
 
@@ -132,17 +135,31 @@ struct Patch {
 }
 
 impl Mender<'_> {
-    fn disk(&mut self, member: &Member, images: &[ParityImage], observer: &dyn Observer) -> Result<()> {
+    /// Files first, since parity is computed from them.
+    fn volume(&mut self, volume: &str, images: &mut [ParityImage]) -> Result<()> {
+        for member in self.pool.file_members(volume).filter(|m| m.state.is_usable()) {
+            self.disk(member, images)?;
+        }
+        for member in self.pool.members_of(volume, Role::Parity) {
+            if let Some(position) = images.iter().position(|image| image.part_on(member.row.id).is_some()) {
+                self.parity(member, images, position)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn disk(&mut self, member: &Member, images: &[ParityImage]) -> Result<()> {
         let known = parity_state::damaged_contents(self.pool.catalogue.reading(), member.row.id)?;
         let mut by_content: BTreeMap<VersionId, Vec<u64>> = BTreeMap::new();
         known.into_iter().for_each(|(version, cell)| by_content.entry(version).or_default().push(cell));
         if by_content.is_empty() {
             return Ok(());
         }
-        observer.event(Event::Stage { name: "mending", total: by_content.len() as u64, unit: Unit::Files });
+        let total = by_content.len() as u64;
+        self.observer.event(Event::Stage { name: "mending", total, unit: Unit::Files });
         for (version, cells) in by_content {
             self.content(member, images, version, &cells)?;
-            observer.event(Event::Advanced { by: 1 });
+            advance(self.observer, 1)?;
         }
         Ok(())
     }
@@ -172,6 +189,9 @@ impl Mender<'_> {
         };
         let mut patches = Vec::new();
         for cell in cells {
+            if self.observer.is_stopped() {
+                return forget(&**disk, &patches).and(Err(Error::stopped()));
+            }
             match self.right_cell(images, member, &path, &row, *cell)? {
                 Some(bytes) => patches.push(self.keep(&**disk, &path, &row, *cell, bytes)?),
                 None => self.leave(
@@ -200,7 +220,10 @@ impl Mender<'_> {
             }
         } else {
             let item = ToHold { path: path.clone(), object, watched: Some(watch) };
-            self.mend_in_copy(member, item, &row, &patches)?;
+            match self.mend_in_copy(member, item, &row, &patches) {
+                Err(error) if error.is_stop() => return forget(&**disk, &patches).and(Err(error)),
+                done => done?,
+            }
         }
         self.pool.catalogue.transaction(|t| {
             patches.iter().try_for_each(|patch| parity_state::clear_damaged_cell(t, version, patch.cell))
@@ -307,7 +330,12 @@ impl Mender<'_> {
         let mut output = disk.create(&copy)?;
         output.set_length(stat.size.exact())?;
         for data in input.data_ranges()? {
-            copy_rows(&mut *input, &mut *output, data, stat.size.exact(), patches)?;
+            let copied =
+                copy_rows(&mut *input, &mut *output, data, stat.size.exact(), patches, self.observer);
+            if copied.is_err() {
+                space.finish()?;
+                return copied;
+            }
         }
         for patch in patches {
             output.write_at(&patch.bytes, patch.offset)?;
@@ -317,7 +345,9 @@ impl Mender<'_> {
         let still_damaged = parity_state::damaged_contents(self.pool.catalogue.reading(), member.row.id)?
             .iter()
             .any(|(version, cell)| *version == row.id && patches.iter().all(|patch| patch.cell != *cell));
-        if !still_damaged && content::checksum(&mut *output, row.sum.size, |_| {})?.as_ref() != Some(&row.sum)
+        if !still_damaged
+            && content::checksum(&mut *output, row.sum.size, |_| heed(self.observer))?.as_ref()
+                != Some(&row.sum)
         {
             let message = format!(
                 "{}: the mended copy is not what was checksummed",
@@ -334,12 +364,19 @@ impl Mender<'_> {
     fn parity(&mut self, member: &Member, images: &mut [ParityImage], position: usize) -> Result<()> {
         let damaged = parity_state::damaged_parity(self.pool.catalogue.reading(), member.row.id)?;
         let name = &member.row.name;
+        self.observer.event(Event::Stage {
+            name: "mending parity",
+            total: damaged.len() as u64,
+            unit: Unit::Cells,
+        });
         for cell in damaged {
+            heed(self.observer)?;
             if self.parity_cell(member, images, position, cell)? {
                 *self.report.parity_mended.entry(name.clone()).or_default() += 1;
             } else {
                 *self.report.parity_left.entry(name.clone()).or_default() += 1;
             }
+            self.observer.event(Event::Advanced { by: 1 });
         }
         Ok(())
     }
@@ -367,6 +404,11 @@ impl Mender<'_> {
     }
 }
 
+/// What was kept of a file that is not mended now is not needed: the file still has it.
+fn forget(disk: &dyn Disk, patches: &[Patch]) -> Result<()> {
+    patches.iter().try_for_each(|patch| disk.remove_file(&patch.kept))
+}
+
 fn has_room(disk: &dyn Disk, row: &VersionRow) -> Result<bool> {
     let granules: u64 = row.data.iter().map(|rows| rows.length()).sum();
     Ok(disk.filesystem()?.available.exact() > granules * GRANULE + (16 << 20))
@@ -379,6 +421,7 @@ fn copy_rows(
     data: Rows,
     size: u64,
     patches: &[Patch],
+    observer: &dyn Observer,
 ) -> Result<()> {
     let mut buffer = vec![0; content::READ_STEP];
     let mut offset = data.start() * GRANULE;
@@ -397,6 +440,7 @@ fn copy_rows(
         }
         output.write_at(&buffer[..count], offset)?;
         offset += count as u64;
+        heed(observer)?;
     }
     Ok(())
 }

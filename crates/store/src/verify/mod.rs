@@ -24,7 +24,6 @@ use crate::journal;
 use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
-use crate::pipeline::{Pace, Restraint};
 use crate::pool::Pool;
 use crate::scan;
 use crate::sync::read_doubts;
@@ -101,12 +100,7 @@ pub enum Scope {
 ///
 /// # Errors
 /// When another long writer is at work, or what the database says; what a disk says is part of the report.
-pub fn verify(
-    pool: &Pool,
-    scope: &Scope,
-    restraint: &Restraint,
-    observer: &dyn Observer,
-) -> Result<VerifyReport> {
+pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<VerifyReport> {
     pool.expect_long()?;
     let mut report = VerifyReport::default();
     let traffic = Traffic::begin(pool);
@@ -124,8 +118,7 @@ pub fn verify(
         let mut pass = Pass {
             pool,
             contents: Contents::new(pool),
-            restraint,
-            paces: BTreeMap::new(),
+            observer,
             damaged: BTreeMap::new(),
             read: BTreeSet::new(),
             report: &mut report,
@@ -134,7 +127,7 @@ pub fn verify(
         {
             pass.doubts(member)?;
         }
-        pass.volume(&volume.name, scope, observer)?;
+        pass.volume(&volume.name, scope)?;
         pass.conclude(&volume.name)?;
         if report.stopped {
             break;
@@ -148,9 +141,7 @@ pub fn verify(
 struct Pass<'a> {
     pool: &'a Pool,
     contents: Contents<'a>,
-    restraint: &'a Restraint,
-    /// The pace of each disk that is read file by file.
-    paces: BTreeMap<DiskId, Pace>,
+    observer: &'a dyn Observer,
     damaged: BTreeMap<(DiskId, VersionId), BTreeMap<u64, String>>,
     /// Contents that were read whole.
     read: BTreeSet<VersionId>,
@@ -158,18 +149,17 @@ struct Pass<'a> {
 }
 
 impl Pass<'_> {
-    fn volume(&mut self, volume: &str, scope: &Scope, observer: &dyn Observer) -> Result<()> {
-        let restraint = self.restraint;
+    fn volume(&mut self, volume: &str, scope: &Scope) -> Result<()> {
         let snapshot = load_snapshot(self.pool, volume)?;
         match scope {
-            Scope::Folder(folder) => return self.folder(volume, folder, observer),
+            Scope::Folder(folder) => return self.folder(volume, folder),
             Scope::Disks(disks) => {
                 for member in self.pool.members_of(volume, Role::Data) {
                     if disks.contains(&member.row.name) && member.state.is_usable() {
-                        self.disk(member, observer)?;
+                        self.disk(member)?;
                     }
                 }
-                self.parity_disks(volume, &snapshot, disks, observer)?;
+                self.parity_disks(volume, &snapshot, disks)?;
                 return Ok(());
             }
             Scope::Whole | Scope::Share(_) => {}
@@ -181,8 +171,8 @@ impl Pass<'_> {
             _ => all.clone(),
         };
         self.report.cells += all.len() as u64;
-        observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
-        let streamed = streaming::compare(self.pool, volume, &snapshot, &cells, restraint, observer)?;
+        self.observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
+        let streamed = streaming::compare(self.pool, volume, &snapshot, &cells, self.observer)?;
         let images = open_images(self.pool, volume, &[])?;
         self.report.parity_cells_checked += streamed.good * images.len() as u64;
         self.clear_damaged_parity(volume, &cells[..streamed.ordered], &streamed.left)?;
@@ -270,13 +260,7 @@ impl Pass<'_> {
     }
 
     /// The cells of parity disks, by their own checksums.
-    fn parity_disks(
-        &mut self,
-        volume: &str,
-        snapshot: &Snapshot,
-        disks: &[String],
-        observer: &dyn Observer,
-    ) -> Result<()> {
+    fn parity_disks(&mut self, volume: &str, snapshot: &Snapshot, disks: &[String]) -> Result<()> {
         let images = open_images(self.pool, volume, &[])?;
         for part in images.iter().flat_map(ParityImage::parts) {
             let id = part.member();
@@ -285,12 +269,15 @@ impl Pass<'_> {
             }
             let mut cells = snapshot.cells().collect::<Vec<_>>();
             cells.retain(|cell| part.covers(*cell));
-            observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
+            self.observer.event(Event::Stage {
+                name: "verifying",
+                total: cells.len() as u64,
+                unit: Unit::Cells,
+            });
             for cell in cells {
                 if self.is_stopped() {
                     return Ok(());
                 }
-                self.pass(id, snapshot.geometry.cell_bytes());
                 let expected = snapshot.expected.at(u64::from(cell.get()));
                 let good = expected.is_some_and(|id| part.read(cell, id).is_some());
                 if good {
@@ -299,7 +286,7 @@ impl Pass<'_> {
                     self.damaged_parity(id, cell)?;
                 }
                 self.set_damaged(id, cell, !good)?;
-                observer.event(Event::Advanced { by: 1 });
+                self.observer.event(Event::Advanced { by: 1 });
             }
         }
         Ok(())
@@ -307,7 +294,7 @@ impl Pass<'_> {
 
     /// A file of which a time moved and nothing else may be as it was, or not: it is read, and told.
     fn doubts(&mut self, member: &Member) -> Result<()> {
-        for (version, cells) in read_doubts(self.pool, member)? {
+        for (version, cells) in read_doubts(self.pool, member, self.observer)? {
             let what = "its bytes are not what was checksummed, and its change time moved: damage, or an edit that put its other times back";
             let told = self.damaged.entry((member.row.id, version)).or_default();
             told.extend(cells.into_iter().map(|cell| (cell, what.to_string())));
@@ -316,19 +303,19 @@ impl Pass<'_> {
     }
 
     /// Every file of a disk.
-    fn disk(&mut self, member: &Member, observer: &dyn Observer) -> Result<()> {
-        self.files(member, &RelPath::ROOT, observer)
+    fn disk(&mut self, member: &Member) -> Result<()> {
+        self.files(member, &RelPath::ROOT)
     }
 
-    fn folder(&mut self, volume: &str, folder: &RelPath, observer: &dyn Observer) -> Result<()> {
+    fn folder(&mut self, volume: &str, folder: &RelPath) -> Result<()> {
         for member in self.pool.file_members(volume).filter(|m| m.state.is_usable()) {
-            self.files(member, folder, observer)?;
+            self.files(member, folder)?;
         }
         Ok(())
     }
 
     /// The files below a folder of one disk, cell by cell.
-    fn files(&mut self, member: &Member, folder: &RelPath, observer: &dyn Observer) -> Result<()> {
+    fn files(&mut self, member: &Member, folder: &RelPath) -> Result<()> {
         let mut contents = BTreeSet::new();
         let reading = self.pool.catalogue.reading();
         objects::for_each_name(reading, member.row.id, |path, object| {
@@ -343,13 +330,17 @@ impl Pass<'_> {
             }
             Ok(())
         })?;
-        observer.event(Event::Stage { name: "verifying", total: contents.len() as u64, unit: Unit::Files });
+        self.observer.event(Event::Stage {
+            name: "verifying",
+            total: contents.len() as u64,
+            unit: Unit::Files,
+        });
         for version in contents {
             if self.is_stopped() {
                 return Ok(());
             }
             self.content(member.row.id, version)?;
-            observer.event(Event::Advanced { by: 1 });
+            self.observer.event(Event::Advanced { by: 1 });
         }
         Ok(())
     }
@@ -368,7 +359,6 @@ impl Pass<'_> {
             if stopped {
                 break;
             }
-            self.pass(disk, row.cell_span(cell).1);
             if let Err(problem) = self.contents.cell(disk, version, cell) {
                 problems.push(ReadProblem { disk, version, cell, problem });
             }
@@ -383,14 +373,8 @@ impl Pass<'_> {
 
     /// Whether it is to stop here; what was found so far is kept and told.
     fn is_stopped(&mut self) -> bool {
-        self.report.stopped |= self.restraint.is_stopped();
+        self.report.stopped |= self.observer.is_stopped();
         self.report.stopped
-    }
-
-    /// Waits until so many bytes of a disk may be read.
-    fn pass(&mut self, disk: DiskId, bytes: u64) {
-        let pace = self.paces.entry(disk).or_insert_with(|| Pace::new(self.restraint.rate));
-        pace.pass(usize::try_from(bytes).unwrap_or(usize::MAX));
     }
 
     fn note(&mut self, problems: Vec<ReadProblem>) {

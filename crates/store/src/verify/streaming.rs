@@ -14,8 +14,7 @@ use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pipeline::{
-    Buffer, CellTask, Coder, Disks, LaneStep, Output, Restraint, SnapshotFeed, lane_disks, parity_readers,
-    stream,
+    Buffer, CellTask, Coder, Disks, LaneStep, Output, SnapshotFeed, lane_disks, parity_readers, stream,
 };
 use crate::pool::Pool;
 use crate::progress::Meter;
@@ -37,7 +36,6 @@ pub(super) fn compare(
     volume: &str,
     snapshot: &Snapshot,
     cells: &[CellIndex],
-    restraint: &Restraint,
     observer: &dyn Observer,
 ) -> Result<Compared> {
     let images = open_images(pool, volume, &[])?;
@@ -52,17 +50,15 @@ pub(super) fn compare(
         wrong: Arc::clone(&wrong),
     };
     let mut feed = SnapshotFeed::new(pool, snapshot);
-    let mut meter = Meter::begin(
-        pool,
-        observer,
-        &amounts(pool, volume, cells, snapshot),
-        cells.len() as u64,
-        restraint.rate,
-    )?;
+    let mut meter =
+        Meter::begin(pool, observer, &amounts(pool, volume, cells, snapshot), cells.len() as u64)?;
     let mut ordered = 0;
     let mut absent = BTreeSet::new();
-    let outcome = stream(disks, restraint, coder, |feeder| {
-        for cell in cells.iter().take_while(|_| !restraint.is_stopped()) {
+    let outcome = stream(disks, pool.restraint().memory, coder, |feeder| {
+        for cell in cells {
+            if meter.is_stopped() {
+                break;
+            }
             let rows = snapshot.geometry.rows(*cell);
             let is_absent =
                 |lane: usize| !present[lane] && snapshot.lanes[lane].map.overlapping(rows).next().is_some();
@@ -75,7 +71,7 @@ pub(super) fn compare(
         }
         Ok(())
     })?;
-    if !restraint.is_stopped() {
+    if !meter.is_stopped() {
         meter.learn()?;
     }
     let mut left = outcome.failed;
