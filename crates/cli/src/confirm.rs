@@ -58,14 +58,14 @@ impl Work<'_> {
     /// When somebody else is at work.
     pub(crate) fn begin(self, pool: &mut Pool) -> Result<()> {
         match self {
-            Self::Long(what) => pool.begin_long(what),
+            Self::Long(what) => sieve_store::begin_long(pool, what),
             Self::Without(what, lost) => {
                 let is_lost = |name: &str| lost.iter().any(|lost| lost == name);
                 let lost: Vec<_> =
                     pool.members.iter().filter(|m| is_lost(&m.row.name)).map(|m| m.row.id).collect();
-                pool.begin_long_without(what, &lost)
+                sieve_store::begin_long_without(pool, what, &lost)
             }
-            Self::Short => pool.begin_short(),
+            Self::Short => sieve_store::begin_short(pool),
             Self::Outside => Ok(()),
         }
     }

@@ -4,6 +4,7 @@
 
 pub mod checksum;
 pub mod code;
+pub mod count;
 pub mod design;
 pub mod fate;
 pub mod forecast;
@@ -13,6 +14,7 @@ pub mod ingest;
 pub mod inventory;
 pub mod landing;
 pub mod lane;
+pub mod layout;
 pub mod mirror;
 pub mod paper;
 pub mod path;

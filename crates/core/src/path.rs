@@ -146,11 +146,6 @@ impl RelPath {
         self.0.is_empty()
     }
 
-    /// Whether this is our own folder or something in it.
-    pub fn is_ours(&self) -> bool {
-        self.components().next() == Some(OUR_FOLDER)
-    }
-
     /// Whether this is `folder` or something in it.
     pub fn is_within(&self, folder: &Self) -> bool {
         folder.is_root()
@@ -180,6 +175,14 @@ pub fn shown(bytes: &[u8]) -> String {
         chunk.invalid().iter().for_each(|b| shown.push_str(&format!("\\x{b:02x}")));
     }
     shown
+}
+
+/// A path as it is shown and, where that is not what it is, its bytes in hexadecimal.
+pub fn shown_with_bytes(path: &RelPath) -> (String, Option<String>) {
+    let shown = path.to_string();
+    let is_plain = shown.as_bytes() == path.as_bytes();
+    let bytes = (!is_plain).then(|| path.as_bytes().iter().map(|byte| format!("{byte:02x}")).collect());
+    (shown, bytes)
 }
 
 impl fmt::Display for RelPath {

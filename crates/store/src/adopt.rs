@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use serde::Serialize;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, parse};
 
@@ -15,7 +16,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
 use crate::journal;
-use crate::label::{self, Label, Role, our_folder};
+use crate::label::{self, Label, Role};
 use crate::machine::Machine;
 use crate::member::is_of_its_volume;
 use crate::pool::{Pool, catalogue_path, home_folder, put_in_place};
@@ -452,7 +453,7 @@ pub fn execute(
         Error::new(Kind::Internal, "pool-file.mistakes", "the pool file was without mistakes a moment ago")
     })?;
     let mut pool = Pool::open(Arc::clone(machine), file, spec)?;
-    pool.begin_long("adopt")?;
+    crate::begin_long(&mut pool, "adopt")?;
     let scans = scan::scan_all(&pool, |_| true, observer)?;
     let report = AdoptReport { plan, scans };
     journal::append(&*pool.home, machine.now(), "adopt", &report)?;
@@ -465,7 +466,7 @@ fn take_catalogue(
     file: &Path,
     replica: &Catalogue,
 ) -> Result<()> {
-    durable::make_own_folder(home, &our_folder())?;
+    durable::make_own_folder(home, &OurPlace::Folder.path())?;
     let path = catalogue_path(file);
     if path.exists() {
         keep_older(machine, home, &path)?;
@@ -479,11 +480,12 @@ fn keep_older(machine: &Arc<dyn Machine>, home: &dyn Disk, path: &Path) -> Resul
     let number = parity_state::head(older.reading())?.map_or(0, |head| head.number);
     older.reading().query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
     drop(older);
-    let kept = our_folder()
+    let kept = OurPlace::Folder
+        .path()
         .join(format!("catalogue-until-{number}.sqlite").as_bytes())
         .expect("digits make a valid name");
     if home.stat(&kept)?.is_none() {
-        home.link(&RelPath::fixed(".zinc-sieve/catalogue.sqlite"), &kept)?;
+        home.link(&OurPlace::Catalogue.path(), &kept)?;
         durable::sync_parents(home, [&kept])?;
     }
     for suffix in ["-wal", "-shm"] {

@@ -3,22 +3,15 @@
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use sieve_core::checksum::{ContentHasher, ContentSum, cell_sum};
-use sieve_core::units::{ByteLength, DiskId, VersionId};
+use sieve_core::checksum::cell_sum;
+use sieve_core::units::{DiskId, VersionId};
 
 use crate::catalogue::objects;
 use crate::catalogue::versions::{self, VersionRow};
-use crate::disk::{ReadFile, WriteFile, full_path};
-use crate::error::{Error, Kind, Result};
-use crate::pool::Pool;
-
-/// How much is read at once.
-pub(crate) const READ_STEP: usize = 1 << 18;
-
-/// As much as is read at once of a file of that size.
-pub(crate) fn step_for(size: ByteLength) -> usize {
-    usize::try_from(size.exact()).unwrap_or(READ_STEP).min(READ_STEP)
-}
+use crate::copying::READ_STEP;
+use crate::disk::{ReadFile, full_path};
+use crate::error::{Error, Result};
+use crate::places::Places;
 
 /// Why a cell of a content cannot be had from its own disk.
 #[derive(Debug)]
@@ -41,7 +34,7 @@ struct OpenContent {
 
 /// Hands out checked cells; remembers one open file and one cell a disk.
 pub struct Contents<'a> {
-    pool: &'a Pool,
+    places: &'a dyn Places,
     /// Disks that are not to be read although they are there.
     without: Vec<DiskId>,
     open: HashMap<DiskId, OpenContent>,
@@ -50,13 +43,13 @@ pub struct Contents<'a> {
 
 impl<'a> Contents<'a> {
     /// Starts with nothing open.
-    pub fn new(pool: &'a Pool) -> Self {
-        Self::without(pool, Vec::new())
+    pub fn new(places: &'a dyn Places) -> Self {
+        Self::without(places, Vec::new())
     }
 
     /// Starts with nothing open, and reads nothing from the disks given.
-    pub fn without(pool: &'a Pool, without: Vec<DiskId>) -> Self {
-        Self { pool, without, open: HashMap::new(), at_hand: HashMap::new() }
+    pub fn without(places: &'a dyn Places, without: Vec<DiskId>) -> Self {
+        Self { places, without, open: HashMap::new(), at_hand: HashMap::new() }
     }
 
     /// The record of a content.
@@ -66,7 +59,7 @@ impl<'a> Contents<'a> {
     pub fn version(&self, disk: DiskId, id: VersionId) -> Result<Rc<VersionRow>> {
         match self.open.get(&disk) {
             Some(open) if open.version.id == id => Ok(Rc::clone(&open.version)),
-            _ => Ok(Rc::new(versions::get(self.pool.catalogue.reading(), id)?)),
+            _ => Ok(Rc::new(versions::get(self.places.reading(), id)?)),
         }
     }
 
@@ -96,9 +89,8 @@ impl<'a> Contents<'a> {
     }
 
     fn locate(&self, disk: DiskId, id: VersionId) -> std::result::Result<OpenContent, CellProblem> {
-        let member = self.pool.member(disk).map_err(CellProblem::Failed)?;
-        let reading = self.pool.catalogue.reading();
-        let Some(real) = member.usable().ok().filter(|_| !self.without.contains(&disk)) else {
+        let reading = self.places.reading();
+        let Some(real) = self.places.disk(disk).filter(|_| !self.without.contains(&disk)) else {
             return Err(CellProblem::Absent);
         };
         let version = Rc::new(versions::get(reading, id).map_err(CellProblem::Failed)?);
@@ -135,81 +127,4 @@ fn read_cell(open: &mut OpenContent, cell: u64) -> std::result::Result<Vec<u8>, 
         return Err(CellProblem::Damaged(open.path.clone()));
     }
     Ok(bytes)
-}
-
-/// Copies all bytes of a file and makes the copy durable; `each` sees them on the way.
-///
-/// # Errors
-/// What a disk says, and what `each` says.
-pub(crate) fn copy(
-    input: &mut dyn ReadFile,
-    output: &mut dyn WriteFile,
-    mut each: impl FnMut(&[u8]) -> Result<()>,
-) -> Result<()> {
-    let mut buffer = vec![0; READ_STEP];
-    let mut offset = 0;
-    loop {
-        let count = input.read_at(&mut buffer, offset)?;
-        if count == 0 {
-            return output.sync();
-        }
-        each(&buffer[..count])?;
-        output.write_at(&buffer[..count], offset)?;
-        offset += count as u64;
-    }
-}
-
-/// Reads a file from an offset on, so many bytes of it or all, a step at a time.
-///
-/// # Errors
-/// Those of `take`, what the disk says, and when it is shorter.
-pub(crate) fn for_each_part(
-    file: &mut dyn ReadFile,
-    from: u64,
-    length: Option<ByteLength>,
-    mut take: impl FnMut(&[u8]) -> Result<()>,
-) -> Result<()> {
-    let mut buffer = vec![0; READ_STEP];
-    let end = length.map(|length| from + length.exact());
-    let mut offset = from;
-    while end.is_none_or(|end| offset < end) {
-        let left = end.map_or(READ_STEP as u64, |end| end - offset);
-        let wanted = usize::try_from(left).unwrap_or(READ_STEP).min(READ_STEP);
-        match (file.read_at(&mut buffer[..wanted], offset)?, end) {
-            (0, None) => break,
-            (0, Some(_)) => {
-                return Err(Error::new(Kind::Corrupt, "file.short", "a file is shorter than it should be"));
-            }
-            (count, _) => {
-                take(&buffer[..count])?;
-                offset += count as u64;
-            }
-        }
-    }
-    Ok(())
-}
-
-/// Reads a whole file and computes its checksums; nothing when it has another length than expected.
-///
-/// # Errors
-/// What the disk says, and what `read` says, who hears of every part that was read.
-pub fn checksum(
-    file: &mut dyn ReadFile,
-    size: ByteLength,
-    mut read: impl FnMut(u64) -> Result<()>,
-) -> Result<Option<ContentSum>> {
-    let mut hasher = ContentHasher::new(size);
-    let mut buffer = vec![0; step_for(size)];
-    let mut offset = 0;
-    while offset < size.exact() {
-        let count = file.read_at(&mut buffer, offset)?;
-        if count == 0 {
-            return Ok(None);
-        }
-        hasher.update(&buffer[..count]);
-        offset += count as u64;
-        read(count as u64)?;
-    }
-    let is_as_long = file.stat()?.size == size;
-    Ok(hasher.finish().filter(|_| is_as_long))
 }

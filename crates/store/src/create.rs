@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
+use sieve_core::layout::OurPlace;
 use sieve_core::pool::PoolSpec;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, DiskId};
@@ -18,7 +19,7 @@ use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
 use crate::journal;
-use crate::label::{self, Role, our_folder};
+use crate::label::{self, Role};
 use crate::machine::Machine;
 use crate::member::usable_bytes;
 use crate::membership::refuse_unlabelled;
@@ -26,7 +27,6 @@ use crate::parity::ImageLimits;
 use crate::pool::{Hold, Pool, catalogue_path, home_folder};
 use crate::replica::Export;
 use crate::scan;
-use crate::sync;
 use crate::writer::LongWriter;
 
 /// What creating will do to one disk.
@@ -231,13 +231,13 @@ pub fn execute(
         scan::scan(&pool, member)?;
     }
     pool.catalogue.transaction(|t| {
-        sync::note_pool_file(t, &pool)?;
-        sync::first_checkpoint(t, &*pool.machine)?;
+        crate::checkpoint::note_pool_file(t, &pool)?;
+        crate::checkpoint::advance(t, &*pool.machine)?;
         intents::remove_where(t, |intent| *intent == Intent::Create)
     })?;
     let export = Export::take(&pool.catalogue)?;
     for member in &pool.members {
-        export.put_on(member, &pool.catalogue)?;
+        export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?;
     }
     journal::append(&*pool.home, machine.now(), "create", plan)?;
     let mut pool = pool;
@@ -247,8 +247,10 @@ pub fn execute(
 }
 
 fn forget_empty_folder(disk: &dyn Disk) -> Result<()> {
-    match disk.stat(&our_folder())? {
-        Some(_) if disk.list(&our_folder())?.is_empty() => disk.remove_folder(&our_folder()),
+    match disk.stat(&OurPlace::Folder.path())? {
+        Some(_) if disk.list(&OurPlace::Folder.path())?.is_empty() => {
+            disk.remove_folder(&OurPlace::Folder.path())
+        }
         _ => Ok(()),
     }
 }
@@ -316,11 +318,7 @@ fn begin(machine: &Arc<dyn Machine>, file: &Path, spec: &PoolSpec, plan: &Create
     })?;
     drop(catalogue);
     let home = machine.open_disk(home_folder(file))?;
-    durable::publish(
-        &*home,
-        &sieve_core::path::RelPath::fixed(".zinc-sieve/catalogue.begun"),
-        &sieve_core::path::RelPath::fixed(".zinc-sieve/catalogue.sqlite"),
-    )?;
+    durable::publish(&*home, &OurPlace::CatalogueBegun.path(), &OurPlace::Catalogue.path())?;
     Catalogue::open(&path, Arc::clone(machine))
 }
 

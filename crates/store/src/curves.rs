@@ -7,6 +7,7 @@ use sieve_core::forecast::{
     CurveSource, Forecast, Link, Measured as Pace, Participant, Pass, SpeedCurve, assumed_processor,
     default_curve, forecast, learned,
 };
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{DiskSpec, PoolSpec};
 use sieve_core::units::{ByteLength, Rate};
@@ -14,7 +15,6 @@ use sieve_core::units::{ByteLength, Rate};
 use crate::disk::{Disk, FilesystemId, read_small};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::label::our_folder;
 use crate::member::usable_bytes;
 use crate::pool::Pool;
 
@@ -55,7 +55,7 @@ pub struct Learned {
 const FORMAT: u32 = 1;
 
 fn path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/curves.json")
+    OurPlace::Curves.path()
 }
 
 impl Curves {
@@ -97,7 +97,7 @@ impl Curves {
     }
 
     fn write(mut self, home: &dyn Disk) -> Result<()> {
-        durable::make_own_folder(home, &our_folder())?;
+        durable::make_own_folder(home, &OurPlace::Folder.path())?;
         self.format = FORMAT;
         let text = serde_json::to_vec_pretty(&self)
             .map_err(|e| Error::new(Kind::Internal, "curves.write", format!("the curves: {e}")))?;

@@ -1,6 +1,7 @@
 //! Giving files their names so that a power cut leaves the old state or the new, never neither; and folders that are never
 //! more open than what they stand for.
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
 use crate::disk::{Attributes, Disk, EntryKind};
@@ -127,7 +128,7 @@ fn steps(path: &RelPath) -> Vec<(RelPath, RelPath)> {
 const ATTEMPTS: usize = 3;
 
 fn make_like(disk: &dyn Disk, folder: &RelPath, looks: &Attributes) -> Result<bool> {
-    let unfinished = RelPath::fixed(".zinc-sieve/tmp");
+    let unfinished = OurPlace::Unfinished.path();
     make_own_folder(disk, &unfinished)?;
     let mut attempt = 0;
     loop {

@@ -3,6 +3,9 @@
 use std::fmt;
 use std::path::Path;
 
+/// The code of the error of a database that takes no writes.
+pub(crate) const UNWRITABLE: &str = "catalogue.unwritable";
+
 /// The kind of an error.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Kind {
@@ -106,7 +109,7 @@ impl From<rusqlite::Error> for Error {
         let (kind, code) = match error.sqlite_error_code() {
             Some(DatabaseCorrupt | NotADatabase) => (Kind::Corrupt, "catalogue.database"),
             Some(DatabaseBusy) => (Kind::Conflict, "catalogue.database"),
-            Some(ReadOnly | CannotOpen | PermissionDenied) => (Kind::Io, crate::catalogue::UNWRITABLE),
+            Some(ReadOnly | CannotOpen | PermissionDenied) => (Kind::Io, UNWRITABLE),
             _ => (Kind::Io, "catalogue.database"),
         };
         Self::new(kind, code, format!("the catalogue: {error}"))

@@ -13,6 +13,7 @@ use std::collections::HashSet;
 use std::sync::OnceLock;
 
 use sieve_core::fate::Standing;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
@@ -24,8 +25,7 @@ use crate::disk::{Disk, EntryKind, Lease, ReadFile, Stat};
 use crate::durable;
 use crate::error::{Error, Result};
 use crate::machine::Machine;
-use crate::member::{Member, held_folder};
-use crate::pieces::is_piece;
+use crate::member::Member;
 use crate::pool::Pool;
 
 pub(crate) use exchange::{exchange, swap_in};
@@ -178,7 +178,7 @@ fn places(pool: &Pool, count: usize) -> Vec<RelPath> {
     let (now, random) = (pool.machine.now(), pool.machine.random());
     let place = |number: usize| {
         let name = format!("{now:016x}{random:016x}{number:08x}");
-        held_folder().join(name.as_bytes()).expect("digits make a valid name")
+        OurPlace::Held.with(&name)
     };
     (0..count).map(place).collect()
 }
@@ -193,7 +193,7 @@ fn places(pool: &Pool, count: usize) -> Vec<RelPath> {
 /// What the disk or the database says.
 pub fn take<'a>(pool: &'a Pool, member: &Member, items: Vec<ToHold>) -> Result<Taken<'a>> {
     let disk = member.writable()?;
-    durable::make_own_folder(&**disk, &held_folder())?;
+    durable::make_own_folder(&**disk, &OurPlace::Held.path())?;
     let planned: Vec<(ToHold, RelPath)> = {
         let places = places(pool, items.len());
         items.into_iter().zip(places).collect()
@@ -269,7 +269,7 @@ fn put_back(disk: &dyn Disk, held: &RelPath, path: &RelPath) -> Result<()> {
             ) =>
         {
             // It stays held; the folder of its name may be another one by now.
-            disk.sync_folder(&held_folder())
+            disk.sync_folder(&OurPlace::Held.path())
         }
         Err(error) => Err(error),
         Ok(()) => durable::sync_parents(disk, [held, path]),
@@ -290,8 +290,8 @@ pub(crate) fn discard(
     path: &RelPath,
     is_it: impl FnOnce(&Stat, &RelPath) -> Result<bool>,
 ) -> Result<bool> {
-    durable::make_own_folder(disk, &held_folder())?;
-    let aside = held_folder().join(format!("{random:032x}").as_bytes()).expect("digits make a valid name");
+    durable::make_own_folder(disk, &OurPlace::Held.path())?;
+    let aside = OurPlace::Held.with(&format!("{random:032x}"));
     match disk.rename(path, &aside) {
         Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => return Ok(true),
         other => other?,
@@ -381,7 +381,7 @@ fn move_in_catalogue(
     standing: Standing,
 ) -> Result<()> {
     objects::rename(t, disk, &row.original, &row.path, object.id)?;
-    if is_piece(&row.original) {
+    if row.original.is_piece() {
         pieces::forget_gone(t, disk)?;
     }
     objects::set_stat(t, object.id, stat, standing)?;

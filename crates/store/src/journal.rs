@@ -1,7 +1,7 @@
 //! The journal: what happened, one event a line (JSON), beside the catalogue.
 
 use serde::Serialize;
-use sieve_core::path::RelPath;
+use sieve_core::layout::OurPlace;
 
 use crate::disk::Disk;
 use crate::error::{Error, Kind, Result};
@@ -19,7 +19,7 @@ struct Line<'a, T> {
 /// # Errors
 /// What the disk says.
 pub fn append<T: Serialize>(home: &dyn Disk, now: i64, did: &str, detail: &T) -> Result<()> {
-    let path = RelPath::fixed(".zinc-sieve/journal.jsonl");
+    let path = OurPlace::Journal.path();
     let mut text = serde_json::to_vec(&Line { at: now, did, detail })
         .map_err(|e| Error::new(Kind::Internal, "journal.write", format!("the journal: {e}")))?;
     text.push(b'\n');
@@ -39,7 +39,7 @@ pub fn times(home: &dyn Disk, did: &str) -> Result<Vec<i64>> {
         at: i64,
         did: String,
     }
-    let path = RelPath::fixed(".zinc-sieve/journal.jsonl");
+    let path = OurPlace::Journal.path();
     if home.stat(&path)?.is_none() {
         return Ok(Vec::new());
     }

@@ -1,6 +1,7 @@
 //! The label of a member disk: who it is, as it says itself.
 
 use serde::{Deserialize, Serialize};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::{RelPath, disturbs};
 pub use sieve_core::pool::Role;
 use uuid::Uuid;
@@ -60,13 +61,8 @@ const fn is_zero(number: &u32) -> bool {
     *number == 0
 }
 
-/// Where our things lie on a disk.
-pub fn our_folder() -> RelPath {
-    RelPath::fixed(".zinc-sieve")
-}
-
 fn path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/label.toml")
+    OurPlace::Label.path()
 }
 
 /// Reads the label of a disk; nothing if it has none.
@@ -119,7 +115,7 @@ pub fn read(disk: &dyn Disk) -> Result<Option<Label>> {
 /// # Errors
 /// What the disk says.
 pub fn write(disk: &dyn Disk, label: &Label) -> Result<()> {
-    durable::make_own_folder(disk, &our_folder())?;
+    durable::make_own_folder(disk, &OurPlace::Folder.path())?;
     let text = toml::to_string(label).map_err(|e| {
         Error::new(Kind::Internal, "label.write", format!("the label cannot be written: {e}"))
     })?;

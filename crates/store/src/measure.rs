@@ -3,6 +3,7 @@
 use std::time::Instant;
 
 use serde::{Deserialize, Serialize};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{Tier, VolumeKind, VolumeSpec};
 use sieve_core::units::{ByteLength, Rate};
@@ -11,7 +12,7 @@ use crate::disk::read_small;
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
-use crate::label::{Role, our_folder};
+use crate::label::Role;
 use crate::member::Member;
 use crate::pool::Pool;
 use crate::workspace::Workspace;
@@ -73,7 +74,7 @@ struct File {
 }
 
 fn path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/landings.json")
+    OurPlace::Landings.path()
 }
 
 /// What was measured of a volume; nothing where it never was.
@@ -176,7 +177,7 @@ fn keep(pool: &Pool, volume: &str, measured: &[Figures]) -> Result<()> {
     landings.extend_from_slice(measured);
     let text = serde_json::to_vec_pretty(&File { format: FORMAT, landings })
         .map_err(|e| Error::new(Kind::Internal, "landings.write", e.to_string()))?;
-    durable::make_own_folder(&*pool.home, &our_folder())?;
+    durable::make_own_folder(&*pool.home, &OurPlace::Folder.path())?;
     durable::write_file(&*pool.home, &path(), &text)
 }
 

@@ -391,11 +391,6 @@ fn find_double_claims(machine: &dyn Machine, specs: &[DiskSpec], members: &mut [
     }
 }
 
-/// The folder of a member that holds what was removed or replaced.
-pub fn held_folder() -> RelPath {
-    RelPath::fixed(".zinc-sieve/held")
-}
-
 /// How a folder looks on a disk, if it is there.
 ///
 /// # Errors

@@ -15,20 +15,18 @@ use sieve_core::units::{ByteLength, DiskId};
 use crate::catalogue::nodes::{self, NodeRow};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{apart, gone, mark_changed, versions};
-use crate::content;
-use crate::copying::{CHANGED, copy_verified};
+use crate::copying::{self, CHANGED, copy_verified};
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit, heed};
-use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::label::Role;
 use crate::member::{Member, looks_in_volume, looks_of};
 use crate::pool::Pool;
-use crate::scan::is_held;
-use crate::sync::resolve_doubts;
+use crate::scan::doubts::resolve_doubts;
 use crate::workspace::Workspaces;
+use sieve_core::count::Count;
 
 /// What the copies of a volume lack.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -110,7 +108,7 @@ impl Planner<'_> {
         let mut by_path: BTreeMap<RelPath, Vec<(usize, ObjectRow)>> = BTreeMap::new();
         for (disk, member) in self.members.iter().enumerate() {
             objects::for_each_name(self.pool.catalogue.reading(), member.row.id, |path, object| {
-                if !is_held(&path) {
+                if !path.is_held() {
                     by_path.entry(path).or_default().push((disk, object));
                 }
                 Ok(())
@@ -173,7 +171,7 @@ impl Planner<'_> {
         }
         let mut file = self.members[disk].usable()?.open(path)?;
         let stat = file.stat()?;
-        let Some(sum) = content::checksum(&mut *file, stat.size, |_| heed(self.observer))? else {
+        let Some(sum) = copying::checksum(&mut *file, stat.size, |_| heed(self.observer))? else {
             return Ok(None);
         };
         if !object.matches(&file.stat()?) {

@@ -5,6 +5,9 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use rusqlite::Connection;
+use sieve_core::gf256::Kernel;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::suggest::unknown;
@@ -16,14 +19,13 @@ use crate::catalogue::{Catalogue, Identity, disks, intents, parity_state};
 use crate::disk::Disk;
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::held;
-use crate::label::{self, Role, our_folder};
+use crate::label::{self, Role};
 use crate::machine::Machine;
 use crate::member::{Member, recognise};
-use crate::membership;
+use crate::places::Places;
+pub use crate::pool_file::home_folder;
 use crate::replica::{self, Stamp};
 use crate::restraint::Restraint;
-use crate::workspace;
 use crate::writer::{LongWriter, ShortWriter};
 
 /// An open pool.
@@ -62,6 +64,13 @@ impl Drop for QuietMoment<'_> {
     }
 }
 
+/// Nobody else is at work as long as this is kept.
+#[must_use = "as soon as it is dropped, somebody else may begin"]
+pub struct Alone {
+    _short: Option<ShortWriter>,
+    _long: Option<LongWriter>,
+}
+
 /// The locks that are held for a pool.
 pub(crate) enum Hold {
     /// None: it is only read.
@@ -77,14 +86,9 @@ pub fn catalogue_path(pool_file: &Path) -> PathBuf {
     home_folder(pool_file).join(".zinc-sieve/catalogue.sqlite")
 }
 
-/// The folder that a pool file lies in.
-pub fn home_folder(pool_file: &Path) -> &Path {
-    pool_file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
-}
-
 impl Pool {
     /// Opens the pool of a file for reading: finds its catalogue and recognises its members. Nothing is changed (L3), and
-    /// what was begun and not finished is left to who holds the locks: [`Pool::begin_long`], [`Pool::begin_short`].
+    /// what was begun and not finished is left to who holds the locks: whoever takes [`Pool::lock_long`] or [`Pool::lock_short`].
     ///
     /// # Errors
     /// When the pool was never created, or its catalogue is older than, or at odds with, what its disks say.
@@ -119,51 +123,31 @@ impl Pool {
         Ok(pool)
     }
 
-    /// Begins a work that takes long, and that one command at a time may do: sync, settle, rebuild, a change of disks.
-    ///
-    /// From then on the catalogue may be written. What an earlier command left half done is finished or undone first,
-    /// where nobody else is at work (L4), and the members are looked at again (L2).
-    ///
-    /// # Errors
-    /// When another command is at such a work; when something that it had left changed the pool file.
-    pub fn begin_long(&mut self, what: &str) -> Result<()> {
-        self.begin_long_without(what, &[])
-    }
-
-    /// As [`Self::begin_long`], without the disks given: they are lost.
+    /// Takes the lock of the long writer and those of the members, but for the disks that are lost, and looks at everything
+    /// again (L2). From then on the catalogue may be written. Where nobody else is at work, what comes back says so as long
+    /// as it is kept: what was left half done may be finished then (L4).
     ///
     /// # Errors
-    /// As [`Self::begin_long`].
-    pub fn begin_long_without(&mut self, what: &str, lost: &[DiskId]) -> Result<()> {
+    /// When another command is at such a work.
+    pub fn lock_long(&mut self, what: &str, lost: &[DiskId]) -> Result<Option<Alone>> {
         self.end();
         let mut writer = LongWriter::begin(&*self.home, what)?;
         self.look_again()?;
         writer.lock_members(self.members.iter().filter(|m| !lost.contains(&m.row.id)), what)?;
         self.hold = Hold::Long(writer);
-        let turn = ShortWriter::try_begin(&*self.home)?;
-        if turn.is_some() {
-            self.recover()?;
-        }
-        let has_new_names = self.agree(turn.is_some())?;
-        drop(turn);
-        // The members are locked where the pool file has them by their names.
-        if has_new_names { self.begin_long_without(what, lost) } else { Ok(()) }
+        Ok(ShortWriter::try_begin(&*self.home)?.map(|turn| Alone { _short: Some(turn), _long: None }))
     }
 
-    /// Begins a work that other short ones, and one long one, may be at as well: put, rm, restore.
+    /// As [`Self::lock_long`], with the turn of the short writers, beside whom one long one may be at work.
     ///
     /// # Errors
-    /// When another one does not finish within a minute; as [`Self::begin_long`].
-    pub fn begin_short(&mut self) -> Result<()> {
+    /// When another short writer does not finish within a minute.
+    pub fn lock_short(&mut self) -> Result<Option<Alone>> {
         self.end();
         let turn = ShortWriter::begin(&*self.home)?;
         self.look_again()?;
         self.hold = Hold::Short(turn);
-        let nobody_else = LongWriter::try_home(&*self.home)?;
-        if nobody_else.is_some() {
-            self.recover()?;
-        }
-        self.agree(nobody_else.is_some()).map(|_| ())
+        Ok(LongWriter::try_home(&*self.home)?.map(|writer| Alone { _short: None, _long: Some(writer) }))
     }
 
     /// A moment in which nobody else is at work and nothing is unfinished: what a reader saw since `seen` may be left in the
@@ -201,7 +185,10 @@ impl Pool {
 
     /// The pool file has to speak of what was built (L2: also after the question); its names become those of the pool.
     /// Whether there were new ones.
-    fn agree(&mut self, is_alone: bool) -> Result<bool> {
+    ///
+    /// # Errors
+    /// When it contradicts, or has new names while another command is at work under the old ones.
+    pub fn agree(&mut self, is_alone: bool) -> Result<bool> {
         let agreement = agreement::compare(self)?;
         if is_alone {
             agreement::settle(self, &agreement)?;
@@ -347,45 +334,6 @@ impl Pool {
         }
     }
 
-    /// Finishes or undoes what an earlier run began. Only under both locks, so that its author is gone: every intent is
-    /// written down under one of them (L4).
-    fn recover(&mut self) -> Result<()> {
-        for disk in self.members.iter().filter_map(|member| member.writable().ok()) {
-            workspace::tidy(&**disk)?;
-        }
-        let mut is_edited = false;
-        let mut by_order = intents::all(self.catalogue.reading())?;
-        // What is held already must not look to the others as if somebody had taken it away.
-        by_order.sort_by_key(|(_, intent)| !intent.is_hold());
-        for (id, intent) in by_order {
-            match intent {
-                Intent::Hold { .. } | Intent::HoldAll { .. } | Intent::Exchange { .. } => {
-                    held::recover(self, id, &intent)?;
-                }
-                Intent::Relocate { moves } => crate::moves::recover(self, id, &moves)?,
-                Intent::Pieces { pieces } => crate::pieces::recover(self, id, &pieces)?,
-                Intent::Mend { .. } => crate::verify::recover(self, id, &intent)?,
-                Intent::EditPoolFile { .. } | Intent::Join { .. } | Intent::Leave { .. } => {
-                    is_edited |= membership::recover(self, id, &intent)?;
-                }
-                Intent::Move { disk, onto, .. } => {
-                    let name = self.member(disk)?.row.name.clone();
-                    self.notes.push(format!(
-                        "the move of {name} to {onto} was interrupted: the same command goes on with it (zinc-sieve replace {name} --onto {onto} …)"
-                    ));
-                }
-                Intent::Rebuild { disk, onto, .. } => {
-                    let name = self.member(disk)?.row.name.clone();
-                    self.notes.push(format!(
-                        "the rebuild of {name} onto {onto} was interrupted: `zinc-sieve rebuild {name} --onto {onto}` goes on with it"
-                    ));
-                }
-                Intent::Create => {}
-            }
-        }
-        if is_edited { Err(membership::pool_file_changed()) } else { Ok(()) }
-    }
-
     /// The member of that number.
     ///
     /// # Errors
@@ -455,6 +403,24 @@ impl Pool {
             None if volumes.len() == 1 => Ok(volumes.into_iter().next().expect("there is one")),
             None => Err(usage(format!("there are several volumes ({names}): choose with --volume NAME"))),
         }
+    }
+}
+
+impl Places for Pool {
+    fn disk(&self, id: DiskId) -> Option<&Arc<dyn Disk>> {
+        self.member(id).ok()?.usable().ok()
+    }
+
+    fn reading(&self) -> &Connection {
+        self.catalogue.reading()
+    }
+
+    fn kernel(&self) -> Kernel {
+        self.machine.kernel()
+    }
+
+    fn turns(&self) -> bool {
+        self.members.iter().any(Member::turns)
     }
 }
 
@@ -528,12 +494,12 @@ fn newest_replica(machine: &Arc<dyn Machine>, spec: &PoolSpec) -> Result<(Catalo
 /// # Crash safety
 /// It gets its name when it is whole and durable; a crash leaves an unfinished copy that the next one overwrites.
 pub(crate) fn put_in_place(home: &dyn Disk, path: &Path, replica: &Catalogue) -> Result<()> {
-    durable::make_own_folder(home, &our_folder())?;
+    durable::make_own_folder(home, &OurPlace::Folder.path())?;
     let copy = path.with_extension("taken");
     remove_passing(&copy);
     replica.copy_to(&copy)?;
-    let from = RelPath::fixed(".zinc-sieve/catalogue.taken");
-    durable::publish_over(home, &from, &RelPath::fixed(".zinc-sieve/catalogue.sqlite"))
+    let from = OurPlace::CatalogueTaken.path();
+    durable::publish_over(home, &from, &OurPlace::Catalogue.path())
 }
 
 fn without_lock() -> Error {

@@ -61,6 +61,11 @@ pub enum Edit {
     },
 }
 
+/// The folder that a pool file lies in.
+pub fn home_folder(pool_file: &Path) -> &Path {
+    pool_file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
 /// Makes changes in the pool file.
 ///
 /// # Crash safety
@@ -97,7 +102,7 @@ pub fn write(home: &dyn Disk, pool_file: &Path, text: &str) -> Result<()> {
     };
     let is_link = std::fs::symlink_metadata(pool_file).is_ok_and(|metadata| metadata.is_symlink());
     if is_link {
-        let folder = RealDisk::open(crate::pool::home_folder(&real))?;
+        let folder = RealDisk::open(home_folder(&real))?;
         return write_in(&folder, &name_of(&real)?, text);
     }
     write_in(home, &name_of(pool_file)?, text)

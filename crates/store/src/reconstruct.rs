@@ -10,7 +10,7 @@ use crate::disk::WriteFile;
 use crate::error::Result;
 use crate::event::{Observer, advance, heed};
 use crate::parity::ParityImage;
-use crate::pool::Pool;
+use crate::places::Places;
 use crate::window::Snapshot;
 
 /// Brings contents of a snapshot back.
@@ -22,13 +22,13 @@ pub(crate) struct Reconstructor<'a> {
 }
 
 impl<'a> Reconstructor<'a> {
-    pub(crate) fn new(pool: &'a Pool, snapshot: &'a Snapshot) -> Self {
-        Self::without(pool, snapshot, &[])
+    pub(crate) fn new(places: &'a dyn Places, snapshot: &'a Snapshot) -> Self {
+        Self::without(places, snapshot, &[])
     }
 
     /// One that reads nothing of the disks given, also if they are there.
-    pub(crate) fn without(pool: &'a Pool, snapshot: &'a Snapshot, disks: &[DiskId]) -> Self {
-        Self { snapshot, contents: Contents::without(pool, disks.to_vec()), pieces: None }
+    pub(crate) fn without(places: &'a dyn Places, snapshot: &'a Snapshot, disks: &[DiskId]) -> Self {
+        Self { snapshot, contents: Contents::without(places, disks.to_vec()), pieces: None }
     }
 
     /// One cell of a content; nothing where it does not come back.

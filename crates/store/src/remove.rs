@@ -10,7 +10,6 @@ use crate::catalogue::objects;
 use crate::disk::{EntryKind, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::journal;
 use crate::moves::LeftAlone;
@@ -18,6 +17,7 @@ use crate::pieces;
 use crate::pool::Pool;
 use crate::read::not_found;
 use crate::scan;
+use sieve_core::count::Count;
 
 /// So many files are held at once.
 const BATCH: usize = 256;

@@ -3,18 +3,17 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
-use sieve_core::units::CheckpointId;
+use sieve_core::units::{CheckpointId, DiskId};
 
 use crate::catalogue::parity_state::{self, Checkpoint};
 use crate::catalogue::{Catalogue, disks, intents, private_folder};
-use crate::content;
+use crate::copying;
 use crate::disk::{Disk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::label::our_folder;
 use crate::machine::Machine;
-use crate::member::Member;
 
 /// Which checkpoint a replica is of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -27,7 +26,7 @@ pub struct Stamp {
 
 fn path_of(stamp: Stamp) -> RelPath {
     let name = format!("replica-{:012}-{:016x}.sqlite", stamp.number, stamp.id.get());
-    our_folder().join(name.as_bytes()).expect("digits make a valid name")
+    OurPlace::Folder.with(&name)
 }
 
 fn stamp_of(name: &[u8]) -> Option<Stamp> {
@@ -37,10 +36,11 @@ fn stamp_of(name: &[u8]) -> Option<Stamp> {
 }
 
 fn all_on(disk: &dyn Disk) -> Result<Vec<Stamp>> {
-    if disk.stat(&our_folder())?.is_none() {
+    if disk.stat(&OurPlace::Folder.path())?.is_none() {
         return Ok(Vec::new());
     }
-    let mut stamps: Vec<Stamp> = disk.list(&our_folder())?.iter().filter_map(|name| stamp_of(name)).collect();
+    let mut stamps: Vec<Stamp> =
+        disk.list(&OurPlace::Folder.path())?.iter().filter_map(|name| stamp_of(name)).collect();
     stamps.sort_unstable();
     Ok(stamps)
 }
@@ -85,8 +85,8 @@ impl Export {
     ///
     /// # Errors
     /// What the disk says, but that it is full.
-    pub fn put_where_it_fits(&self, member: &Member, catalogue: &Catalogue) -> Result<bool> {
-        match self.put_on(member, catalogue) {
+    pub fn put_where_it_fits(&self, disk: &dyn Disk, id: DiskId, catalogue: &Catalogue) -> Result<bool> {
+        match self.put_on(disk, id, catalogue) {
             Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => Ok(false),
             other => other.map(|()| true),
         }
@@ -99,9 +99,9 @@ impl Export {
     ///
     /// # Errors
     /// What the disk says.
-    pub fn put_on(&self, member: &Member, catalogue: &Catalogue) -> Result<()> {
-        self.put_on_disk(&**member.writable()?)?;
-        catalogue.transaction(|t| disks::set_replica(t, member.row.id, self.stamp.number))
+    pub fn put_on(&self, disk: &dyn Disk, id: DiskId, catalogue: &Catalogue) -> Result<()> {
+        self.put_on_disk(disk)?;
+        catalogue.transaction(|t| disks::set_replica(t, id, self.stamp.number))
     }
 
     /// As [`Self::put_on`], for a disk that is to become a member.
@@ -110,7 +110,7 @@ impl Export {
     /// What the disk says.
     pub fn put_on_disk(&self, disk: &dyn Disk) -> Result<()> {
         let before = all_on(disk)?;
-        let new = RelPath::fixed(".zinc-sieve/replica.new");
+        let new = OurPlace::ReplicaNew.path();
         let home = crate::disk::RealDisk::open(self.path.parent().unwrap_or(Path::new("/")))?;
         let name = self.path.file_name().map(std::os::unix::ffi::OsStrExt::as_bytes).unwrap_or_default();
         let from = RelPath::new(name)
@@ -126,7 +126,7 @@ impl Export {
         for old in before.into_iter().filter(|old| *old != self.stamp) {
             disk.remove_file(&path_of(old))?;
         }
-        disk.sync_folder(&our_folder())
+        disk.sync_folder(&OurPlace::Folder.path())
     }
 }
 
@@ -140,7 +140,7 @@ fn copy(from: &dyn Disk, source: &RelPath, to: &dyn Disk, target: &RelPath) -> R
     let mut input = from.open(source)?;
     let mut output = to.modify(target)?;
     output.set_length(0)?;
-    content::copy(&mut *input, &mut *output, |_| Ok(()))
+    copying::copy(&mut *input, &mut *output, |_| Ok(()))
 }
 
 /// Brings the replica on a disk to a private folder, and opens it.

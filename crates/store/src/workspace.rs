@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
@@ -12,7 +13,7 @@ use crate::error::Result;
 use crate::machine::Machine;
 
 fn root() -> RelPath {
-    RelPath::fixed(".zinc-sieve/tmp")
+    OurPlace::Unfinished.path()
 }
 
 /// A folder for unfinished files on one disk.

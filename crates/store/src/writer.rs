@@ -3,12 +3,12 @@
 use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
 use crate::disk::{Disk, LockGuard, WriteFile, read_small};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
-use crate::label::our_folder;
 use crate::member::Member;
 
 /// How long a short writer waits for another one.
@@ -122,19 +122,19 @@ fn how_far(disk: &dyn Disk, since: i64) -> Option<HowFar> {
 }
 
 fn progress_path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/lock.progress")
+    OurPlace::LockProgress.path()
 }
 
 fn lock_path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/lock")
+    OurPlace::Lock.path()
 }
 
 fn note_path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/lock.holder")
+    OurPlace::LockHolder.path()
 }
 
 fn lock(disk: &dyn Disk, what: &str) -> Result<Box<dyn LockGuard>> {
-    durable::make_own_folder(disk, &our_folder())?;
+    durable::make_own_folder(disk, &OurPlace::Folder.path())?;
     if let Some(guard) = patiently(GLANCE, || disk.lock(&lock_path()))? {
         let text = format!("{what}{PROCESS}{}", std::process::id());
         match durable::write_file(disk, &note_path(), text.as_bytes()) {
@@ -194,7 +194,7 @@ impl ShortWriter {
     /// # Errors
     /// What the disk says.
     pub fn try_begin(home: &dyn Disk) -> Result<Option<Self>> {
-        durable::make_own_folder(home, &our_folder())?;
-        Ok(home.lock(&RelPath::fixed(".zinc-sieve/turn"))?.map(|lock| Self { _lock: lock }))
+        durable::make_own_folder(home, &OurPlace::Folder.path())?;
+        Ok(home.lock(&OurPlace::Turn.path())?.map(|lock| Self { _lock: lock }))
     }
 }

@@ -89,7 +89,7 @@ impl Scene {
 
     fn sync(&self) -> Result<SyncReport> {
         let mut pool = self.open()?;
-        pool.begin_long("sync")?;
+        sieve_store::begin_long(&mut pool, "sync")?;
         let options = sync::Options::default();
         let plan = sync::plan(&pool, &options, &Silent)?;
         sync::execute(&mut pool, &plan, &options, &Silent)
@@ -97,7 +97,7 @@ impl Scene {
 
     fn verify(&self) -> VerifyReport {
         let mut pool = self.open().unwrap();
-        pool.begin_long("verify").unwrap();
+        sieve_store::begin_long(&mut pool, "verify").unwrap();
         verify::verify(&pool, &Scope::Whole, &Silent).unwrap()
     }
 
@@ -176,7 +176,7 @@ fn bad_sectors_on_survivors_are_made_up_for_and_named() {
     fs::create_dir(scene.path("new")).unwrap();
     let mut pool = scene.open().unwrap();
     let lost = pool.member_named("beech").unwrap().row.id;
-    pool.begin_long_without("rebuild", &[lost]).unwrap();
+    sieve_store::begin_long_without(&mut pool, "rebuild", &[lost]).unwrap();
     let request = rebuild::Request { name: "beech".into(), onto: scene.path("new") };
     let prepared = rebuild::plan(&pool, &[request]).unwrap();
     let report = rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).unwrap();
@@ -221,7 +221,7 @@ fn a_disk_that_vanishes_in_the_middle_does_no_harm(
         fs::write(scene.path("card/owl.flac"), Chance::new(moment + 1).bytes(900_000)).unwrap();
         let mut pool = scene.open().unwrap();
         if action != "sync" {
-            pool.begin_short().unwrap();
+            sieve_store::begin_short(&mut pool).unwrap();
         }
         scene.machine.set(&scene.path(disk), |faults| faults.vanishes_after = Some(moment));
         let outcome = if action == "sync" {

@@ -337,7 +337,7 @@ impl Scene {
     /// How many disks may die, for each file and symlink, once whatever was left half done is finished.
     fn guards(&self) -> BTreeMap<String, (u8, String)> {
         let mut pool = self.open(real()).unwrap();
-        match pool.begin_short() {
+        match sieve_store::begin_short(&mut pool) {
             // It finished a change of the pool file, and asks to be run again.
             Err(error) if error.code == "pool-file.changed" => {
                 drop(pool);
@@ -401,7 +401,7 @@ fn open(folder: &Path, machine: Arc<dyn Machine>) -> Result<Pool> {
 
 fn sync(folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
     let mut pool = open(folder, machine)?;
-    pool.begin_long("sync")?;
+    sieve_store::begin_long(&mut pool, "sync")?;
     let options = sync::Options::default();
     let plan = sync::plan(&pool, &options, &Silent)?;
     sync::execute(&mut pool, &plan, &options, &Silent).map(|_| ())
@@ -409,14 +409,14 @@ fn sync(folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
 
 fn put_in(folder: &Path, machine: Arc<dyn Machine>, source: &str, to: &str, replaces: bool) -> Result<()> {
     let mut pool = open(folder, machine)?;
-    pool.begin_short()?;
+    sieve_store::begin_short(&mut pool)?;
     let plan = put::plan(&pool, VOLUME, &[folder.join(source)], &RelPath::new(to).unwrap(), replaces)?;
     put::execute(&pool, &plan, &Silent).map(|_| ())
 }
 
 fn remove_from(folder: &Path, machine: Arc<dyn Machine>, path: &str) -> Result<()> {
     let mut pool = open(folder, machine)?;
-    pool.begin_short()?;
+    sieve_store::begin_short(&mut pool)?;
     let plan = remove::plan(&pool, VOLUME, &[rel(path)], true)?;
     remove::execute(&pool, plan).map(|_| ())
 }
@@ -442,19 +442,19 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
     }
     let mut pool = open(folder, machine)?;
     if work == Work::Restore {
-        pool.begin_short()?;
+        sieve_store::begin_short(&mut pool)?;
         scan::scan_all(&pool, |_| true, &Silent)?;
         let found = restore::list(&pool, VOLUME, &[rel("dawn")])?;
         return restore::execute(&pool, VOLUME, &found, restore::Target::Place, &Silent).map(|_| ());
     }
     if work == Work::Rebuild {
         let lost = pool.member_named("beech")?.row.id;
-        pool.begin_long_without("rebuild", &[lost])?;
+        sieve_store::begin_long_without(&mut pool, "rebuild", &[lost])?;
         let request = rebuild::Request { name: "beech".into(), onto: folder.join("new") };
         let prepared = rebuild::plan(&pool, &[request])?;
         return rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).map(|_| ());
     }
-    pool.begin_long("test")?;
+    sieve_store::begin_long(&mut pool, "test")?;
     match work {
         Work::Mend => {
             verify::verify(&pool, &Scope::Whole, &Silent)?;
@@ -605,7 +605,7 @@ fn act(deed: Deed, folder: PathBuf, place: &'static str, doings: Shared, open: O
             }
             Deed::Status => {
                 if let Ok(mut pool) = open_for_status(&folder) {
-                    let _ = sieve_store::status::status(&mut pool);
+                    let _ = sieve_store::foresight::status::status(&mut pool);
                     let _ = read::list(&pool, VOLUME, &RelPath::ROOT, |_| Ok(()));
                     let _ = restore::list(&pool, VOLUME, &[]);
                 }

@@ -118,7 +118,7 @@ impl Scene {
         scene.run(real(), Action::Sync).unwrap();
         // What is held guards its neighbours: giving it up too early would show.
         let mut pool = scene.open(real()).unwrap();
-        pool.begin_short().unwrap();
+        sieve_store::begin_short(&mut pool).unwrap();
         let plan = remove::plan(&pool, VOLUME, &[RelPath::new("finch.flac").unwrap()], false).unwrap();
         remove::execute(&pool, plan).unwrap();
         drop(pool);
@@ -162,12 +162,14 @@ impl Scene {
     fn run(&self, machine: Arc<dyn Machine>, action: Action) -> Result<()> {
         let mut pool = self.open(machine)?;
         match action {
-            Action::Put | Action::Replace | Action::Remove | Action::Restore => pool.begin_short()?,
+            Action::Put | Action::Replace | Action::Remove | Action::Restore => {
+                sieve_store::begin_short(&mut pool)?
+            }
             Action::Rebuild => {
                 let lost = pool.member_named("cedar")?.row.id;
-                pool.begin_long_without("rebuild", &[lost])?;
+                sieve_store::begin_long_without(&mut pool, "rebuild", &[lost])?;
             }
-            _ => pool.begin_long("test")?,
+            _ => sieve_store::begin_long(&mut pool, "test")?,
         }
         let path = |text: &str| RelPath::new(text).unwrap();
         match action {
@@ -320,7 +322,7 @@ fn collect(folder: &Path, found: &mut Vec<Vec<u8>>) {
 
 fn verify_is_clean(scene: &Scene, when: &str) {
     let mut pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
-    pool.begin_long("verify").unwrap_or_else(|e| panic!("{when}: {e}"));
+    sieve_store::begin_long(&mut pool, "verify").unwrap_or_else(|e| panic!("{when}: {e}"));
     let report = verify::verify(&pool, &Scope::Whole, &Silent).unwrap();
     assert!(report.is_clean(), "{when}: {report:?}");
 }
@@ -333,7 +335,7 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     fs::create_dir(&fresh).unwrap();
     let mut pool = scene.open(real()).unwrap();
     let lost = pool.member_named(disk).unwrap().row.id;
-    pool.begin_long_without("rebuild", &[lost]).unwrap();
+    sieve_store::begin_long_without(&mut pool, "rebuild", &[lost]).unwrap();
     let request = rebuild::Request { name: disk.into(), onto: fresh.clone() };
     let prepared = rebuild::plan(&pool, &[request]).unwrap_or_else(|e| panic!("{when}: {e}"));
     let report = rebuild::execute(&mut pool, &prepared, &rebuild::Options::default(), &Silent).unwrap();
@@ -464,7 +466,7 @@ fn a_second_power_cut_during_recovery_does_no_harm() {
 fn a_dissolve_that_is_cut_off_leaves_all_files_and_is_finished_by_the_next_starts() {
     let dissolve = |scene: &Scene, machine: Arc<dyn Machine>| -> Result<()> {
         let mut pool = scene.open(machine)?;
-        pool.begin_long("dissolve")?;
+        sieve_store::begin_long(&mut pool, "dissolve")?;
         let plan = dissolve::plan(&pool, VOLUME)?;
         dissolve::execute(&mut pool, &plan, &Silent).map(|_| ())
     };

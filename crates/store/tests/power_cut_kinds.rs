@@ -153,14 +153,14 @@ impl Scene {
 
     fn put(&self, machine: Arc<dyn Machine>, folder: &str) -> Result<()> {
         let mut pool = self.open(machine)?;
-        pool.begin_short()?;
+        sieve_store::begin_short(&mut pool)?;
         let plan = put::plan(&pool, VOLUME, &[self.path(folder)], &RelPath::ROOT, false)?;
         put::execute(&pool, &plan, &Silent).map(|_| ())
     }
 
     fn sync(&self, machine: Arc<dyn Machine>) -> Result<()> {
         let mut pool = self.open(machine)?;
-        pool.begin_long("sync")?;
+        sieve_store::begin_long(&mut pool, "sync")?;
         let plan = sync::plan(&pool, &sync::Options::default(), &Silent)?;
         sync::execute(&mut pool, &plan, &sync::Options::default(), &Silent).map(|_| ())
     }
@@ -171,7 +171,7 @@ impl Scene {
             Action::PutInPieces => self.put(machine, "nest"),
             _ => {
                 let mut pool = self.open(machine)?;
-                pool.begin_long("settle")?;
+                sieve_store::begin_long(&mut pool, "settle")?;
                 let volume = pool.volume(Some(VOLUME))?;
                 let options = settle::Options::default();
                 let plan = settle::plan(&pool, &volume, &options, &Silent)?;
@@ -249,7 +249,7 @@ fn every_file_is_whole_whenever_the_power_fails(
         scene.assert_all_whole(&when);
         scene.sync(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
         let mut pool = scene.open(real()).unwrap();
-        pool.begin_long("verify").unwrap();
+        sieve_store::begin_long(&mut pool, "verify").unwrap();
         let report = verify::verify(&pool, &Scope::Whole, &Silent).unwrap();
         assert!(report.is_clean(), "{when}: {report:?}");
         drop(pool);

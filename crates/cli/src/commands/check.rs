@@ -96,7 +96,7 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
             findings.push(finding(Severity::State, name, refusal.message, refusal.remedy));
         }
     }
-    for what in sieve_store::status::tables(&pool)? {
+    for what in sieve_store::foresight::status::tables(&pool)? {
         findings.push(finding(Severity::State, &pool.spec.name, what, None));
     }
     findings

@@ -7,8 +7,8 @@ use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_store::catalogue::proofs::{self, Proof};
 use sieve_store::drill::{Report, drill, forecast as drill_forecast};
+use sieve_store::foresight::status::status;
 use sieve_store::pool::Pool;
-use sieve_store::status::status;
 use sieve_store::{Result, paper};
 
 use super::Context;
@@ -52,7 +52,7 @@ pub(super) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outco
     let sample = sample.as_deref().map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);
-    pool.begin_long("drill")?;
+    sieve_store::begin_long(&mut pool, "drill")?;
     if !context.json {
         announce(&pool, lose)?;
     }

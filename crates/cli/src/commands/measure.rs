@@ -12,7 +12,7 @@ use crate::{json, load};
 
 pub(super) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
-    pool.begin_long("measure")?;
+    sieve_store::begin_long(&mut pool, "measure")?;
     let volume = pool.volume(volume)?;
     let bars = Bars::new();
     let measured = measure::measure(&pool, &volume, amount, &bars)?;

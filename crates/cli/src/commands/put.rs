@@ -4,9 +4,9 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use sieve_core::count::Count;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
-use sieve_store::fate::Count;
 use sieve_store::label::Role;
 use sieve_store::pool::Pool;
 use sieve_store::put::{self, PutPlan, PutReport};

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
-use sieve_store::fate::Totals;
 use sieve_store::rebuild::{self, Options, Prepared, RebuildPlan, RebuildReport, Request};
 use sieve_store::{Error, Kind, Result};
 

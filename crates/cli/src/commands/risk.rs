@@ -8,8 +8,10 @@ use serde::Serialize;
 use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
 use sieve_core::units::ByteLength;
-use sieve_store::fate::{Outlook, PoolOutlook};
-use sieve_store::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
+use sieve_store::foresight::risk::{
+    DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk,
+};
+use sieve_store::foresight::{Outlook, PoolOutlook};
 use sieve_store::{Error, Kind, Result, journal, paper};
 
 use super::Context;

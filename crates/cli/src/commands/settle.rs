@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 use std::ffi::OsString;
 
 use clap::Args;
+use sieve_core::count::Count;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
-use sieve_store::fate::Count;
 use sieve_store::pool::Pool;
 use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
 use sieve_store::{Error, Kind, sync};

@@ -1,14 +1,14 @@
 //! `status`: one glance.
 
 use anstyle::Style;
+use sieve_core::count::Count;
 use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
-use sieve_store::fate::Count;
+use sieve_store::foresight::paper;
+use sieve_store::foresight::status::{DiskStatus, Status, Verdict, status};
 use sieve_store::member::State;
-use sieve_store::paper;
 use sieve_store::settle::CacheStatus;
-use sieve_store::status::{DiskStatus, Status, Verdict, status};
 
 use super::Context;
 use crate::args::PaperArguments;

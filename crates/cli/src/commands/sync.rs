@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 
 use clap::Args;
 use serde::Serialize;
+use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
-use sieve_store::fate::Count;
 use sieve_store::mirror::MirrorPlan;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
 use sieve_store::{Result, status};

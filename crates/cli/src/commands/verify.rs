@@ -38,7 +38,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
     let scope = scope(arguments)?;
     let mut pool = load::pool(&context.pool)?;
     restraint::hold(&arguments.restraint, &mut pool);
-    pool.begin_long("verify")?;
+    sieve_store::begin_long(&mut pool, "verify")?;
     let events = arguments.restraint.events;
     let report = verify::verify(&pool, &scope, &Watch::begin(events)?)?;
     if !context.json {
@@ -52,7 +52,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         // Nobody has to wait for an answer; what is mended is looked at again afterwards.
         pool.end();
         if confirm::go_on(arguments.consent, "Mend?")? {
-            pool.begin_long("mend")?;
+            sieve_store::begin_long(&mut pool, "mend")?;
             let mended = verify::mend(&pool, &Watch::begin(events)?)?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {

@@ -2,9 +2,9 @@
 
 use std::fmt::Write as _;
 
+use sieve_core::count::Count;
 use sieve_core::units::ByteLength;
 use sieve_store::Result;
-use sieve_store::fate::Count;
 
 use super::stage::{Stage, write_file};
 

@@ -7,8 +7,8 @@ use serde::Serialize;
 use sieve_core::pool::PoolSpec;
 use sieve_core::suggest;
 use sieve_core::units::ByteLength;
+use sieve_store::foresight::status::DiskStatus;
 use sieve_store::label::Role;
-use sieve_store::status::DiskStatus;
 use sieve_store::{Error, Kind, Result};
 
 use super::make_empty;

@@ -5,6 +5,7 @@ use std::sync::Barrier;
 use std::time::Instant;
 
 use serde::Serialize;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, Rate};
 
@@ -137,7 +138,7 @@ fn parts_of(
 }
 
 fn segments(disk: &dyn Disk) -> Result<Vec<(RelPath, ByteLength)>> {
-    let folder = RelPath::fixed(".zinc-sieve/parity");
+    let folder = OurPlace::Parity.path();
     let mut found = Vec::new();
     if disk.stat(&folder)?.is_some() {
         for (name, stat) in disk.read_folder(&folder)? {

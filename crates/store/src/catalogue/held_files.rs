@@ -1,13 +1,13 @@
 //! Files that were removed or replaced, and stay out of sight until a sync has passed them.
 
 use rusqlite::{Connection, OptionalExtension};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 
 use super::objects::path_of;
 use super::{corrupt, unsigned};
 use crate::error::Result;
-use crate::member::held_folder;
 
 /// A file that was removed or replaced through us, until a sync has passed it.
 #[derive(Clone, Debug)]
@@ -53,7 +53,7 @@ pub fn all(c: &Connection, disk: DiskId) -> Result<Vec<HeldRow>> {
     while let Some(row) = rows.next()? {
         let path = path_of(&row.get::<_, Vec<u8>>(0)?)?;
         // What is held is given up in the end: it must lie in our folder, whatever a catalogue says (L6).
-        if path.parent() != Some(held_folder()) {
+        if path.parent() != Some(OurPlace::Held.path()) {
             return Err(corrupt(format!(
                 "the catalogue has {path} as held, which is not where held files lie"
             )));
@@ -78,7 +78,7 @@ pub fn unknown(c: &Connection, disk: DiskId) -> Result<Vec<RelPath>> {
         "SELECT path FROM name n WHERE disk = ?1 AND path > ?2 AND path < ?3
              AND NOT EXISTS (SELECT 1 FROM held h WHERE h.disk = n.disk AND h.path = n.path) ORDER BY path",
     )?;
-    let folder = held_folder().tree_key();
+    let folder = OurPlace::Held.path().tree_key();
     let (from, to) = ([&folder[..], b"\0"].concat(), [&folder[..], b"\x01"].concat());
     let rows = statement.query_map((disk.get(), from, to), |row| row.get::<_, Vec<u8>>(0))?;
     rows.map(|key| path_of(&key?)).collect()

@@ -6,8 +6,8 @@ use sieve_core::units::{DiskId, ObjectId};
 use uuid::Uuid;
 
 use super::corrupt;
+use super::relocation::Move;
 use crate::error::{Error, Kind, Result};
-use crate::moves::Move;
 use crate::pool_file::Edit;
 
 /// A file that is moved out of sight.

@@ -14,6 +14,7 @@ pub mod objects;
 pub mod parity_state;
 pub mod pieces;
 pub mod proofs;
+pub mod relocation;
 mod schema;
 pub mod unfinished;
 pub mod versions;
@@ -29,7 +30,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, Transactio
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
-use crate::error::{Error, Kind, Result};
+use crate::error::{Error, Kind, Result, UNWRITABLE};
 use crate::machine::Machine;
 
 /// An open catalogue.
@@ -421,9 +422,6 @@ impl Catalogue {
 fn is_unwritable(error: &Error) -> bool {
     error.code == UNWRITABLE
 }
-
-/// The code of the error of a database that takes no writes.
-pub(crate) const UNWRITABLE: &str = "catalogue.unwritable";
 
 /// A folder that only this process's user sees (L5), removed with its value.
 ///

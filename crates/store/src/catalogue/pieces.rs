@@ -1,6 +1,7 @@
 //! The pieces of files that lie on several disks, as they say themselves.
 
 use rusqlite::{Connection, OptionalExtension, Row};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
@@ -69,7 +70,7 @@ pub fn unknown(c: &Connection, disk: DiskId) -> Result<Vec<RelPath>> {
         "SELECT n.path FROM name n WHERE n.disk = ?1 AND n.path >= ?2 AND n.path < ?3
              AND NOT EXISTS (SELECT 1 FROM piece p WHERE p.disk = n.disk AND p.path = n.path)",
     )?;
-    let mut first = crate::pieces::folder().tree_key();
+    let mut first = OurPlace::Pieces.path().tree_key();
     first.push(0);
     let mut end = first.clone();
     *end.last_mut().expect("it has a last byte") = 1;

@@ -1,5 +1,6 @@
 //! Whether a filesystem can do what the laws need: tried out in our own folder, before a disk becomes a member.
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::pool::DiskSpec;
 
@@ -43,7 +44,7 @@ pub(crate) fn refuse_unmounted(spec: Option<&DiskSpec>, filesystem: &Filesystem,
 /// # Errors
 /// When it has none, or what the disk says.
 pub(crate) fn refuse_unfit(disk: &dyn Disk, place: &str) -> Result<()> {
-    let folder = RelPath::fixed(".zinc-sieve/fitness");
+    let folder = OurPlace::Fitness.path();
     durable::make_own_folder(disk, &folder)?;
     empty(disk, &folder)?; // a killed run may have left its own
     let [one, other] = [b"one", b"two"].map(|name| folder.join(&name[..]).expect("a valid name"));
@@ -83,7 +84,7 @@ mod tests {
     fn what_a_killed_trial_left_is_no_obstacle_to_the_next() {
         let folder = tempfile::tempdir().unwrap();
         let disk = RealDisk::open(folder.path()).unwrap();
-        let left = RelPath::fixed(".zinc-sieve/fitness");
+        let left = OurPlace::Fitness.path();
         durable::make_own_folder(&disk, &left).unwrap();
         for name in ["one", "two"] {
             drop(disk.modify(&left.join(name.as_bytes()).unwrap()).unwrap());

@@ -18,17 +18,18 @@ use crate::curves::forecast_pass;
 use crate::damage;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
-use crate::fate::{self, Totals, VolumeModel};
+use crate::fate::{self, VolumeModel};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::label::Role;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::scan;
-use crate::sync::resolve_doubts;
+use crate::scan::doubts::resolve_doubts;
 use crate::traffic::Traffic;
 use crate::window::{LaneWindow, Snapshot};
 use prover::Prover;
+use sieve_core::count::Totals;
 
 /// A file that came out otherwise than was predicted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]

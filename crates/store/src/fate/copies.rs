@@ -10,7 +10,7 @@ use sieve_core::units::{DiskId, ObjectId};
 
 use super::VolumeModel;
 use crate::catalogue::{held_files, nodes, objects, versions};
-use crate::content;
+use crate::copying;
 use crate::disk::EntryKind;
 use crate::error::Result;
 use crate::label::Role;
@@ -42,7 +42,7 @@ impl Elsewhere {
         let mut file = pool.member(self.disk)?.usable()?.open(&self.path)?;
         match &self.piece {
             Some(note) => note.cut(&mut *file, take),
-            None => content::for_each_part(&mut *file, 0, None, take),
+            None => copying::for_each_part(&mut *file, 0, None, take),
         }
     }
 }
@@ -52,7 +52,7 @@ type Groups = HashMap<Vec<u8>, Vec<Known>>;
 
 impl VolumeModel {
     /// Finds the copies. What differs in its content is no copy, whatever it is called.
-    pub(super) fn add_copies(&mut self, pool: &Pool) -> Result<()> {
+    pub(crate) fn add_copies(&mut self, pool: &Pool) -> Result<()> {
         let is_mirrored = pool.volume(Some(&self.volume)).is_ok_and(|v| v.kind == VolumeKind::Mirrored);
         let data: Vec<DiskId> = pool.members_of(&self.volume, Role::Data).map(|m| m.row.id).collect();
         let caches: Vec<DiskId> = pool.members_of(&self.volume, Role::Cache).map(|m| m.row.id).collect();
@@ -111,7 +111,7 @@ impl VolumeModel {
     }
 
     /// A sync gives up what is held on the caches: then there is one copy less.
-    pub(super) fn forget_held_copies(&mut self) {
+    pub(crate) fn forget_held_copies(&mut self) {
         let is_held = std::mem::take(&mut self.is_held);
         self.composite_of.clear();
         for composite in &mut self.model.composites {
@@ -124,7 +124,7 @@ impl VolumeModel {
     }
 
     /// Files that lie in pieces: all of them are needed, unless all of the file is held on a cache still.
-    pub(super) fn add_pieces(&mut self, pool: &Pool) -> Result<()> {
+    pub(crate) fn add_pieces(&mut self, pool: &Pool) -> Result<()> {
         let reading = pool.catalogue.reading();
         for file in pieces::files(pool, &self.volume)? {
             let mut parts = Vec::new();

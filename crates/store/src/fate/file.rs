@@ -2,7 +2,6 @@
 
 use serde::Serialize;
 use sieve_core::fate::{Fate, Unguarded};
-use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, VersionId};
 
 use super::Reason;
@@ -40,12 +39,4 @@ pub struct FileFate<'a> {
     /// Its present content, where it was checksummed.
     #[serde(skip)]
     pub content: Option<VersionId>,
-}
-
-/// The path as it is shown and, where that is not what it is, its bytes in hexadecimal.
-pub fn shown_path(path: &RelPath) -> (String, Option<String>) {
-    let shown = path.to_string();
-    let is_plain = shown.as_bytes() == path.as_bytes();
-    let bytes = (!is_plain).then(|| hex::encode(path.as_bytes()));
-    (shown, bytes)
 }

@@ -308,7 +308,7 @@ impl VolumeModel {
 }
 
 /// Cuts a piece where its content is damaged.
-pub(super) fn split_by_damage(piece: StatedPiece, damaged: &[Rows], pieces: &mut Vec<StatedPiece>) {
+pub(crate) fn split_by_damage(piece: StatedPiece, damaged: &[Rows], pieces: &mut Vec<StatedPiece>) {
     let content = Rows::at(piece.offset, piece.rows.length());
     let mut add = |part: Rows, stale: bool| {
         let rows = Rows::at(piece.rows.start() + (part.start() - piece.offset), part.length());

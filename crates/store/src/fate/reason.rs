@@ -6,13 +6,13 @@ use serde::Serialize;
 use sieve_core::fate::{
     Cause, DiskIndex, LostSet, Model, ObjectState, Shortage, Shortages, Standing, Unguarded, own_trouble,
 };
+use sieve_core::path::shown_with_bytes;
 use sieve_core::units::{ByteLength, GRANULE};
 
-use super::{VolumeModel, shown_path};
+use super::VolumeModel;
 use crate::catalogue::objects;
 use crate::error::Result;
 use crate::pool::Pool;
-use crate::scan::is_held;
 
 /// Why a file's present content does not come back.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -90,7 +90,7 @@ impl RowsShort {
 
 impl Reason {
     /// Traces the verdict on one object.
-    pub(super) fn of(model: &VolumeModel, pool: &Pool, traces: &Traces, position: usize) -> Result<Self> {
+    pub(crate) fn of(model: &VolumeModel, pool: &Pool, traces: &Traces, position: usize) -> Result<Self> {
         let object = &model.model.objects[position];
         let own = own_trouble(&model.model, object);
         let Some((shortage, cause)) = shortage_of(object, &traces.shortages) else {
@@ -110,7 +110,7 @@ impl Reason {
 }
 
 /// Why contents do not come back, and which objects the stale ones are of.
-pub(super) struct Traces {
+pub(crate) struct Traces {
     shortages: Shortages,
     /// For each stale content the position of its object, where there still is one.
     holders: HashMap<u32, usize>,
@@ -118,7 +118,7 @@ pub(super) struct Traces {
 
 impl Traces {
     /// Traces the contents of `wanted` under a loss.
-    pub(super) fn new(model: &Model, lost: &LostSet, wanted: impl Fn(u32) -> bool) -> Self {
+    pub(crate) fn new(model: &Model, lost: &LostSet, wanted: impl Fn(u32) -> bool) -> Self {
         let pieces = model.lanes.iter().flat_map(|lane| &lane.pieces);
         let stale: HashSet<u32> = pieces.filter(|piece| piece.stale).map(|piece| piece.version).collect();
         let mut holders = HashMap::new();
@@ -142,7 +142,7 @@ impl Traces {
             Some(id) => objects::names(pool.catalogue.reading(), id)?,
             None => Vec::new(),
         };
-        let path = names.iter().find(|path| !is_held(path)).map(|path| shown_path(path).0);
+        let path = names.iter().find(|path| !path.is_held()).map(|path| shown_with_bytes(path).0);
         let object = &model.model.objects[*position];
         let why = match object.standing {
             _ if object.older == Some(version) => Unguarded::Changed,

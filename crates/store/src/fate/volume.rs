@@ -8,17 +8,17 @@ use sieve_core::fate::{
 };
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
+use sieve_core::path::shown_with_bytes;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
 use super::reason::Traces;
-use super::{FileFate, Reason, shown_path};
+use super::{FileFate, Reason};
 use crate::catalogue::{held_files, nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
-use crate::moves::Unfinished;
-use crate::pieces::{PiecedFile, is_piece};
+use crate::fate::Unfinished;
+use crate::pieces::PiecedFile;
 use crate::pool::Pool;
-use crate::scan::is_held;
 
 /// A volume as a model, and which of its parts is what in the catalogue.
 #[derive(Clone)]
@@ -32,21 +32,21 @@ pub struct VolumeModel {
     /// The members that are not there: they are lost in any case.
     pub missing: LostSet,
     /// For each file of the model its number; symlinks follow after them.
-    pub(super) object_ids: Vec<i64>,
+    pub(crate) object_ids: Vec<i64>,
     /// The numbers of the contents, rising.
-    pub(super) version_ids: Vec<i64>,
+    pub(crate) version_ids: Vec<i64>,
     /// For each disk the position of its first symlink.
-    pub(super) first_symlink: BTreeMap<DiskId, usize>,
+    pub(crate) first_symlink: BTreeMap<DiskId, usize>,
     /// Paths that are taken to be removed: what is in them is held, and no file of the volume.
-    pub(super) removed: Vec<RelPath>,
+    pub(crate) removed: Vec<RelPath>,
     /// Objects that are taken to be lost for good already.
-    pub(super) vanished: BTreeSet<usize>,
+    pub(crate) vanished: BTreeSet<usize>,
     /// The file of several objects that an object is part of, as a position in the model's list.
-    pub(super) composite_of: HashMap<u32, u32>,
+    pub(crate) composite_of: HashMap<u32, u32>,
     /// Files in pieces, by the position of their first piece.
-    pub(super) pieced: HashMap<usize, PiecedFile>,
+    pub(crate) pieced: HashMap<usize, PiecedFile>,
     /// Objects of such files that are held, so that the file has no name there.
-    pub(super) is_held: HashSet<u32>,
+    pub(crate) is_held: HashSet<u32>,
 }
 
 /// The fates and guards of the objects of a model, in its order.
@@ -56,9 +56,9 @@ pub struct Evaluation {
     /// One for each object.
     pub guards: Vec<Guard>,
     /// One for each file of several objects.
-    pub(super) composites: Vec<(Fate, Guard)>,
+    pub(crate) composites: Vec<(Fate, Guard)>,
     /// Why contents do not come back; empty where that was not asked for.
-    pub(super) traces: Option<Traces>,
+    pub(crate) traces: Option<Traces>,
 }
 
 impl VolumeModel {
@@ -68,7 +68,7 @@ impl VolumeModel {
         u16::try_from(position).ok().map(DiskIndex)
     }
 
-    pub(super) fn sure_index(&self, disk: DiskId) -> DiskIndex {
+    pub(crate) fn sure_index(&self, disk: DiskId) -> DiskIndex {
         self.index(disk).expect("the disk is a member of this volume")
     }
 
@@ -79,7 +79,7 @@ impl VolumeModel {
     }
 
     /// The position of a content that is likely to come soon after the one before: `near` is where that was.
-    pub(super) fn version_near(&self, version: VersionId, near: &mut usize) -> Option<u32> {
+    pub(crate) fn version_near(&self, version: VersionId, near: &mut usize) -> Option<u32> {
         const AHEAD: usize = 64;
         let ahead = self.version_ids.get(*near..).unwrap_or_default();
         let ahead = &ahead[..ahead.len().min(AHEAD)];
@@ -92,7 +92,7 @@ impl VolumeModel {
     }
 
     /// The number of a content of the model; none for one that is only taken to be there.
-    pub(super) fn version_id(&self, index: u32) -> Option<VersionId> {
+    pub(crate) fn version_id(&self, index: u32) -> Option<VersionId> {
         self.version_ids.get(index as usize).copied().map(VersionId::new)
     }
 
@@ -218,7 +218,7 @@ impl VolumeModel {
             }
             for removed in &self.removed {
                 objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
-                    if path.is_within(removed) && !is_held(&path) {
+                    if path.is_within(removed) && !path.is_held() {
                         count(object.id.get(), -1);
                     }
                     Ok(())
@@ -304,11 +304,11 @@ impl VolumeModel {
             };
             objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
                 match self.object_index(object.id) {
-                    Some(position) if is_piece(&path) && as_files => match self.pieced.get(&position) {
+                    Some(position) if path.is_piece() && as_files => match self.pieced.get(&position) {
                         Some(file) => show(&file.path, file.size, position),
                         None => Ok(()),
                     },
-                    Some(position) if !is_held(&path) => show(&path, object.size, position),
+                    Some(position) if !path.is_held() => show(&path, object.size, position),
                     _ => Ok(()),
                 }
             })?;
@@ -340,7 +340,7 @@ impl VolumeModel {
             || (evaluation.fates[position], evaluation.guards[position]),
             |composite| evaluation.composites[composite],
         );
-        let (text, path_hex) = shown_path(path);
+        let (text, path_hex) = shown_with_bytes(path);
         let top = path.top_folder().map(|f| String::from_utf8_lossy(f).into_owned());
         Ok(Some(FileFate {
             volume: &self.volume,

@@ -2,6 +2,7 @@
 //! that moment is what ends up in our folder, and no save of somebody else can be lost between a look and a rename.
 
 use sieve_core::fate::Standing;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
 use super::{HAS_CHANGED, IS_WRITTEN, Item, Taken, ToHold, Watcher, in_use, note, places};
@@ -10,7 +11,7 @@ use crate::catalogue::objects::{self, ObjectRow};
 use crate::disk::{Disk, EntryKind, Stat};
 use crate::durable;
 use crate::error::Result;
-use crate::member::{Member, held_folder};
+use crate::member::Member;
 use crate::pool::Pool;
 
 /// Gives the finished file at `new` the name of the item, which is held from then on; tells what the item was.
@@ -48,7 +49,7 @@ pub(crate) fn swap_in(pool: &Pool, member: &Member, item: ToHold, new: &RelPath)
         intents::remove(t, taken.intent)
     })?;
     item.remove(disk)?;
-    disk.sync_folder(&held_folder())
+    disk.sync_folder(&OurPlace::Held.path())
 }
 
 fn take_over<'a>(
@@ -59,7 +60,7 @@ fn take_over<'a>(
     mends: bool,
 ) -> Result<Taken<'a>> {
     let disk = &**member.writable()?;
-    durable::make_own_folder(disk, &held_folder())?;
+    durable::make_own_folder(disk, &OurPlace::Held.path())?;
     let held = places(pool, 1).remove(0);
     let ToHold { path, object, watched } = item;
     let watch = match watched {

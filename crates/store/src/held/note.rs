@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
@@ -12,8 +13,7 @@ use crate::catalogue::{mark_changed, objects};
 use crate::disk::{Disk, read_small};
 use crate::durable;
 use crate::error::Result;
-use crate::member::{Member, held_folder};
-use crate::pieces::is_piece;
+use crate::member::Member;
 use crate::pool::Pool;
 
 /// No disk holds so much: more than that in the notes is not ours (L6).
@@ -23,7 +23,7 @@ const LARGEST: u64 = 1 << 30;
 const WORTH_TIDYING: u64 = 1 << 20;
 
 fn path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/held-names")
+    OurPlace::HeldNames.path()
 }
 
 /// One line.
@@ -75,7 +75,7 @@ fn read(disk: &dyn Disk) -> Result<BTreeMap<Vec<u8>, (RelPath, Line)>> {
         else {
             continue;
         };
-        if !original.is_root() && (!original.is_ours() || is_piece(&original)) {
+        if !original.is_root() && (!original.is_ours() || original.is_piece()) {
             lines.insert(line.held.clone().into_bytes(), (original, line));
         }
     }
@@ -117,7 +117,7 @@ fn name_of_nameless(held: &RelPath) -> RelPath {
 pub(super) fn tidy(pool: &Pool, disk_id: DiskId, disk: &dyn Disk) -> Result<()> {
     let Some(stat) = disk.stat(&path())? else { return Ok(()) };
     let rows = held_files::all(pool.catalogue.reading(), disk_id)?;
-    let is_empty = rows.is_empty() && disk.list(&held_folder())?.is_empty();
+    let is_empty = rows.is_empty() && disk.list(&OurPlace::Held.path())?.is_empty();
     if is_empty {
         disk.remove_file(&path())?;
         return durable::sync_parents(disk, [&path()]);
@@ -127,7 +127,7 @@ pub(super) fn tidy(pool: &Pool, disk_id: DiskId, disk: &dyn Disk) -> Result<()> 
     }
     let notes = read(disk)?;
     let mut text = String::new();
-    for name in disk.list(&held_folder())? {
+    for name in disk.list(&OurPlace::Held.path())? {
         if let Some((_, line)) = notes.get(&name) {
             text += &serde_json::to_string(line).unwrap_or_default();
             text.push('\n');

@@ -1,6 +1,7 @@
 //! What the next start does about holds that were interrupted.
 
 use sieve_core::fate::Standing;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
 use super::{is_edit, move_in_catalogue, put_back};
@@ -8,10 +9,10 @@ use crate::catalogue::held_files::HeldRow;
 use crate::catalogue::intents::{self, Holds, Intent};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::versions;
-use crate::content;
+use crate::copying;
 use crate::disk::{Disk, Stat};
 use crate::error::Result;
-use crate::member::{Member, held_folder};
+use crate::member::Member;
 use crate::pool::Pool;
 
 /// Finishes or drops holds that a crash interrupted.
@@ -52,7 +53,7 @@ pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
 /// The two names of a hold; nothing when the catalogue's word leads out of our folder.
 fn names(file: &Holds) -> Result<Option<(RelPath, RelPath)>> {
     let (original, held) = (objects::path_of(&file.original)?, objects::path_of(&file.held)?);
-    Ok((held.parent().as_ref() == Some(&held_folder())).then_some((original, held)))
+    Ok((held.parent().as_ref() == Some(&OurPlace::Held.path())).then_some((original, held)))
 }
 
 /// An earlier version of this program gave what was to be replaced a second name first.
@@ -65,7 +66,7 @@ fn drop_second_name(member: &Member, file: &Holds) -> Result<()> {
         && one.links > 1
     {
         real.remove_file(&held)?;
-        real.sync_folder(&held_folder())?;
+        real.sync_folder(&OurPlace::Held.path())?;
     }
     Ok(())
 }
@@ -103,7 +104,7 @@ fn standing_of(
         return Ok(object.standing);
     };
     let known = versions::get(pool.catalogue.reading(), version)?;
-    let read = disk.open(held).and_then(|mut file| content::checksum(&mut *file, stat.size, |_| Ok(())));
+    let read = disk.open(held).and_then(|mut file| copying::checksum(&mut *file, stat.size, |_| Ok(())));
     let is_it =
         !known.unfinished && read.is_ok_and(|sum| sum.is_some_and(|sum| sum.whole == known.sum.whole));
     Ok(if is_it { Standing::Same } else { object.standing.max(Standing::Doubtful) })
@@ -118,7 +119,7 @@ fn recover_exchange(pool: &Pool, member: &Member, file: &Holds, made: u64, mends
         // It never had its name: whoever puts it has it still.
         Some(stat) if stat.inode == made => {
             real.remove_file(&held)?;
-            real.sync_folder(&held_folder())
+            real.sync_folder(&OurPlace::Held.path())
         }
         // The old one was taken, and the new one did not come: a filesystem that cannot exchange names.
         Some(_) if real.stat(&original)?.is_none() => put_back(real, &held, &original),
@@ -146,5 +147,5 @@ fn finish_mending(
     let standing = standing_of(pool, real, original, &as_mended, &stat)?;
     pool.catalogue.transaction(|t| objects::set_stat(t, object.id, &stat, standing))?;
     real.remove_file(held)?;
-    real.sync_folder(&held_folder())
+    real.sync_folder(&OurPlace::Held.path())
 }

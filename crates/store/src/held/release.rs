@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rusqlite::Connection;
 use sieve_core::fate::Standing;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, VersionId};
 
@@ -12,11 +13,11 @@ use super::{Watcher, note};
 use crate::catalogue::held_files::{self, HeldRow};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{parity_state, versions};
-use crate::content;
+use crate::copying;
 use crate::disk::{Disk, EntryKind};
 use crate::error::Result;
 use crate::label::Role;
-use crate::member::{Member, held_folder};
+use crate::member::Member;
 use crate::pieces::{self, PiecedFile};
 use crate::pool::Pool;
 
@@ -194,7 +195,7 @@ pub(crate) fn give_up(
     let watcher = Watcher::new(&*pool.machine);
     let (mut gone, mut trusted, mut was_removed) = (Vec::new(), Vec::new(), false);
     for (held, object) in released {
-        if held.path.parent().as_ref() != Some(&held_folder()) {
+        if held.path.parent().as_ref() != Some(&OurPlace::Held.path()) {
             continue; // a catalogue's word that leads out of our folder
         }
         let Some(stat) = disk.stat(&held.path)? else {
@@ -216,7 +217,7 @@ pub(crate) fn give_up(
     }
     // On a disk that was rebuilt the folder may not even be there.
     if was_removed {
-        disk.sync_folder(&held_folder())?;
+        disk.sync_folder(&OurPlace::Held.path())?;
     }
     pool.catalogue.transaction(|t| {
         for held in &gone {
@@ -249,6 +250,6 @@ fn is_as_held(pool: &Pool, disk: &dyn Disk, held: &HeldRow, object: Option<&Obje
     let known = versions::get(pool.catalogue.reading(), version)?;
     let mut file = disk.open(&held.path)?;
     let size = file.stat()?.size;
-    let sum = content::checksum(&mut *file, size, |_| Ok(()))?;
+    let sum = copying::checksum(&mut *file, size, |_| Ok(()))?;
     Ok(!known.unfinished && sum.is_some_and(|sum| sum.whole == known.sum.whole))
 }

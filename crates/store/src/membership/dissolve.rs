@@ -4,23 +4,24 @@ use std::collections::BTreeSet;
 
 use serde::Serialize;
 use sieve_core::landing::Spot;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 
 use super::vacate::{erase, refuse_while_missing};
-use super::{forget_intents, tell_all_members};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::{disks, held_files, mark_changed, objects};
 use crate::disk::full_path;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Observer, Silent, heed};
-use crate::fate::Count;
+use crate::follow::{forget_intents, tell_all_members};
 use crate::grounds::Grounds;
 use crate::journal;
-use crate::label::{Role, our_folder};
+use crate::label::Role;
 use crate::pieces::{self, PiecedFile};
 use crate::pool::{Pool, catalogue_path, remove_passing};
 use crate::settle::{self, SettlePlan};
+use sieve_core::count::Count;
 
 /// What will be left of one disk.
 #[derive(Clone, Debug, Serialize)]
@@ -126,11 +127,12 @@ fn refuse_rests(pool: &Pool, volume: &str) -> Result<()> {
         .collect();
     for member in pool.members_of(volume, Role::Data).filter(|member| member.state.is_usable()) {
         let disk = member.usable()?;
-        if disk.stat(&pieces::folder())?.is_none() {
+        if disk.stat(&OurPlace::Pieces.path())?.is_none() {
             continue;
         }
-        for name in disk.list(&pieces::folder())? {
-            let path = pieces::folder()
+        for name in disk.list(&OurPlace::Pieces.path())? {
+            let path = OurPlace::Pieces
+                .path()
                 .join(&name)
                 .ok()
                 .filter(|path| !whole.contains(&(member.row.id, path.clone())));
@@ -149,9 +151,10 @@ fn refuse_rests(pool: &Pool, volume: &str) -> Result<()> {
 fn refuse_pieces(pool: &Pool, volume: &str) -> Result<()> {
     for member in pool.members_of(volume, Role::Data).filter(|member| member.state.is_usable()) {
         let disk = member.usable()?;
-        let is_empty = disk.stat(&pieces::folder())?.is_none() || disk.list(&pieces::folder())?.is_empty();
+        let is_empty =
+            disk.stat(&OurPlace::Pieces.path())?.is_none() || disk.list(&OurPlace::Pieces.path())?.is_empty();
         if !is_empty {
-            let place = full_path(&**disk, &pieces::folder());
+            let place = full_path(&**disk, &OurPlace::Pieces.path());
             let message = format!("{}: a file in pieces came there meanwhile", place.display());
             return Err(Error::new(Kind::Safety, "dissolve.piece", message)
                 .remedy("run this again: what is done so far stays"));
@@ -283,7 +286,7 @@ pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) ->
         // A pool without members has nothing to know; its journal stays.
         pool.end();
         remove_passing(&catalogue_path(&pool.file));
-        pool.home.sync_folder(&our_folder())?;
+        pool.home.sync_folder(&OurPlace::Folder.path())?;
         return Ok(report);
     }
     tell_all_members(pool)?;

@@ -8,13 +8,14 @@ use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, DiskId, GRANULE};
 use uuid::Uuid;
 
-use super::{NewDisk, edit_pool_file, forget_intents, tell_all_members};
+use super::NewDisk;
 use crate::catalogue::disks::{self, DiskRow};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::volumes;
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
+use crate::follow::{edit_pool_file, forget_intents, tell_all_members};
 use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::label::{self, Role};

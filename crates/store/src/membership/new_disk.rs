@@ -3,13 +3,14 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::{OUR_FOLDER, RelPath};
 use sieve_core::pool::DiskSpec;
 use sieve_core::units::DiskId;
 
 use crate::disk::{Disk, Filesystem, fitness, plain_path};
 use crate::error::{Error, Kind, Result};
-use crate::label::{self, our_folder};
+use crate::label;
 use crate::pool::Pool;
 
 /// A folder that may become a member.
@@ -30,10 +31,10 @@ pub(crate) struct NewDisk {
 /// # Errors
 /// When there is one with anything in it.
 pub(crate) fn refuse_unlabelled(disk: &dyn Disk, place: &str) -> Result<()> {
-    if disk.stat(&our_folder())?.is_none() {
+    if disk.stat(&OurPlace::Folder.path())?.is_none() {
         return Ok(());
     }
-    let listed = disk.list(&our_folder())?;
+    let listed = disk.list(&OurPlace::Folder.path())?;
     if listed.iter().all(|n| n == b"label.toml.new" || n == b"lock" || n == b"lock.holder" || n == b"fitness")
     {
         return Ok(());

@@ -5,27 +5,31 @@ use std::path::PathBuf;
 
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
+use sieve_core::layout::OurPlace;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex};
 use uuid::Uuid;
 
-use super::{NewDisk, edit_pool_file, forget_intents, tell_all_members};
+use super::NewDisk;
 use crate::catalogue::disks::{self, DiskRow};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::parity_state;
+use crate::checkpoint::note_written_as;
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit};
+use crate::follow::{edit_pool_file, forget_intents, tell_all_members};
 use crate::images::{cells_on, load_snapshot, open_images};
 use crate::journal;
 use crate::label::{self, Role};
 use crate::member::{Member, usable_bytes};
 use crate::parity::{ImageLimits, ParityImage, Part, PartPlace};
+use crate::pipeline::cells_in_a_batch;
 use crate::pipeline::{Buffer, CellTask, Coder, Disks, LaneStep, Output, parity_readers, stream};
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::progress::Meter;
 use crate::replica::Export;
-use crate::sync::{BATCH_BYTES, fill, note_written_as};
+use crate::sync::fill;
 use crate::window::Snapshot;
 
 /// What is to move, and where.
@@ -204,7 +208,7 @@ fn begun(pool: &Pool, id: DiskId) -> Result<Option<Begun>> {
 
 /// What an interrupted move has on a disk already counts as free.
 fn copied_bytes(new: &NewDisk) -> Result<ByteLength> {
-    let folder = sieve_core::path::RelPath::fixed(".zinc-sieve/parity");
+    let folder = OurPlace::Parity.path();
     if new.disk.stat(&folder)?.is_none() {
         return Ok(ByteLength::ZERO);
     }
@@ -416,7 +420,7 @@ fn copy(
     let bytes = ByteLength::new(total * snapshot.geometry.cell_bytes());
     let amounts = BTreeMap::from([(old.name.clone(), bytes)]);
     let mut meter = Meter::begin(pool, observer, &amounts, total)?;
-    let most = usize::try_from(BATCH_BYTES / snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
+    let most = cells_in_a_batch(snapshot.geometry);
     for batch in cells.chunks(most) {
         let readers = parity_readers(snapshot, [source], batch);
         let disks = Disks::of(pool, snapshot, Vec::new(), readers, std::slice::from_mut(image));

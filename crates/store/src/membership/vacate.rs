@@ -4,22 +4,24 @@
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
 
-use super::{edit_pool_file, forget_intents, tell_all_members};
 use crate::catalogue::disks;
 use crate::catalogue::intents::{self, Intent};
 use crate::disk::{Disk, EntryKind};
 use crate::error::{Error, Kind, Result};
-use crate::fate::{self, Count};
+use crate::fate;
+use crate::follow::{edit_pool_file, forget_intents, tell_all_members};
 use crate::journal;
-use crate::label::{self, Role, our_folder};
+use crate::label::{self, Role};
 use crate::member::Member;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
+use sieve_core::count::Count;
 
 /// Files of one guard, before and after.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -205,7 +207,7 @@ pub fn execute(pool: &mut Pool, plan: &VacatePlan) -> Result<VacateReport> {
 pub(super) fn erase(pool: &Pool, uuid: Uuid, at: Option<&str>) -> Result<()> {
     let Some(at) = at else { return Ok(()) };
     let Ok(disk) = pool.machine.open_disk(Path::new(at)) else { return Ok(()) };
-    let ours = our_folder();
+    let ours = OurPlace::Folder.path();
     match label::read(&*disk)? {
         // Of this pool, whatever the intent says (L4).
         Some(label) if label.disk == uuid && label.pool == pool.identity.pool => {}

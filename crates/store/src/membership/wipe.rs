@@ -3,12 +3,13 @@
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
 use super::vacate::remove_all;
 use crate::disk::{Disk, full_path};
 use crate::error::{Error, Kind, Result};
-use crate::label::{self, Label, Role, our_folder};
+use crate::label::{self, Label, Role};
 use crate::machine::Machine;
 use crate::pool::Pool;
 use crate::writer::LongWriter;
@@ -82,7 +83,8 @@ fn refuse_member(label: &Label, path: &Path, here: Option<&Pool>) -> Result<()> 
 /// What was removed or replaced, pieces, and damaged bytes are somebody's files.
 fn refuse_files(disk: &dyn Disk) -> Result<()> {
     for name in WITH_FILES {
-        let folder = our_folder().join(name.as_bytes()).unwrap_or_else(|_| our_folder());
+        let folder =
+            OurPlace::Folder.path().join(name.as_bytes()).unwrap_or_else(|_| OurPlace::Folder.path());
         if disk.stat(&folder)?.is_some() && !disk.list(&folder)?.is_empty() {
             let place = full_path(disk, &folder);
             let message = format!("files lie in {}", place.display());
@@ -106,7 +108,7 @@ pub fn execute(machine: &dyn Machine, planned: &WipePlan, here: Option<&Pool>) -
         let message = format!("{} is another disk than it was when it was asked about", planned.at);
         return Err(Error::new(Kind::Safety, "wipe.changed", message).remedy("run this again"));
     }
-    let ours = our_folder();
+    let ours = OurPlace::Folder.path();
     let last: [&[u8]; 2] = [b"label.toml", b"lock"];
     for name in disk.list(&ours)?.into_iter().filter(|name| !last.contains(&name.as_slice())) {
         if let Ok(path) = ours.join(&name) {

@@ -10,8 +10,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
 use crate::catalogue::objects::ObjectRow;
-use crate::content;
-use crate::copying::{CHANGED, copy_verified};
+use crate::copying::{self, CHANGED, copy_verified};
 use crate::disk::{Attributes, Disk, ReadFile, Stat};
 use crate::durable;
 use crate::error::{Error, Result};
@@ -269,7 +268,7 @@ pub(super) fn check_before_naming(
     for other in &task.others {
         let mut copy = other.disk.open(&other.path)?;
         let size = copy.stat()?.size;
-        if content::checksum(&mut *copy, size, |_| Ok(()))?.is_none_or(|sum| sum.whole != *whole) {
+        if copying::checksum(&mut *copy, size, |_| Ok(()))?.is_none_or(|sum| sum.whole != *whole) {
             return Err(Stays::Because(format!("its copy on {} has another content", other.name)));
         }
     }

@@ -3,88 +3,34 @@
 mod carry;
 mod recover;
 mod span;
-mod unfinished;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, DiskId, ObjectId};
+use sieve_core::units::{ByteLength, DiskId};
 
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::objects;
+pub(crate) use crate::catalogue::relocation::{Destination, Leaving, Move, Source};
 use crate::catalogue::{mark_changed, versions};
 use crate::disk::{Disk, EntryKind};
 use crate::error::{Error, Result};
 use crate::event::{Event, Observer, Unit};
-use crate::fate::Count;
+use crate::follow::replicas_follow;
 use crate::held::{self, ToHold, Watch};
 use crate::journal;
-use crate::membership::replicas_follow;
 use crate::pool::Pool;
-use crate::scan::is_held;
 use crate::workspace::Workspaces;
 use carry::{Carried, Other, Stays, Target, Task};
 pub(crate) use recover::recover;
-pub(crate) use unfinished::Unfinished;
+use sieve_core::count::Count;
 
 /// So many files, or bytes, are moved before their sources go.
 const BATCH_FILES: usize = 512;
 const BATCH_BYTES: u64 = 1 << 30;
-
-/// What becomes of a source whose copy is in place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Leaving {
-    /// It is held until a sync has passed the copy.
-    Hold,
-    /// It goes.
-    Go,
-}
-
-/// One source: a disk, the object on it, and what becomes of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Source {
-    /// The disk.
-    pub disk: DiskId,
-    /// The object.
-    pub object: ObjectId,
-    /// What becomes of it.
-    pub leaving: Leaving,
-}
-
-/// Where a file goes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Destination {
-    /// Whole on each of these disks.
-    Whole(Vec<DiskId>),
-    /// In pieces, in this order, each so long.
-    Pieces(Vec<(DiskId, ByteLength)>),
-}
-
-impl Destination {
-    /// The disks, in order.
-    pub fn disks(&self) -> Vec<DiskId> {
-        match self {
-            Self::Whole(disks) => disks.clone(),
-            Self::Pieces(pieces) => pieces.iter().map(|(disk, _)| *disk).collect(),
-        }
-    }
-}
-
-/// One file that moves.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Move {
-    /// Where it lies now: copies of each other. The first is read, and all leave.
-    pub from: Vec<Source>,
-    /// Where it goes.
-    pub to: Destination,
-    /// Its length.
-    pub size: ByteLength,
-}
 
 /// A file that was not moved, and why.
 #[derive(Clone, Debug, Serialize)]
@@ -470,7 +416,7 @@ impl Relocation<'_> {
         let object = if is_first { Some(task.object.clone()) } else { objects::get(reading, source.object)? };
         let Some(object) = object else { return Ok(()) };
         let names = if is_first { task.names.clone() } else { objects::names(reading, source.object)? };
-        for path in names.into_iter().filter(|name| !is_held(name)) {
+        for path in names.into_iter().filter(|name| !name.is_held()) {
             group.push(ToHold { path, object: object.clone(), watched: watched.take() });
         }
         Ok(())

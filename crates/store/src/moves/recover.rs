@@ -9,7 +9,7 @@ use super::{Destination, Leaving, Move, Source, span};
 use crate::catalogue::intents;
 use crate::catalogue::objects;
 use crate::catalogue::{mark_changed, versions};
-use crate::content;
+use crate::copying;
 use crate::disk::{Attributes, Disk, EntryKind, ReadFile};
 use crate::durable;
 use crate::error::Result;
@@ -35,7 +35,7 @@ fn recover_one(pool: &Pool, file: &Move) -> Result<()> {
     for source in &file.from {
         let Some(mut object) = objects::get(pool.catalogue.reading(), source.object)? else { continue };
         let names = objects::names(pool.catalogue.reading(), object.id)?;
-        let names: Vec<RelPath> = names.into_iter().filter(|name| !crate::scan::is_held(name)).collect();
+        let names: Vec<RelPath> = names.into_iter().filter(|name| !name.is_held()).collect();
         let disk = pool.member(source.disk)?.writable()?;
         // A name that was saved anew since is another file, and stays.
         let is_it = |name: &&RelPath| is_inode(&**disk, name, object.inode);
@@ -89,7 +89,7 @@ fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]
     let sum = |disk: &dyn Disk, path: &RelPath| -> Result<Option<ContentSum>> {
         let mut file: Box<dyn ReadFile> = disk.open(path)?;
         let size = file.stat()?.size;
-        content::checksum(&mut *file, size, |_| Ok(()))
+        copying::checksum(&mut *file, size, |_| Ok(()))
     };
     let disk = pool.member(source.disk)?.writable()?;
     let expected = sum(&**disk, &names[0])?;
@@ -123,7 +123,7 @@ fn record_copy(pool: &Pool, to: DiskId, names: &[RelPath], sum: &ContentSum) -> 
     }
     let mut file = disk.open(&names[0])?;
     let (stat, data) = (file.stat()?, file.data_ranges()?);
-    if content::checksum(&mut *file, stat.size, |_| Ok(()))?.as_ref() != Some(sum) {
+    if copying::checksum(&mut *file, stat.size, |_| Ok(()))?.as_ref() != Some(sum) {
         return Ok(()); // somebody was faster: the next scan tells
     }
     let attributes = Attributes::of(&stat, disk.extended_attributes(&names[0])?);

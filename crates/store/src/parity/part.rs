@@ -6,6 +6,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use sieve_core::lane::IntervalMap;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex};
@@ -181,7 +182,7 @@ impl Part {
     }
 
     fn segment_path(segment: u32) -> RelPath {
-        RelPath::new(format!(".zinc-sieve/parity/segment-{segment:05}")).expect("digits make a valid name")
+        OurPlace::Parity.with(&format!("segment-{segment:05}"))
     }
 
     /// Whether the table has the cell as of the checkpoint that is expected.
@@ -293,7 +294,7 @@ impl Part {
     pub fn append(&mut self, open: &mut OpenCell, bytes: &[u8]) -> Result<()> {
         let (segment, offset) = self.segment_of(open.slot);
         if !self.segments.contains_key(&segment) {
-            durable::make_own_folder(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
+            durable::make_own_folder(&*self.disk, &OurPlace::Parity.path())?;
             self.segments.insert(segment, self.disk.modify(&Self::segment_path(segment))?);
         }
         let file = self.segments.get_mut(&segment).expect("it was just put there");
@@ -367,7 +368,7 @@ impl Part {
             return Ok(());
         }
         self.sync_segments()?;
-        self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
+        self.disk.sync_folder(&OurPlace::Parity.path())?;
         for entry in self.pending.values_mut() {
             entry.checkpoint = checkpoint;
         }
@@ -398,8 +399,8 @@ impl Part {
                 self.freed.extend(self.entries.insert(cell, entry).map(|old| old.slot));
             }
         }
-        durable::make_own_folder(&*self.disk, &RelPath::fixed(".zinc-sieve/parity"))?;
-        self.disk.sync_folder(&RelPath::fixed(".zinc-sieve/parity"))?;
+        durable::make_own_folder(&*self.disk, &OurPlace::Parity.path())?;
+        self.disk.sync_folder(&OurPlace::Parity.path())?;
         table::rewrite(&*self.disk, self.identity, &self.entries)?;
         (self.rewrites, self.logged) = (false, self.entries.len());
         Ok(())

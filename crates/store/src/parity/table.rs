@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{CheckpointId, ParityIndex};
@@ -45,7 +46,7 @@ pub(super) struct Table {
 }
 
 pub(super) fn path() -> RelPath {
-    RelPath::fixed(".zinc-sieve/parity/table")
+    OurPlace::ParityTable.path()
 }
 
 fn header(pool: Uuid, index: ParityIndex, geometry: CellGeometry) -> Vec<u8> {

@@ -5,6 +5,7 @@ mod write;
 
 use std::collections::BTreeMap;
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
@@ -17,20 +18,10 @@ use crate::error::Result;
 use crate::member::Member;
 use crate::pool::Pool;
 
-/// Where pieces lie on a disk.
-pub fn folder() -> RelPath {
-    RelPath::fixed(".zinc-sieve/pieces")
-}
-
-/// Whether a name is one of a piece.
-pub(crate) fn is_piece(path: &RelPath) -> bool {
-    path.is_within(&folder())
-}
-
 /// The path of a piece.
 pub(crate) fn path_of(file: Uuid, number: u32) -> RelPath {
     let name = format!("{}.{number}", file.simple());
-    folder().join(name.as_bytes()).expect("digits make a valid name")
+    OurPlace::Pieces.with(&name)
 }
 
 /// A file of which every piece is known.

@@ -2,10 +2,11 @@
 
 use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
+use sieve_core::path::shown_with_bytes;
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
-use crate::content;
+use crate::copying;
 use crate::disk::{Disk, ReadFile, WriteFile, full_path};
 use crate::error::{Error, Kind, Result};
 
@@ -74,13 +75,13 @@ impl PieceNote {
         whole: &mut dyn ReadFile,
         mut take: impl FnMut(&[u8]) -> Result<()>,
     ) -> Result<()> {
-        content::for_each_part(whole, self.offset.exact(), Some(self.length), &mut take)?;
+        copying::for_each_part(whole, self.offset.exact(), Some(self.length), &mut take)?;
         take(&self.bytes()?)
     }
 
     /// The description, as it lies behind the content.
     fn bytes(&self) -> Result<Vec<u8>> {
-        let (path, path_hex) = crate::fate::shown_path(&self.path);
+        let (path, path_hex) = shown_with_bytes(&self.path);
         let text = Text {
             format: FORMAT,
             file: self.file,

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
@@ -10,7 +11,7 @@ use super::{PieceNote, PiecedFile, path_of};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::pieces::{self, PieceRow};
 use crate::catalogue::{mark_changed, objects, versions};
-use crate::content::{self, READ_STEP};
+use crate::copying::{self, READ_STEP};
 use crate::copying::{changed, refuse_changed};
 use crate::disk::{Attributes, Disk, ReadFile, WriteFile};
 use crate::durable;
@@ -104,7 +105,7 @@ fn copy(
 fn verify(plots: &[Plot], expected: [u8; 32], observer: &dyn Observer) -> Result<()> {
     let mut hasher = blake3::Hasher::new();
     for plot in plots {
-        content::for_each_part(&mut *plot.disk.open(&plot.temporary)?, 0, Some(plot.length), |bytes| {
+        copying::for_each_part(&mut *plot.disk.open(&plot.temporary)?, 0, Some(plot.length), |bytes| {
             hasher.update(bytes);
             heed(observer)
         })?;
@@ -130,7 +131,7 @@ pub(crate) fn assemble(
     let mut hasher = blake3::Hasher::new();
     for piece in &file.pieces {
         let mut offset = piece.note.offset.exact();
-        content::for_each_part(&mut *open(piece)?, 0, Some(piece.note.length), |bytes| {
+        copying::for_each_part(&mut *open(piece)?, 0, Some(piece.note.length), |bytes| {
             hasher.update(bytes);
             output.write_at(bytes, offset)?;
             offset += bytes.len() as u64;
@@ -175,11 +176,11 @@ fn publish(pool: &Pool, plots: &[Plot], notes: Vec<PieceNote>, attributes: &Attr
     let id = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
     let mut sums = Vec::new();
     for (plot, row) in plots.iter().zip(&rows) {
-        durable::make_own_folder(&*plot.disk, &super::folder())?;
+        durable::make_own_folder(&*plot.disk, &OurPlace::Pieces.path())?;
         durable::publish(&*plot.disk, &plot.temporary, &row.path)?;
         let mut file = plot.disk.open(&row.path)?;
         let stat = file.stat()?;
-        let sum = content::checksum(&mut *file, stat.size, |_| Ok(()))?.ok_or_else(changed)?;
+        let sum = copying::checksum(&mut *file, stat.size, |_| Ok(()))?.ok_or_else(changed)?;
         sums.push((sum, file.data_ranges()?));
     }
     pool.catalogue.transaction(|t| {
@@ -212,7 +213,7 @@ pub(crate) fn recover(pool: &Pool, id: i64, begun: &[(DiskId, Vec<u8>)]) -> Resu
     for (disk, key) in begun {
         let Ok(real) = pool.member(*disk)?.writable() else { return Ok(()) }; // kept for when it is back
         let path = objects::path_of(key)?;
-        if super::is_piece(&path) && objects::by_path(pool.catalogue.reading(), *disk, &path)?.is_none() {
+        if path.is_piece() && objects::by_path(pool.catalogue.reading(), *disk, &path)?.is_none() {
             unknown.push((real, path));
         }
     }
@@ -220,7 +221,7 @@ pub(crate) fn recover(pool: &Pool, id: i64, begun: &[(DiskId, Vec<u8>)]) -> Resu
         for (disk, path) in &unknown {
             if disk.stat(path)?.is_some() {
                 disk.remove_file(path)?;
-                disk.sync_folder(&super::folder())?;
+                disk.sync_folder(&OurPlace::Pieces.path())?;
             }
         }
     }
@@ -271,7 +272,7 @@ pub(crate) fn join(pool: &Pool, file: &PiecedFile, to: DiskId, observer: &dyn Ob
     for piece in &file.pieces {
         let disk = pool.member(piece.disk)?.writable()?;
         disk.remove_file(&piece.path)?;
-        disk.sync_folder(&super::folder())?;
+        disk.sync_folder(&OurPlace::Pieces.path())?;
         pool.catalogue.transaction(|t| {
             objects::remove_name(t, piece.disk, &piece.path)?;
             pieces::forget_gone(t, piece.disk)?;
@@ -292,7 +293,7 @@ fn is_there(disk: &dyn Disk, file: &PiecedFile) -> Result<bool> {
 fn whole_of(disk: &dyn Disk, path: &RelPath) -> Result<[u8; 32]> {
     let mut file = disk.open(path)?;
     let mut hasher = blake3::Hasher::new();
-    content::for_each_part(&mut *file, 0, None, |bytes| {
+    copying::for_each_part(&mut *file, 0, None, |bytes| {
         hasher.update(bytes);
         Ok(())
     })?;

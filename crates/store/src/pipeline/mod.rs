@@ -17,3 +17,13 @@ pub(crate) use lane::{LaneStep, LaneTask, PieceTask};
 pub(crate) use snapshot::{SnapshotFeed, known_source, lane_disks, parity_readers};
 pub(crate) use source::{Checks, Source, Trouble};
 pub(crate) use stream::{CellTask, Coder, Disks, Feeder, LaneDisk, Outcome, Output, stream};
+
+use sieve_core::sync::CellGeometry;
+
+/// At most so many bytes of parity are computed between two checkpoints.
+const BATCH_BYTES: u64 = 1 << 30;
+
+/// So many cells are computed between two checkpoints.
+pub(crate) fn cells_in_a_batch(geometry: CellGeometry) -> usize {
+    usize::try_from(BATCH_BYTES / geometry.cell_bytes()).unwrap_or(1).max(1)
+}

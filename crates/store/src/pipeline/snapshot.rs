@@ -8,22 +8,21 @@ use sieve_core::units::{CellIndex, DiskId, VersionId};
 use super::{Checks, Disks, Feeder, LaneDisk, LaneTask, PieceTask, Source};
 use crate::catalogue::{objects, versions};
 use crate::error::Result;
-use crate::member::Member;
 use crate::parity::{ParityImage, ParityReader};
-use crate::pool::Pool;
+use crate::places::Places;
 use crate::window::Snapshot;
 
 /// Orders cells of a snapshot.
 pub(crate) struct SnapshotFeed<'a> {
-    pool: &'a Pool,
+    places: &'a dyn Places,
     snapshot: &'a Snapshot,
     /// By lane, the content that was used last.
     last: Vec<Option<Arc<Source>>>,
 }
 
 impl<'a> SnapshotFeed<'a> {
-    pub(crate) fn new(pool: &'a Pool, snapshot: &'a Snapshot) -> Self {
-        Self { pool, snapshot, last: vec![None; snapshot.lanes.len()] }
+    pub(crate) fn new(places: &'a dyn Places, snapshot: &'a Snapshot) -> Self {
+        Self { places, snapshot, last: vec![None; snapshot.lanes.len()] }
     }
 
     /// Orders one cell of the lanes that `is_wanted` names, and of the parities.
@@ -60,18 +59,15 @@ impl<'a> SnapshotFeed<'a> {
         if let Some(last) = self.last[lane].as_ref().filter(|source| source.version == version) {
             return Ok(Some(Arc::clone(last)));
         }
-        let found = known_source(self.pool, self.snapshot.lanes[lane].disk, version)?.map(Arc::new);
+        let found = known_source(self.places, self.snapshot.lanes[lane].disk, version)?.map(Arc::new);
         self.last[lane].clone_from(&found);
         Ok(found)
     }
 }
 
 /// The data disks of a snapshot, in the order of its lanes; those that are not there, or in `lost`, are not read.
-pub(crate) fn lane_disks(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> Vec<LaneDisk> {
-    let of = |disk: DiskId| {
-        let member = pool.member(disk).ok().filter(|_| !lost.contains(&disk))?;
-        member.usable().ok().map(Arc::clone)
-    };
+pub(crate) fn lane_disks(places: &dyn Places, snapshot: &Snapshot, lost: &[DiskId]) -> Vec<LaneDisk> {
+    let of = |disk: DiskId| places.disk(disk).filter(|_| !lost.contains(&disk)).map(Arc::clone);
     let lanes = snapshot.lanes.iter();
     lanes.map(|lane| LaneDisk { disk: of(lane.disk), begun: HashMap::new() }).collect()
 }
@@ -79,14 +75,14 @@ pub(crate) fn lane_disks(pool: &Pool, snapshot: &Snapshot, lost: &[DiskId]) -> V
 impl<'a> Disks<'a> {
     /// The disks of a pass over a snapshot.
     pub(crate) fn of(
-        pool: &Pool,
+        places: &dyn Places,
         snapshot: &Snapshot,
         lanes: Vec<LaneDisk>,
         readers: Vec<ParityReader>,
         images: &'a mut [ParityImage],
     ) -> Self {
         let cell_bytes = usize::try_from(snapshot.geometry.cell_bytes()).unwrap_or(usize::MAX);
-        Self { lanes, readers, images, cell_bytes, turning: pool.members.iter().any(Member::turns) }
+        Self { lanes, readers, images, cell_bytes, turning: places.turns() }
     }
 }
 
@@ -104,8 +100,8 @@ pub(crate) fn parity_readers<'a>(
 ///
 /// # Errors
 /// What the database says.
-pub(crate) fn known_source(pool: &Pool, disk: DiskId, version: VersionId) -> Result<Option<Source>> {
-    let reading = pool.catalogue.reading();
+pub(crate) fn known_source(places: &dyn Places, disk: DiskId, version: VersionId) -> Result<Option<Source>> {
+    let reading = places.reading();
     let Some(object) = objects::by_version(reading, disk, version)? else { return Ok(None) };
     let row = versions::get(reading, version)?;
     Ok(Some(Source {

@@ -6,7 +6,7 @@ use sieve_core::checksum::{CellHasher, CellSum, ContentSum, Subtree, cell_size};
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex, GRANULE, VersionId};
 
-use crate::content::READ_STEP;
+use crate::copying::READ_STEP;
 use crate::disk::{Disk, ReadFile, Stamp};
 use crate::error::Error;
 

@@ -10,13 +10,11 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::{Item, PutPlan, PutReport};
 use crate::catalogue::{self, objects, versions};
-use crate::content;
-use crate::copying::{CHANGED, changed, copy_verified};
+use crate::copying::{self, CHANGED, changed, copy_verified};
 use crate::disk::{Attributes, Disk, EntryKind, Lease, Stat};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Event, Observer, Unit, heed};
-use crate::fate::Count;
 use crate::held::{self, ToHold};
 use crate::journal;
 use crate::member::{Member, looks_in_volume, looks_of};
@@ -24,6 +22,7 @@ use crate::pieces::{self, Plot};
 use crate::pool::Pool;
 use crate::scan;
 use crate::workspace::Workspaces;
+use sieve_core::count::Count;
 
 /// So often a source that changes is copied.
 const ATTEMPTS: usize = 3;
@@ -222,7 +221,7 @@ impl Putter<'_> {
             let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
                 true => Ok(copied),
                 false
-                    if content::checksum(&mut *input, stat.size, |_| heed(self.observer))?.as_ref()
+                    if copying::checksum(&mut *input, stat.size, |_| heed(self.observer))?.as_ref()
                         == Some(&copied.0) =>
                 {
                     Ok(copied)

@@ -11,7 +11,7 @@ pub use copy::execute;
 pub use plan::plan;
 
 use crate::disk::{EntryKind, RealDisk};
-use crate::fate::Count;
+use sieve_core::count::Count;
 
 /// What is put where.
 pub struct PutPlan {

@@ -10,14 +10,14 @@ use sieve_core::units::{ByteLength, GRANULE};
 
 use super::{Item, PutPlan};
 use crate::catalogue::objects;
-use crate::content;
+use crate::copying;
 use crate::disk::{Disk, EntryKind, RealDisk, Stat};
 use crate::error::{Error, Kind, Result};
-use crate::fate::Count;
 use crate::grounds::{Grounds, keeps_reserve};
 use crate::member::Member;
 use crate::pieces;
 use crate::pool::Pool;
+use sieve_core::count::Count;
 
 /// Finds every source file a disk, before anything is copied.
 ///
@@ -230,7 +230,7 @@ impl Planner<'_> {
         match (stat.kind, there.kind) {
             (EntryKind::File, EntryKind::File) if (stat.size, stat.mtime) == (there.size, there.mtime) => {
                 let sum = |disk: &dyn Disk, path: &RelPath| {
-                    content::checksum(&mut *disk.open(path)?, stat.size, |_| Ok(()))
+                    copying::checksum(&mut *disk.open(path)?, stat.size, |_| Ok(()))
                 };
                 let source = sum(self.current(), path)?;
                 Ok(source.is_some() && source == sum(&**disk, &target)?)

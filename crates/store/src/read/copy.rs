@@ -7,7 +7,7 @@ use super::Taking;
 use super::find::{Found, content_of};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::{held_files, versions};
-use crate::content;
+use crate::copying;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::error::{Error, Kind, Result};
 use crate::event::advance;
@@ -67,7 +67,7 @@ impl Taking<'_> {
         let mut input = disk.open(path)?;
         let mut output = self.out.create(part)?;
         let mut hasher = blake3::Hasher::new();
-        content::copy(&mut *input, &mut *output, |bytes| {
+        copying::copy(&mut *input, &mut *output, |bytes| {
             hasher.update(bytes);
             advance(self.observer, bytes.len())
         })?;

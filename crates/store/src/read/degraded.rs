@@ -11,9 +11,9 @@ use crate::catalogue::pieces::PieceRow;
 use crate::catalogue::versions;
 use crate::disk::{Attributes, Disk, EntryKind, ReadFile};
 use crate::error::{Error, Kind, Result};
+use crate::fate::Unfinished;
 use crate::images::{load_snapshot, open_images};
 use crate::member::Member;
-use crate::moves::Unfinished;
 use crate::pieces::{self, PiecedFile};
 use crate::reconstruct::Reconstructor;
 

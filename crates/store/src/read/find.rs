@@ -7,11 +7,11 @@ use sieve_core::suggest::NearestPath;
 use sieve_core::units::VersionId;
 
 use crate::catalogue::{apart, nodes, objects, versions};
-use crate::content;
+use crate::copying;
 use crate::disk::EntryKind;
 use crate::error::{Error, Kind, Result};
+use crate::fate::Unfinished;
 use crate::member::Member;
-use crate::moves::Unfinished;
 use crate::pool::Pool;
 
 /// Something of the volume, and the members that it can be read from.
@@ -145,7 +145,7 @@ pub(super) fn content_of(pool: &Pool, member: &Member, path: &RelPath) -> Result
     }
     let mut file = disk.open(path)?;
     let size = file.stat()?.size;
-    let sum = content::checksum(&mut *file, size, |_| Ok(()))?;
+    let sum = copying::checksum(&mut *file, size, |_| Ok(()))?;
     Ok(sum.map(|sum| Content { whole: sum.whole, recorded: None }))
 }
 

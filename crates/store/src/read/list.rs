@@ -4,13 +4,13 @@ use std::collections::BTreeSet;
 
 use serde::Serialize;
 use sieve_core::path::RelPath;
+use sieve_core::path::shown_with_bytes;
 use sieve_core::units::ByteLength;
 
 use crate::catalogue::{nodes, objects};
 use crate::disk::EntryKind;
 use crate::error::Result;
-use crate::fate::shown_path;
-use crate::moves::Unfinished;
+use crate::fate::Unfinished;
 use crate::pieces::{self, PiecedFile};
 use crate::pool::Pool;
 
@@ -52,7 +52,7 @@ pub fn list(
             if has_copies && !shown.insert(path.tree_key()) {
                 return Ok(());
             }
-            let (text, path_hex) = shown_path(path);
+            let (text, path_hex) = shown_with_bytes(path);
             visit(Entry {
                 volume: volume.into(),
                 path: text,
@@ -91,7 +91,7 @@ pub fn list(
 
 /// A file that lies in pieces.
 fn of_pieces(pool: &Pool, volume: &str, file: &PiecedFile) -> Result<Entry> {
-    let (path, path_hex) = shown_path(&file.path);
+    let (path, path_hex) = shown_with_bytes(&file.path);
     let mut disks = Vec::new();
     for piece in &file.pieces {
         disks.push(pool.member(piece.disk)?.row.name.clone());

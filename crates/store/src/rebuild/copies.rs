@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use sieve_core::fate::{Composite, Fate};
+use sieve_core::path::RelPath;
 use sieve_core::units::{DiskId, ObjectId};
 
 use super::finish;
@@ -13,7 +14,6 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit, advance};
 use crate::fate::{Elsewhere, VolumeModel};
 use crate::pool::Pool;
-use crate::scan::is_held;
 
 /// Where the copies of lost objects can be read.
 pub(super) type Copies = HashMap<ObjectId, Elsewhere>;
@@ -60,7 +60,7 @@ pub(super) fn bring(
         let (object, version) = (job.object, job.version);
         let (Some(elsewhere), Some(version)) = (copies.get(&object), version) else { continue };
         let names = objects::names(pool.catalogue.reading(), object)?;
-        if names.iter().all(is_held) || target.finished.contains(&(version, object)) {
+        if names.iter().all(RelPath::is_held) || target.finished.contains(&(version, object)) {
             continue;
         }
         let size = versions::get(pool.catalogue.reading(), version)?.sum.size;

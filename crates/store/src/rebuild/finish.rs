@@ -14,20 +14,19 @@ use super::{RebuildReport, Target};
 use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::nodes::NodeRow;
 use crate::catalogue::{self, disks, held_files, nodes, objects, parity_state, versions};
-use crate::content;
+use crate::checkpoint::{advance, note_written};
+use crate::copying;
 use crate::disk::{Attributes, Disk, EntryKind, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
+use crate::follow::{edit_pool_file, forget_intents};
 use crate::journal;
 use crate::label::Role;
 use crate::member::looks_in_volume;
-use crate::membership::{edit_pool_file, forget_intents};
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::pool_file::Edit;
 use crate::replica::Export;
-use crate::scan::is_held;
-use crate::sync::{first_checkpoint, note_written};
 
 /// What an interrupted rebuild had finished: files under their names whose content is checked again here.
 pub(super) fn finished_before(
@@ -71,7 +70,7 @@ fn content_of(
 ) -> Result<Option<VersionId>> {
     let mut file = disk.open(name)?;
     let size = file.stat()?.size;
-    let sum = content::checksum(&mut *file, size, |_| Ok(()))?;
+    let sum = copying::checksum(&mut *file, size, |_| Ok(()))?;
     let mut known = None;
     for version in job.version.iter().chain(&job.older).filter(|v| assemblies.contains_key(v)) {
         if Some(versions::get(pool.catalogue.reading(), *version)?.sum) == sum {
@@ -101,7 +100,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
     for position in 0..target.jobs.len() {
         let (fate, source) = jobs::outcome(&target.jobs[position], &target.assemblies);
         let names = objects::names(pool.catalogue.reading(), target.jobs[position].object)?;
-        for name in names.iter().filter(|n| !is_held(n)) {
+        for name in names.iter().filter(|n| !n.is_held()) {
             report.obtained.add(fate, target.jobs[position].size);
             if !fate.is_whole() {
                 report.not_back.push((name.to_string(), fate));
@@ -143,7 +142,9 @@ fn salvage(
 ) -> Result<()> {
     let job = &target.jobs[position];
     let torn = job.version.into_iter().chain(job.older).find(|version| target.holes.contains_key(version));
-    let (Some(version), Some(name)) = (torn, names.iter().find(|name| !is_held(name))) else { return Ok(()) };
+    let (Some(version), Some(name)) = (torn, names.iter().find(|name| !name.is_held())) else {
+        return Ok(());
+    };
     let holes = target.holes.remove(&version).unwrap_or_default();
     let at = name.beside(" (salvaged)").map_err(|e| {
         Error::new(Kind::Usage, "rebuild.salvage", format!("{name}: no name beside it: {e}"))
@@ -232,7 +233,7 @@ fn copy(target: &mut DataTarget, from: &RelPath) -> Result<RelPath> {
     let mut input = target.disk.open(from)?;
     let mut output = target.disk.create(&to)?;
     output.set_length(input.stat()?.size.exact())?;
-    content::copy(&mut *input, &mut *output, |_| Ok(()))?;
+    copying::copy(&mut *input, &mut *output, |_| Ok(()))?;
     Ok(to)
 }
 
@@ -276,7 +277,7 @@ pub(super) fn commit(
             intents::insert(t, &follows(target))?;
         }
         catalogue::mark_changed(t)?;
-        first_checkpoint(t, &*pool.machine).map(|_| ())
+        advance(t, &*pool.machine).map(|_| ())
     })
 }
 
@@ -301,7 +302,7 @@ fn adopt_object(
     let looks = Attributes::of(&stat, target.disk.extended_attributes(first)?);
     objects::set_extended(t, job.object, looks.pack_extended().as_deref())?;
     // A replaced file that came back under its name is a second copy of what is held: it waits for the next sync.
-    let is_copy = !is_held(first) && target.held.contains(&version);
+    let is_copy = !first.is_held() && target.held.contains(&version);
     objects::set_version(t, job.object, (!is_copy).then_some(version), Standing::Same, None)
 }
 
@@ -354,7 +355,7 @@ pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildRepo
     }
     let export = Export::take(&pool.catalogue)?;
     for member in pool.members.iter().filter(|m| m.state.is_usable()) {
-        export.put_on(member, &pool.catalogue)?;
+        export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?;
     }
     pool.refresh_rows()?;
     journal::append(&*pool.home, pool.machine.now(), "rebuild", report)

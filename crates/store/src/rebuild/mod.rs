@@ -21,14 +21,15 @@ use crate::catalogue::intents::{self, Intent};
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::{Observer, Silent};
-use crate::fate::{self, Totals, VolumeModel};
+use crate::fate::{self, VolumeModel};
 use crate::label::{self, Role};
 use crate::member::{State, usable_bytes};
 use crate::membership::NewDisk;
 use crate::pool::Pool;
 use crate::pool_file::{self, Edit};
 use crate::scan;
-use crate::sync::resolve_doubts;
+use crate::scan::doubts::resolve_doubts;
+use sieve_core::count::Totals;
 
 /// One lost disk and where it is to be rebuilt.
 #[derive(Clone, Debug)]

@@ -23,7 +23,6 @@ use crate::damage;
 use crate::disk::{Disk, WriteFile};
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
-use crate::fate::Totals;
 use crate::images::{image_limits, load_snapshot, open_images, open_part};
 use crate::label::{self, Role};
 use crate::parity::ParityImage;
@@ -31,6 +30,7 @@ use crate::pool::Pool;
 use crate::traffic::Traffic;
 use crate::window::{Snapshot, Window};
 use crate::workspace::Workspace;
+use sieve_core::count::Totals;
 
 /// A data disk while it is rebuilt.
 pub(super) struct DataTarget {

@@ -5,16 +5,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 use sieve_core::fate::{Fate, ObjectState, Standing, verdicts};
 use sieve_core::path::RelPath;
+use sieve_core::path::shown_with_bytes;
 use sieve_core::units::{ByteLength, DiskId, VersionId};
 
 use crate::catalogue::objects::ObjectRow;
 use crate::catalogue::{gone, held_files, objects, parity_state, versions};
 use crate::error::Result;
-use crate::fate::{self, VolumeModel, shown_path};
+use crate::fate::{self, VolumeModel};
 use crate::member::Member;
-use crate::pieces::{self, PieceNote, is_piece};
+use crate::pieces::{self, PieceNote};
 use crate::pool::Pool;
-use crate::scan::is_held;
 
 /// What happened to a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -121,7 +121,7 @@ impl Search<'_> {
         comes_back: Recoverable,
     ) {
         let of = self.of(&path, &origin);
-        let (text, path_hex) = shown_path(&of);
+        let (text, path_hex) = shown_with_bytes(&of);
         self.found.push(Candidate {
             of,
             volume: self.volume.into(),
@@ -141,7 +141,7 @@ impl Search<'_> {
     /// The file of the volume that something held is, or is a piece of.
     fn of(&self, path: &RelPath, origin: &Origin) -> RelPath {
         let held = match origin {
-            Origin::Held(held) if is_piece(path) => held,
+            Origin::Held(held) if path.is_piece() => held,
             _ => return path.clone(),
         };
         let note = self.member.usable().and_then(|disk| PieceNote::read(&**disk, held));
@@ -201,7 +201,7 @@ impl Search<'_> {
         objects::for_each_name(reading, id, |path, object| {
             let outdated = object.version.filter(|_| object.standing > Standing::Doubtful);
             let content = outdated.into_iter().chain(object.older).find(|version| lane.contains(version));
-            if let Some(version) = content.filter(|_| !is_held(&path)) {
+            if let Some(version) = content.filter(|_| !path.is_held()) {
                 wanted.push((path, version, What::Overwritten, None));
             }
             Ok(())

@@ -10,8 +10,7 @@ use sieve_core::units::ByteLength;
 use super::find::{Candidate, Origin};
 use crate::catalogue::versions::{self, VersionRow};
 use crate::catalogue::{self, gone, held_files, objects};
-use crate::content;
-use crate::copying::refuse_changed;
+use crate::copying::{self, refuse_changed};
 use crate::disk::{Attributes, Disk, RealDisk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -20,7 +19,7 @@ use crate::images::{load_snapshot, open_images};
 use crate::journal;
 use crate::member::looks_in_volume;
 use crate::parity::ParityImage;
-use crate::pieces::{self, is_piece};
+use crate::pieces;
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
 use crate::workspace::Workspace;
@@ -132,7 +131,7 @@ impl Run<'_> {
         in_place: bool,
         observer: &dyn Observer,
     ) -> Result<()> {
-        if !in_place && is_piece(&candidate.original) {
+        if !in_place && candidate.original.is_piece() {
             let why = "it lies in pieces: restore it to its place, then get it".to_string();
             self.report.not_back.push((candidate.path.clone(), why));
             return Ok(());
@@ -208,7 +207,7 @@ impl Run<'_> {
         let stat = input.stat()?;
         let mut output = disk.create(unfinished)?;
         let mut hasher = blake3::Hasher::new();
-        content::copy(&mut *input, &mut *output, |bytes| {
+        copying::copy(&mut *input, &mut *output, |bytes| {
             hasher.update(bytes);
             advance(observer, bytes.len())
         })?;

@@ -43,7 +43,7 @@ struct Applier<'a> {
 pub(super) fn report_of(member: &Member, changes: &DiskChanges) -> ScanReport {
     ScanReport {
         disk: member.row.name.clone(),
-        files: changes.unchanged + changes.files.iter().filter(|(p, _)| !super::is_held(p)).count() as u64,
+        files: changes.unchanged + changes.files.iter().filter(|(p, _)| !p.is_held()).count() as u64,
         known: changes.known,
         left_alone: changes.left_alone.clone(),
         out_of_sight: changes.out_of_sight.iter().map(|folder| folder.why.clone()).collect(),
@@ -108,8 +108,8 @@ impl Applier<'_> {
         }
         for (path, object) in &vanished_now {
             let moved = seen.moved.contains(&object.id);
-            self.report.gone += u64::from(!moved && !super::is_held(path));
-            if !moved && !super::is_held(path) {
+            self.report.gone += u64::from(!moved && !path.is_held());
+            if !moved && !path.is_held() {
                 let (version, older) = (object.version, object.older);
                 let row = GoneRow { path: path.clone(), version, older, since: self.now };
                 gone::insert(self.transaction, self.disk_id, &row)?;
@@ -185,7 +185,7 @@ impl Applier<'_> {
     }
 
     fn insert(&mut self, path: &RelPath, file: &SeenFile) -> Result<ObjectId> {
-        if !super::is_held(path) {
+        if !path.is_held() {
             self.report.new += 1;
             self.report.changed_bytes = self.report.changed_bytes.plus(file.stat.size);
         }

@@ -2,6 +2,7 @@
 
 mod apply;
 mod compare;
+pub(crate) mod doubts;
 mod walk;
 
 pub use compare::DiskChanges;
@@ -12,7 +13,6 @@ use std::sync::{Arc, mpsc};
 use std::time::Duration;
 
 use serde::Serialize;
-use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
 use crate::disk::EntryKind;
@@ -172,9 +172,4 @@ pub fn count(disk: &dyn crate::disk::Disk) -> Result<(u64, ByteLength)> {
         }
     }
     Ok((files, bytes))
-}
-
-/// Whether a name is one of a held file.
-pub(crate) fn is_held(path: &RelPath) -> bool {
-    path.is_within(&crate::member::held_folder())
 }

@@ -1,12 +1,11 @@
 //! Walking a disk, a folder at a time: each before those in it.
 
 use ignore::gitignore::{Gitignore, GitignoreBuilder};
+use sieve_core::layout::OurPlace;
 use sieve_core::path::{OUR_FOLDER, RelPath};
 
 use crate::disk::{Disk, EntryKind, Stat, full_path};
 use crate::error::{Error, Kind, Result};
-use crate::member::held_folder;
-use crate::pieces;
 
 /// Something in a folder.
 pub(super) struct Entry {
@@ -78,7 +77,7 @@ impl<'a> Walk<'a> {
         let root = Ahead { path: RelPath::ROOT, stat: disk.stat(&RelPath::ROOT)?, left_out: false };
         let mut ahead = vec![root];
         // Of our own folder only what is held, and pieces.
-        for path in [pieces::folder(), held_folder()] {
+        for path in [OurPlace::Pieces.path(), OurPlace::Held.path()] {
             let stat = disk.stat(&path)?.filter(|stat| stat.kind == EntryKind::Folder);
             ahead.push(Ahead { path, stat, left_out: false });
         }

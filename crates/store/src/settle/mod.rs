@@ -29,7 +29,6 @@ use crate::catalogue::objects::ObjectRow;
 use crate::curves::forecast_pass;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
-use crate::fate::Count;
 use crate::grounds::{is_limited, largest_recent};
 use crate::label::Role;
 use crate::member::Member;
@@ -37,6 +36,7 @@ pub use crate::moves::LeftAlone;
 use crate::moves::Move;
 use crate::pool::Pool;
 use crate::scan;
+use sieve_core::count::Count;
 
 const NANOSECONDS_A_DAY: f64 = 86_400e9;
 

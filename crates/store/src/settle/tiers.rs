@@ -18,7 +18,6 @@ use crate::label::Role;
 use crate::member::Member;
 use crate::moves::{Destination, Leaving, LeftAlone, Move, Source};
 use crate::pool::Pool;
-use crate::scan::is_held;
 
 /// What the tiers are good for, before and after.
 #[derive(Clone, Copy, Debug, Serialize)]
@@ -161,7 +160,7 @@ fn files(pool: &Pool, volume: &VolumeSpec) -> Result<Vec<OnTier>> {
         let disk = member.usable()?;
         let mut here: HashMap<ObjectId, usize> = HashMap::new();
         objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
-            if is_held(&path) {
+            if path.is_held() {
                 return Ok(());
             }
             let key = path.tree_key();

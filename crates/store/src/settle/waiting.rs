@@ -9,10 +9,9 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::error::Result;
-use crate::fate::Count;
 use crate::label::Role;
 use crate::pool::Pool;
-use crate::scan::is_held;
+use sieve_core::count::Count;
 
 /// A file on the caches, with the copies that there are of it.
 #[derive(Clone, Debug)]
@@ -50,7 +49,7 @@ pub(crate) fn cached_files(pool: &Pool, volume: &VolumeSpec) -> Result<Vec<Cache
         let has_next = number + 1 < members.len();
         let mut here: HashMap<ObjectId, usize> = HashMap::new();
         objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
-            if is_held(&path) {
+            if path.is_held() {
                 return Ok(());
             }
             if let Some(position) = here.get(&object.id) {

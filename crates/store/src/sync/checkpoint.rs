@@ -1,52 +1,17 @@
 //! The switch from the old parity to the new: one commit of the catalogue.
 
-use rusqlite::Transaction;
 use sieve_core::lane::Rows;
-use sieve_core::units::{CellIndex, CheckpointId, DiskId};
+use sieve_core::units::CellIndex;
 
 use super::recorded::Recorded;
 use super::volume::{VolumeSync, joined_rows};
-use crate::catalogue::disks;
-use crate::catalogue::parity_state::{self, Checkpoint};
+use crate::catalogue::parity_state;
+use crate::checkpoint::{next, note_written};
 use crate::error::Result;
 use crate::label::Role;
-use crate::machine::Machine;
-use crate::parity::{ParityImage, Part};
+use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::replica::Export;
-
-/// Adds a checkpoint after the newest one.
-pub(crate) fn advance(t: &Transaction<'_>, machine: &dyn Machine) -> Result<Checkpoint> {
-    let next = next(t, machine)?;
-    parity_state::insert_checkpoint(t, &next)?;
-    Ok(next)
-}
-
-fn next(c: &rusqlite::Connection, machine: &dyn Machine) -> Result<Checkpoint> {
-    let head = parity_state::head(c)?;
-    // Zero marks the base frame of a parity table.
-    let id = CheckpointId::new(machine.random().max(1));
-    Ok(Checkpoint {
-        number: head.map_or(1, |h| h.number + 1),
-        id,
-        parent: head.map(|h| h.id),
-        at: machine.now(),
-    })
-}
-
-/// Notes how large a part of an image is now, and how what was written of it looks.
-pub(crate) fn note_written(t: &Transaction<'_>, part: &Part) -> Result<()> {
-    note_written_as(t, part.member(), part)
-}
-
-/// The same for a part on a disk that becomes this member.
-pub(crate) fn note_written_as(t: &Transaction<'_>, member: DiskId, part: &Part) -> Result<()> {
-    disks::set_parity_bytes(t, member, part.bytes())?;
-    for (number, stat) in part.written_segments()? {
-        parity_state::set_segment(t, member, number, &stat)?;
-    }
-    Ok(())
-}
 
 /// Makes the given cells of the target the snapshot.
 ///
@@ -105,7 +70,7 @@ pub(super) fn take(
     if !images.is_empty() {
         let export = Export::take(&pool.catalogue)?;
         for member in pool.members_of(volume, Role::Parity) {
-            export.put_on(member, &pool.catalogue)?;
+            export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?;
         }
     }
     images.iter_mut().for_each(ParityImage::release);

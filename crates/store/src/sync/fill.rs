@@ -6,13 +6,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use sieve_core::code::Encoders;
 use sieve_core::units::{ByteLength, CellIndex, GRANULE};
 
-use super::checkpoint::note_written;
 use super::coder::ParityCoder;
-use super::streaming::BATCH_BYTES;
 use crate::catalogue::parity_state;
+use crate::checkpoint::note_written;
 use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::parity::{ParityImage, Part};
+use crate::pipeline::cells_in_a_batch;
 use crate::pipeline::{Disks, SnapshotFeed, lane_disks, stream};
 use crate::pool::Pool;
 use crate::progress::Meter;
@@ -58,7 +58,7 @@ pub(crate) fn fill(
     let total = cells.len() as u64;
     observer.event(Event::Stage { name: "computing parity anew", total, unit: Unit::Cells });
     let mut meter = Meter::begin(pool, observer, &amounts(pool, snapshot, image, cells)?, total)?;
-    let most = usize::try_from(BATCH_BYTES / snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
+    let most = cells_in_a_batch(snapshot.geometry);
     let mut filled = Filled { left: lacks_a_disk, ..Filled::default() };
     let mut rest = cells;
     while !rest.is_empty() && !filled.stopped {

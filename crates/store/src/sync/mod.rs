@@ -25,7 +25,6 @@ use crate::curves::forecast_pass;
 use crate::damage::damage_text;
 use crate::error::{Error, Kind, Result};
 use crate::event::Observer;
-use crate::fate::Count;
 use crate::held;
 use crate::journal;
 use crate::label::Role;
@@ -35,11 +34,9 @@ use crate::pool::Pool;
 use crate::replica::Export;
 use crate::scan::{self, ScanReport};
 use crate::traffic::Traffic;
+use sieve_core::count::Count;
 pub(crate) use suspicion::suspicion;
 
-pub(crate) use checkpoint::{advance as first_checkpoint, note_written, note_written_as};
-pub(crate) use checksum::{read_doubts, resolve_doubts};
-pub(crate) use streaming::BATCH_BYTES;
 pub(crate) use volume::coming_sync;
 
 /// What the user decided beforehand.
@@ -312,7 +309,10 @@ fn catch_up(pool: &Pool) -> Result<()> {
         return Ok(());
     }
     let export = Export::take(&pool.catalogue)?;
-    pool.members.iter().filter(behind).try_for_each(|member| export.put_on(member, &pool.catalogue))
+    pool.members
+        .iter()
+        .filter(behind)
+        .try_for_each(|member| export.put_on(&**member.writable()?, member.row.id, &pool.catalogue))
 }
 
 /// Damage that was found earlier and is not mended is still damage.
@@ -333,12 +333,6 @@ fn report_known_damage(pool: &Pool, options: &Options, report: &mut SyncReport) 
     Ok(())
 }
 
-/// The replicas carry the pool file too: it says what the labels do not.
-pub(crate) fn note_pool_file(t: &rusqlite::Transaction<'_>, pool: &Pool) -> Result<()> {
-    let text = std::fs::read_to_string(&pool.file).map_err(|e| Error::io("pool-file.read", &pool.file, e))?;
-    catalogue::set_pool_file_text(t, &text)
-}
-
 /// Records everything, lets the replicas follow, and gives up what was held.
 fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncReport) -> Result<()> {
     let is_all = options.disks.is_empty() && !report.stopped;
@@ -347,12 +341,12 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
             versions::record_all(t)?;
             versions::forget_unused(t)?;
             gone::forget_passed(t)?;
-            note_pool_file(t, pool)?;
+            crate::checkpoint::note_pool_file(t, pool)?;
             if is_all {
                 catalogue::clear_changed(t)?;
                 catalogue::set_synced_at(t, plan.begun_at)?;
             }
-            checkpoint::advance(t, &*pool.machine).map(|_| ())
+            crate::checkpoint::advance(t, &*pool.machine).map(|_| ())
         })?;
         let export = Export::take(&pool.catalogue)?;
         // Disks that were not named may sleep: their replicas follow with the next whole sync.
@@ -361,8 +355,9 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
         for member in pool.members.iter().filter(awake) {
             match member.row.role {
                 // Freed slots are not used again before these know it.
-                Role::Parity => export.put_on(member, &pool.catalogue)?,
-                Role::Data | Role::Cache if export.put_where_it_fits(member, &pool.catalogue)? => {}
+                Role::Parity => export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?,
+                Role::Data | Role::Cache
+                    if export.put_where_it_fits(&**member.writable()?, member.row.id, &pool.catalogue)? => {}
                 Role::Data | Role::Cache => report.no_replica.push(member.row.name.clone()),
             }
         }

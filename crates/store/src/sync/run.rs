@@ -8,7 +8,6 @@ use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
 use super::recorded::Recorded;
-use super::streaming::BATCH_BYTES;
 use super::volume::{self, Unread, VolumeSync, invalid_cells};
 use super::{Options, SyncReport, checkpoint, parity_full};
 use crate::catalogue::objects;
@@ -19,6 +18,7 @@ use crate::error::Result;
 use crate::event::{Event, Observer, Unit};
 use crate::images::{image_cells, open_images};
 use crate::parity::ParityImage;
+use crate::pipeline::cells_in_a_batch;
 use crate::pool::Pool;
 use crate::window::{LaneWindow, ReadProblem, read_lane};
 
@@ -113,7 +113,7 @@ impl Pass<'_> {
         observer: &dyn Observer,
     ) -> Result<()> {
         let mut contents = Contents::new(self.pool);
-        let most = usize::try_from(BATCH_BYTES / sync.snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
+        let most = cells_in_a_batch(sync.snapshot.geometry);
         let mut done: Vec<CellIndex> = Vec::new();
         for window in windows {
             if observer.is_stopped() {

@@ -20,12 +20,10 @@ use crate::event::{Event, Observer, Unit};
 use crate::images::{cells_by_disk, image_cells, open_images};
 use crate::label::Role;
 use crate::parity::ParityImage;
+use crate::pipeline::cells_in_a_batch;
 use crate::pipeline::{Disks, Outcome, Trouble, lane_disks, parity_readers, stream};
 use crate::pool::Pool;
 use crate::progress::Meter;
-
-/// At most so many bytes of parity are computed between two checkpoints.
-pub(crate) const BATCH_BYTES: u64 = 1 << 30;
 
 /// How the pass ended.
 #[derive(Debug, Default)]
@@ -220,7 +218,7 @@ impl Pass<'_> {
         images: &mut [ParityImage],
         windows: &[WindowPlan],
     ) -> Result<()> {
-        let most = usize::try_from(BATCH_BYTES / sync.snapshot.geometry.cell_bytes()).unwrap_or(1).max(1);
+        let most = cells_in_a_batch(sync.snapshot.geometry);
         let mut rest = windows;
         while !rest.is_empty() {
             let room = images.iter().map(ParityImage::room).min().unwrap_or(usize::MAX);

@@ -25,7 +25,6 @@ use crate::label::Role;
 use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
-use crate::scan::is_held;
 use crate::window::{Snapshot, SnapshotLane};
 
 /// The cells of nearly every content.
@@ -277,7 +276,7 @@ impl Contents<'_> {
             if linked.contains(&object) {
                 continue;
             }
-            if !is_held(&path) {
+            if !path.is_held() {
                 linked.insert(object);
             }
             self.object(row, path, &damaged)?;
@@ -296,13 +295,13 @@ impl Contents<'_> {
             if !damaged.contains(&version) {
                 self.sync.facts.note(version, size);
             }
-            if !is_held(&path) {
+            if !path.is_held() {
                 let data = self.data(row, size)?;
                 self.sync.wanted.push(Wanted { version, data });
             }
             return Ok(());
         }
-        if is_held(&path) {
+        if path.is_held() {
             return Ok(());
         }
         let size = ByteLength::new(unsigned(row.get(2)?));

@@ -7,6 +7,7 @@ use serde::Serialize;
 use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{CellIndex, GRANULE, VersionId};
 
@@ -14,7 +15,9 @@ use crate::catalogue::intents::{self, Intent};
 use crate::catalogue::objects::{self, ObjectRow};
 use crate::catalogue::parity_state;
 use crate::catalogue::versions::{self, VersionRow};
-use crate::content::{self, Contents};
+use crate::checkpoint::note_written;
+use crate::content::Contents;
+use crate::copying;
 use crate::disk::{Attributes, Disk, full_path};
 use crate::durable;
 use crate::error::{Error, Kind, Result};
@@ -27,7 +30,6 @@ use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::reconstruct::Reconstructor;
-use crate::sync::note_written;
 use crate::window::Snapshot;
 use crate::workspace::Workspace;
 
@@ -311,7 +313,7 @@ impl Mender<'_> {
         let mut old = vec![0; usize::try_from(length).unwrap_or(0)];
         // What cannot be read at all leaves zeros.
         let _ = disk.open(path).and_then(|mut file| file.read_at(&mut old, offset));
-        let folder = RelPath::fixed(".zinc-sieve/replaced");
+        let folder = OurPlace::Replaced.path();
         durable::make_own_folder(disk, &folder)?;
         let name = format!("{:016x}-{}-{offset}", self.pool.machine.random(), row.id);
         let kept = folder.join(name.as_bytes()).expect("digits make a valid name");
@@ -346,7 +348,7 @@ impl Mender<'_> {
             .iter()
             .any(|(version, cell)| *version == row.id && patches.iter().all(|patch| patch.cell != *cell));
         if !still_damaged
-            && content::checksum(&mut *output, row.sum.size, |_| heed(self.observer))?.as_ref()
+            && copying::checksum(&mut *output, row.sum.size, |_| heed(self.observer))?.as_ref()
                 != Some(&row.sum)
         {
             let message = format!(
@@ -423,7 +425,7 @@ fn copy_rows(
     patches: &[Patch],
     observer: &dyn Observer,
 ) -> Result<()> {
-    let mut buffer = vec![0; content::READ_STEP];
+    let mut buffer = vec![0; copying::READ_STEP];
     let mut offset = data.start() * GRANULE;
     let end = (data.end() * GRANULE).min(size);
     while offset < end {

@@ -26,7 +26,7 @@ use crate::member::Member;
 use crate::parity::ParityImage;
 use crate::pool::Pool;
 use crate::scan;
-use crate::sync::read_doubts;
+use crate::scan::doubts::read_doubts;
 use crate::traffic::Traffic;
 use crate::window::{ReadProblem, Snapshot};
 

@@ -1,8 +1,9 @@
 //! The last lines of `fate`: what would have to be done first, and what it would save.
 
+use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
 use sieve_store::Result;
-use sieve_store::fate::{Outlook, Step, Totals};
+use sieve_store::foresight::{Outlook, Step};
 
 use super::Question;
 use super::summary::summarise;

@@ -3,7 +3,7 @@
 use serde::Serialize;
 use sieve_core::fate::{Cost, RankedSet, rank_sets};
 use sieve_core::units::ByteLength;
-use sieve_store::fate::Outlook;
+use sieve_store::foresight::Outlook;
 use sieve_store::{Error, Kind, Result};
 
 use super::{Question, csv_failed, heading};

@@ -5,7 +5,8 @@ use sieve_core::fate::{Fate, Unguarded};
 use sieve_core::path::RelPath;
 use sieve_core::suggest::NearestPath;
 use sieve_core::units::ByteLength;
-use sieve_store::fate::{Outlook, Reason};
+use sieve_store::fate::Reason;
+use sieve_store::foresight::Outlook;
 use sieve_store::{Error, Kind, Result};
 
 use super::{Question, heading};

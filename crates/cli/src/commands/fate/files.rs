@@ -4,7 +4,8 @@ use serde::ser::{SerializeMap, SerializeSeq};
 use serde::{Serialize, Serializer};
 use sieve_core::fate::Fate;
 use sieve_store::Result;
-use sieve_store::fate::{FileFate, Outlook};
+use sieve_store::fate::FileFate;
+use sieve_store::foresight::Outlook;
 
 use super::backup::Comparison;
 use super::summary::for_each_in_folder;

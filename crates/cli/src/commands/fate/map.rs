@@ -4,7 +4,7 @@ use std::path::Path;
 
 use sieve_core::fate::LossMap;
 use sieve_store::Result;
-use sieve_store::fate::Outlook;
+use sieve_store::foresight::Outlook;
 
 use super::{Question, heading};
 use crate::chart;

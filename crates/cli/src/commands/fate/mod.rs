@@ -12,7 +12,7 @@ mod summary;
 use std::path::PathBuf;
 
 use clap::Args;
-use sieve_store::fate::{Missing, Outlook, PoolOutlook, Step, disks_of_group};
+use sieve_store::foresight::{Missing, Outlook, PoolOutlook, Step, disks_of_group};
 use sieve_store::{Error, Kind, Result, paper};
 
 use super::Context;

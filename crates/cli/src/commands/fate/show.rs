@@ -1,8 +1,8 @@
 //! Fates as tables.
 
 use anstyle::Style;
+use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
-use sieve_store::fate::Totals;
 
 use super::summary::Summary;
 use super::{Question, State, heading};

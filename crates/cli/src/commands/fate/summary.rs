@@ -2,9 +2,11 @@
 
 use std::collections::BTreeMap;
 
+use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
 use sieve_store::Result;
-use sieve_store::fate::{FileFate, Outlook, Totals};
+use sieve_store::fate::FileFate;
+use sieve_store::foresight::Outlook;
 
 use super::Question;
 use crate::args::Breakdown;

@@ -8,15 +8,16 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::PoolSpec;
 use sieve_core::units::{DiskId, VersionId};
 
-use super::{Evaluation, FileFate, Step, VolumeModel, load};
+use super::after::{Step, after};
+use super::stakes::{RiskMember, RiskVolume};
 use crate::catalogue::versions;
 use crate::curves::forecast_pass;
 use crate::error::{Kind, Result};
 use crate::event::Silent;
+use crate::fate::{Evaluation, FileFate, VolumeModel, load};
 use crate::label::Role;
 use crate::member::usable_bytes;
 use crate::pool::Pool;
-use crate::risk::{RiskMember, RiskVolume};
 use crate::{scan, sync};
 
 /// A disk that is missing now, and when it was last scanned.
@@ -189,7 +190,7 @@ impl Outlook for PoolOutlook<'_> {
     fn after(&mut self, step: &Step) -> Result<Vec<String>> {
         let mut notes = Vec::new();
         for (model, _) in &mut self.volumes {
-            notes.extend(model.after(self.pool, step)?);
+            notes.extend(after(model, self.pool, step)?);
         }
         if let Step::Replace { disk, .. } = step {
             let replaced = self.pool.member_named(disk)?.row.id;
@@ -238,7 +239,7 @@ impl Outlook for PoolOutlook<'_> {
             // With a disk missing there is no sync: then what is guarded now is all there is.
             let can_sync = self.missing.is_empty() && age.is_some();
             if can_sync {
-                synced.after(self.pool, &Step::Sync)?;
+                after(&mut synced, self.pool, &Step::Sync)?;
             }
             volumes.push(RiskVolume {
                 name: volume.volume.clone(),

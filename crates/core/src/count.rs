@@ -1,8 +1,8 @@
 //! Files and bytes, by fate.
 
+use crate::fate::Fate;
+use crate::units::ByteLength;
 use serde::Serialize;
-use sieve_core::fate::Fate;
-use sieve_core::units::ByteLength;
 
 /// Files and bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]

@@ -9,20 +9,22 @@ use sieve_core::fate::{DiskIndex, Exposures, Unguarded};
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::ByteLength;
 
+use super::after::{Step, after};
 use crate::catalogue::proofs::Proof;
 use crate::catalogue::{apart, held_files, intents, objects, parity_state};
 use crate::error::{Error, Result};
 use crate::event::Silent;
-use crate::fate::{self, Count, FileFate, VolumeModel};
+use crate::fate::Unfinished;
+use crate::fate::{self, FileFate, VolumeModel};
 use crate::images::open_images;
 use crate::label::Role;
 use crate::member::{Member, State};
-use crate::moves::Unfinished;
 use crate::pool::Pool;
 use crate::scan;
 use crate::settle::{CacheStatus, caches};
 use crate::sync::suspicion;
 use crate::writer::{AtWork, at_work};
+use sieve_core::count::Count;
 
 pub use verdict::{NextLoss, Stakes, Verdict};
 
@@ -363,7 +365,7 @@ fn guarded_by_a_sync(
 ) -> Result<Count> {
     let mut left = Count::default();
     for mut model in models {
-        model.after(pool, &fate::Step::Sync)?;
+        after(&mut model, pool, &Step::Sync)?;
         let evaluation = model.evaluate(&[]);
         model.for_each_file(pool, &evaluation, |file| {
             if file.unguarded.is_some() {

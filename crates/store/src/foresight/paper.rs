@@ -13,11 +13,13 @@ use sieve_core::units::{ByteLength, VersionId};
 
 use crate::curves::{Curves, links};
 use crate::error::{Error, Kind, Result};
-use crate::fate::{AtPath, Costs, Count, FileFate, Missing, Outlook, Reason, RowsShort, Step, shortage_of};
-use crate::listing;
+use crate::fate::{FileFate, Reason, RowsShort, shortage_of};
+use crate::foresight::listing;
+use crate::foresight::status::{DiskStatus, Limited, Stakes, Status, Verdict, every_level};
+use crate::foresight::{AtPath, Costs, Missing, Outlook, Step};
+use crate::foresight::{RiskMember, RiskVolume};
 use crate::member::State;
-use crate::risk::{RiskMember, RiskVolume};
-use crate::status::{DiskStatus, Limited, Stakes, Status, Verdict, every_level};
+use sieve_core::count::Count;
 
 /// A pool on paper, with its fates when some disks are lost.
 pub struct PaperPool {

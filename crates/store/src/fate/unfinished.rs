@@ -6,12 +6,11 @@ use std::collections::HashSet;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use super::{Destination, Move};
 use crate::catalogue::intents::{self, Intent};
+use crate::catalogue::relocation::{Destination, Move};
 use crate::catalogue::{objects, pieces};
 use crate::error::Result;
 use crate::pool::Pool;
-use crate::scan::is_held;
 
 /// Names that are to become files.
 #[derive(Default)]
@@ -47,7 +46,7 @@ impl Unfinished {
         let reading = pool.catalogue.reading();
         for file in moves {
             for source in &file.from {
-                for name in objects::names(reading, source.object)?.into_iter().filter(|n| !is_held(n)) {
+                for name in objects::names(reading, source.object)?.into_iter().filter(|n| !n.is_held()) {
                     match &file.to {
                         Destination::Whole(disks) => {
                             self.copies.extend(disks.iter().map(|disk| (*disk, name.clone())));

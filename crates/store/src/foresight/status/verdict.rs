@@ -7,8 +7,8 @@ use sieve_core::fate::{Fate, Unguarded};
 use sieve_core::units::ByteLength;
 
 use super::Status;
-use crate::fate::Count;
 use crate::member::State;
+use sieve_core::count::Count;
 
 /// How a pool is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

@@ -7,10 +7,10 @@ use std::path::Path;
 use rusqlite::{Connection, OpenFlags};
 use serde::Serialize;
 
-use super::shown_path;
 use crate::catalogue::objects::path_of;
 use crate::error::{Error, Kind, Result};
-use crate::listing::{self, Line};
+use crate::foresight::listing::{self, Line};
+use sieve_core::path::shown_with_bytes;
 
 /// The files of another machine.
 pub struct Backup {
@@ -97,7 +97,7 @@ impl Backup {
             let size: i64 = row.get(1).map_err(|e| wrong(&e))?;
             let whole: Option<Vec<u8>> = row.get(2).map_err(|e| wrong(&e))?;
             self.add(Line {
-                path: shown_path(&path_of(&key)?).0,
+                path: shown_with_bytes(&path_of(&key)?).0,
                 size_bytes: Some(crate::catalogue::unsigned(size)),
                 blake3: whole.and_then(|w| w.try_into().ok()),
             });
