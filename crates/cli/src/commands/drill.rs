@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
+use sieve_store::Result;
 use sieve_store::catalogue::proofs::{self, Proof};
 use sieve_store::drill::{Report, drill, forecast as drill_forecast};
+use sieve_store::foresight::paper;
 use sieve_store::foresight::status::status;
 use sieve_store::pool::Pool;
-use sieve_store::{Result, paper};
 
 use super::Context;
 use crate::args::RestraintArguments;

@@ -8,11 +8,12 @@ use serde::Serialize;
 use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
 use sieve_core::units::ByteLength;
+use sieve_store::foresight::paper;
 use sieve_store::foresight::risk::{
     DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk,
 };
 use sieve_store::foresight::{Outlook, PoolOutlook};
-use sieve_store::{Error, Kind, Result, journal, paper};
+use sieve_store::{Error, Kind, Result, journal};
 
 use super::Context;
 use crate::args::{Documents, PaperArguments};

@@ -8,9 +8,10 @@ use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
+use sieve_store::Result;
+use sieve_store::foresight::status;
 use sieve_store::mirror::MirrorPlan;
 use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
-use sieve_store::{Result, status};
 
 use super::Context;
 use crate::args::{Consent, RestraintArguments};
