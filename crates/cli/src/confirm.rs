@@ -5,8 +5,8 @@ use std::io::{BufRead, IsTerminal, Write};
 
 use serde::Serialize;
 use serde_json::Value;
-use sieve_store::pool::Pool;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::pool::Pool;
 
 use crate::args::Consent;
 
@@ -58,14 +58,14 @@ impl Work<'_> {
     /// When somebody else is at work.
     pub(crate) fn begin(self, pool: &mut Pool) -> Result<()> {
         match self {
-            Self::Long(what) => sieve_store::begin_long(pool, what),
+            Self::Long(what) => sieve_actions::begin_long(pool, what),
             Self::Without(what, lost) => {
                 let is_lost = |name: &str| lost.iter().any(|lost| lost == name);
                 let lost: Vec<_> =
                     pool.members.iter().filter(|m| is_lost(&m.row.name)).map(|m| m.row.id).collect();
-                sieve_store::begin_long_without(pool, what, &lost)
+                sieve_actions::begin_long_without(pool, what, &lost)
             }
-            Self::Short => sieve_store::begin_short(pool),
+            Self::Short => sieve_actions::begin_short(pool),
             Self::Outside => Ok(()),
         }
     }

@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use anstyle::{AnsiColor, Style};
-use sieve_store::{Error, Kind};
+use sieve_disk::{Error, Kind};
 
 /// The answer of a command that worked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

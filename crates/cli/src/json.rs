@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use serde::Serialize;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 /// Prints a value.
 ///

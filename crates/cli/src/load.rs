@@ -4,10 +4,10 @@ use std::path::Path;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use sieve_core::pool::{Mistake, PoolSpec, parse};
-use sieve_store::check::{Looked, look};
-use sieve_store::machine::Machine;
-use sieve_store::pool::Pool;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::machine::Machine;
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::check::{Looked, look};
+use sieve_pool::pool::Pool;
 
 /// A pool file that was read.
 pub(crate) struct PoolFile {
@@ -81,7 +81,7 @@ pub(crate) fn show_mistakes(path: &Path, text: &str, mistakes: &[Mistake]) {
 
 /// The spec of a pool that is on paper: one with a listing of files, or one none of whose disks has a path.
 pub(crate) fn spec_on_paper(path: &Path, has_listing: bool) -> Result<Option<PoolSpec>> {
-    let exists = sieve_store::pool::catalogue_path(path).exists();
+    let exists = sieve_pool::pool::catalogue_path(path).exists();
     if exists && has_listing {
         let message = "this pool exists: its files are those on its disks";
         return Err(Error::new(Kind::Usage, "paper.pool-exists", message).remedy("leave --files out"));

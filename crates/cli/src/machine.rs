@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sieve_store::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Machine, RealMachine};
 
 /// The real machine; tests fix its clock with ZINC_SIEVE_NOW (nanoseconds since 1970).
 pub(crate) fn real() -> Arc<dyn Machine> {

@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::event::{Event, Observer, Unit};
+use sieve_disk::Result;
+use sieve_disk::event::{Event, Observer, Unit};
 
 use crate::human::size;
 use crate::restraint::stop_on_signals;

@@ -3,14 +3,14 @@
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_catalogue::{Catalogue, looks};
 use sieve_core::health::{About, Check, Look, judge};
 use sieve_core::inventory::{SmartReport, tail};
 use sieve_core::pool::{DiskSpec, PoolSpec, Temperature, Thresholds};
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::catalogue::{Catalogue, looks};
-use sieve_store::inventory::{Found, Inventory, from_folder, from_system};
-use sieve_store::pool::catalogue_path;
+use sieve_disk::Result;
+use sieve_disk::inventory::{Found, Inventory, from_folder, from_system};
+use sieve_pool::pool::catalogue_path;
 
 use crate::human::{Cell, style};
 use crate::load;

@@ -10,11 +10,9 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_store::disk::{
-    Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
-};
-use sieve_store::machine::{Machine, RealMachine};
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::{Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile};
+use sieve_disk::{Error, Kind, Result};
 
 /// When the power fails.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -185,7 +183,7 @@ impl CrashDisk {
     }
 
     fn kept_copy(&self, path: &RelPath) -> Option<PathBuf> {
-        let place = sieve_store::disk::full_path(&self.real, path);
+        let place = sieve_disk::full_path(&self.real, path);
         let kept = self.power.keep();
         std::fs::hard_link(&place, &kept).ok().map(|()| kept)
     }
@@ -329,7 +327,7 @@ impl CrashDisk {
         Box::new(CrashFile {
             file,
             path: path.clone(),
-            place: sieve_store::disk::full_path(&self.real, path).as_ref().into(),
+            place: sieve_disk::full_path(&self.real, path).as_ref().into(),
             power: Arc::clone(&self.power),
             pending: Arc::clone(&self.pending),
         })

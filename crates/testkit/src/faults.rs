@@ -7,11 +7,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::path::RelPath;
-use sieve_store::disk::{
+use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::{
     Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile, full_path,
 };
-use sieve_store::machine::{Machine, RealMachine};
-use sieve_store::{Error, Result};
+use sieve_disk::{Error, Result};
 
 use crate::drive::Drive;
 

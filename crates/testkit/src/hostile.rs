@@ -5,18 +5,18 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
 
+use sieve_catalogue::Catalogue;
+use sieve_catalogue::piece_note::PieceNote;
+use sieve_catalogue::{label, replica};
 use sieve_core::code::{Decoder, Encoder};
 use sieve_core::gf256::{Kernel, Start, mul_add};
 use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex, Slot};
-use sieve_store::catalogue::Catalogue;
-use sieve_store::disk::{Disk, RealDisk};
-use sieve_store::machine::RealMachine;
-use sieve_store::parity::{ImageLimits, Part, PartPlace};
-use sieve_store::pieces::PieceNote;
-use sieve_store::{label, replica};
+use sieve_disk::machine::RealMachine;
+use sieve_disk::{Disk, RealDisk};
+use sieve_rows::image::{ImageLimits, Part, PartPlace};
 use uuid::Uuid;
 
 use crate::scratch;
@@ -90,7 +90,7 @@ pub fn piece_of_any_bytes(bytes: &[u8]) {
 }
 
 fn read_around(catalogue: &Catalogue) {
-    use sieve_store::catalogue::{disks, intents, nodes, parity_state};
+    use sieve_catalogue::{disks, intents, nodes, parity_state};
     let reading = catalogue.reading();
     // Errors are answers too; panics are not.
     let members = disks::all(reading).unwrap_or_default();

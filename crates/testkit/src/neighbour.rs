@@ -7,11 +7,9 @@ use std::sync::{Arc, Mutex};
 
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_store::disk::{
-    Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile,
-};
-use sieve_store::machine::{Machine, RealMachine};
-use sieve_store::{Error, Result};
+use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::{Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile};
+use sieve_disk::{Error, Result};
 
 /// What the call that the neighbour came before answers.
 pub enum Answer {

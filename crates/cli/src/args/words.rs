@@ -66,7 +66,7 @@ pub(crate) enum RoleWord {
     Cache,
 }
 
-impl From<RoleWord> for sieve_store::label::Role {
+impl From<RoleWord> for sieve_catalogue::label::Role {
     fn from(word: RoleWord) -> Self {
         match word {
             RoleWord::Data => Self::Data,

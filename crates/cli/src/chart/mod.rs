@@ -9,7 +9,7 @@ use std::path::Path;
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use resvg::{tiny_skia, usvg};
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 /// The size of every chart, in pixels.
 const SIZE: (u32, u32) = (1280, 800);

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 use anstyle::Style;
-use sieve_store::Result;
-use sieve_store::adopt::{self, AdoptPlan, AdoptReport, CatalogueSource, PoolFileSource};
+use sieve_actions::disks::adopt;
+use sieve_actions::disks::adopt::{AdoptPlan, AdoptReport, CatalogueSource, PoolFileSource};
+use sieve_disk::Result;
 
 use super::Context;
 use crate::args::Consent;

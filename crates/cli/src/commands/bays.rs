@@ -7,7 +7,7 @@ use sieve_core::health::Verdict;
 use sieve_core::inventory::tail;
 use sieve_core::pool::{BayPlace, CaseSpec, PoolSpec, find_bay, neighbours, place_in_words};
 use sieve_core::suggest;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 use super::Context;
 use crate::exit::Outcome;

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
+use sieve_actions::measure::bench::{CodeFigures, PoolFigures, Shape, code_figures, pool_figures};
 use sieve_core::gf256::Kernel;
 use sieve_core::units::{ByteLength, Rate};
-use sieve_store::bench::{CodeFigures, PoolFigures, Shape, code_figures, pool_figures};
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 use super::Context;
 use crate::exit::Outcome;

@@ -1,11 +1,11 @@
 //! `burn-in`: a full write-and-read pass before a disk holds anything.
 
+use sieve_actions::measure::burn_in::{Report, Request, overwrites, run as burn};
 use sieve_core::units::Rate;
-use sieve_store::Result;
-use sieve_store::burn_in::{Report, Request, overwrites, run as burn};
-use sieve_store::curves::{Curves, Measured};
-use sieve_store::disk::Filesystem;
-use sieve_store::pool::home_folder;
+use sieve_disk::Filesystem;
+use sieve_disk::Result;
+use sieve_pool::curves::{Curves, Measured};
+use sieve_pool::pool::home_folder;
 
 use super::Context;
 use crate::exit::Outcome;

@@ -2,9 +2,9 @@
 
 use serde::Serialize;
 use sieve_core::pool::{Mistake, PoolSpec};
-use sieve_store::check::{Finding, Severity, look};
-use sieve_store::pool::{Pool, catalogue_path};
-use sieve_store::{Kind, Result};
+use sieve_disk::{Kind, Result};
+use sieve_pool::check::{Finding, Severity, look};
+use sieve_pool::pool::{Pool, catalogue_path};
 
 use super::Context;
 use crate::exit::Outcome;
@@ -83,7 +83,7 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
     }
     for member in &pool.members {
         let name = &member.row.name;
-        if member.state.is_usable() && matches!(member.state, sieve_store::member::State::Present) {
+        if member.state.is_usable() && matches!(member.state, sieve_pool::member::State::Present) {
             let message = format!(
                 "{name} is itself: {} {} of {}",
                 member.row.role.word(),
@@ -96,7 +96,7 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
             findings.push(finding(Severity::State, name, refusal.message, refusal.remedy));
         }
     }
-    for what in sieve_store::foresight::status::tables(&pool)? {
+    for what in sieve_foresight::status::tables(&pool)? {
         findings.push(finding(Severity::State, &pool.spec.name, what, None));
     }
     findings

@@ -1,7 +1,8 @@
 //! `create`: labels on the disks, a catalogue at home.
 
-use sieve_store::Result;
-use sieve_store::create::{self, CreatePlan};
+use sieve_actions::disks::create;
+use sieve_actions::disks::create::CreatePlan;
+use sieve_disk::Result;
 
 use super::Context;
 use crate::args::Consent;
@@ -16,7 +17,7 @@ pub(super) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     let plan = create::plan(&*machine, &context.pool, &spec)?;
     if !context.json {
         show(&plan);
-        for doubt in looked.findings.iter().filter(|f| f.severity == sieve_store::check::Severity::Doubt) {
+        for doubt in looked.findings.iter().filter(|f| f.severity == sieve_pool::check::Severity::Doubt) {
             crate::say!("  {} {}", style::paint(style::WATCH, "?"), doubt.message);
         }
     }

@@ -14,10 +14,10 @@ use sieve_core::ingest::Network;
 use sieve_core::pool::Media;
 use sieve_core::suggest;
 use sieve_core::units::{ByteLength, Rate};
-use sieve_store::curves::Curves;
-use sieve_store::inventory::{Found, from_folder, from_system};
-use sieve_store::pool::home_folder;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::inventory::{Found, from_folder, from_system};
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::curves::Curves;
+use sieve_pool::pool::home_folder;
 
 use super::Context;
 use crate::args::{Documents, Wish};
@@ -134,7 +134,7 @@ fn disks(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDis
     let known = spec.disks.iter().filter_map(|disk| {
         let there = disk.path.as_ref().and_then(|path| machine.open_disk(Path::new(path)).ok());
         let filesystem = there.and_then(|d| d.filesystem().ok());
-        let space = sieve_store::member::usable_bytes(Some(disk), filesystem.as_ref());
+        let space = sieve_pool::member::usable_bytes(Some(disk), filesystem.as_ref());
         let mut designed = DesignDisk::of_spec(disk, space)?;
         designed.curve = curves.of(Some(disk), filesystem.as_ref().map(|f| &f.id));
         let link = spec.links.iter().find(|l| Some(&l.name) == disk.link.as_ref());

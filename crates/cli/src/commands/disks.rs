@@ -6,7 +6,7 @@ use serde::Serialize;
 use sieve_core::inventory::{Confusion, DiskLink, LinkSpeed, confusable};
 use sieve_core::pool::Media;
 use sieve_core::suggest::unknown;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 use super::Context;
 use crate::exit::Outcome;

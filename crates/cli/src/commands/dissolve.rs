@@ -2,8 +2,9 @@
 
 use clap::Args;
 use serde::Serialize;
-use sieve_store::Result;
-use sieve_store::membership::dissolve::{self, DissolvePlan, DissolveReport};
+use sieve_actions::disks::membership::dissolve;
+use sieve_actions::disks::membership::dissolve::{DissolvePlan, DissolveReport};
+use sieve_disk::Result;
 
 use super::Context;
 use crate::args::{Consent, RestraintArguments};

@@ -4,13 +4,14 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
+use sieve_actions::guard::drill::{Report, drill, forecast as drill_forecast};
+use sieve_catalogue::proofs;
+use sieve_catalogue::proofs::Proof;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::catalogue::proofs::{self, Proof};
-use sieve_store::drill::{Report, drill, forecast as drill_forecast};
-use sieve_store::foresight::paper;
-use sieve_store::foresight::status::status;
-use sieve_store::pool::Pool;
+use sieve_disk::Result;
+use sieve_foresight::paper;
+use sieve_foresight::status::status;
+use sieve_pool::pool::Pool;
 
 use super::Context;
 use crate::args::RestraintArguments;
@@ -53,7 +54,7 @@ pub(super) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outco
     let sample = sample.as_deref().map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);
-    sieve_store::begin_long(&mut pool, "drill")?;
+    sieve_actions::begin_long(&mut pool, "drill")?;
     if !context.json {
         announce(&pool, lose)?;
     }

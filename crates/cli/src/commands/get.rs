@@ -4,7 +4,8 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::Args;
-use sieve_store::{Result, read};
+use sieve_actions::files::read;
+use sieve_disk::Result;
 
 use super::{Context, volume_path};
 use crate::args::{RestraintArguments, VolumeChoice};
@@ -40,7 +41,7 @@ pub(super) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome
         pool.member_named(name)?;
     }
     for member in pool.file_members(&volume).filter(|m| m.state.is_usable()) {
-        sieve_store::scan::scan(&pool, member)?;
+        sieve_pool::scan::scan(&pool, member)?;
     }
     let watch = Watch::begin(restraint.events)?;
     let report = read::get(&pool, &volume, &paths, disk.as_deref(), target, &watch)?;

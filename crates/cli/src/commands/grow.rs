@@ -3,9 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use sieve_store::Result;
-use sieve_store::label::Role;
-use sieve_store::membership::grow::{self, GrowPlan, GrowReport, GrowRequest, PreparedGrow};
+use sieve_actions::disks::membership::grow;
+use sieve_actions::disks::membership::grow::{GrowPlan, GrowReport, GrowRequest, PreparedGrow};
+use sieve_catalogue::label::Role;
+use sieve_disk::Result;
 
 use super::Context;
 use super::sync::{show_bytes, show_forecast};

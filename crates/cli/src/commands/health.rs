@@ -4,11 +4,11 @@ use std::path::Path;
 
 use jiff::civil::Date;
 use serde::Serialize;
+use sieve_catalogue::looks;
 use sieve_core::health::{Check, Look, Verdict, age_in_years, batches, warranty_left};
 use sieve_core::inventory::{Reach, SelfTest};
 use sieve_core::pool::DiskSpec;
-use sieve_store::Result;
-use sieve_store::catalogue::looks;
+use sieve_disk::Result;
 
 use super::Context;
 use crate::exit::Outcome;

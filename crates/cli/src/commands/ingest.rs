@@ -4,13 +4,15 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde::Serialize;
+use sieve_actions::files::settle;
+use sieve_actions::measure::landings as measure;
+use sieve_actions::measure::landings::Ground;
 use sieve_core::ingest::{
     Copy, Day, DayError, Landing, Network, copy, fill_through_a_day, parse_arrivals, parse_settles, wired,
     wireless,
 };
 use sieve_core::units::{ByteLength, Rate, SizeError};
-use sieve_store::measure::{self, Ground};
-use sieve_store::{Error, Kind, Result, settle};
+use sieve_disk::{Error, Kind, Result};
 
 use super::Context;
 
@@ -120,7 +122,7 @@ struct Known {
 impl Known {
     /// A pool file that was never made into a pool, or is none, has nothing to say.
     fn of(context: &Context) -> Result<Self> {
-        let catalogue = sieve_store::pool::catalogue_path(&context.pool);
+        let catalogue = sieve_pool::pool::catalogue_path(&context.pool);
         if !context.pool.exists() || !catalogue.exists() {
             return Ok(Self::default());
         }

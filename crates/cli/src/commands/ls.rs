@@ -1,6 +1,7 @@
 //! `ls`: what is in a volume.
 
-use sieve_store::{Result, read};
+use sieve_actions::files::read;
+use sieve_disk::Result;
 use std::ffi::OsStr;
 
 use super::{Context, volume_path};
@@ -14,7 +15,7 @@ pub(super) fn run(context: &Context, folder: &OsStr, volume: Option<&str>) -> Re
     let volume = pool.volume(volume)?.name;
     for member in pool.file_members(&volume) {
         if member.state.is_usable() {
-            sieve_store::scan::scan(&pool, member)?;
+            sieve_pool::scan::scan(&pool, member)?;
         }
     }
     let mut found = 0u64;

@@ -1,8 +1,9 @@
 //! `measure`: real copies into each landing and back.
 
+use sieve_actions::measure::landings as measure;
+use sieve_actions::measure::landings::Figures;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::measure::{self, Figures};
+use sieve_disk::Result;
 
 use super::Context;
 use crate::exit::Outcome;
@@ -12,7 +13,7 @@ use crate::{json, load};
 
 pub(super) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
-    sieve_store::begin_long(&mut pool, "measure")?;
+    sieve_actions::begin_long(&mut pool, "measure")?;
     let volume = pool.volume(volume)?;
     let bars = Bars::new();
     let measured = measure::measure(&pool, &volume, amount, &bars)?;

@@ -36,7 +36,7 @@ use std::path::PathBuf;
 
 use sieve_core::path::RelPath;
 use sieve_core::pool::Share;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 use crate::command_line::{Arguments, Command};
 use crate::exit::Outcome;
@@ -61,7 +61,11 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Health { from } => health::run(&context, from.from.as_deref()),
         Command::BurnIn { path, amount, overwrite, consent } => {
             let amount = amount.as_deref().map(size_argument).transpose()?;
-            burn_in::run(&context, &sieve_store::burn_in::Request { path, amount, overwrite }, consent)
+            burn_in::run(
+                &context,
+                &sieve_actions::measure::burn_in::Request { path, amount, overwrite },
+                consent,
+            )
         }
         Command::Ingest(arguments) => ingest::run(&context, &arguments),
         Command::Design(arguments) => design::run(&context, &arguments),

@@ -4,8 +4,8 @@ use std::path::Path;
 
 use serde::Serialize;
 use sieve_core::prepare::{NewDisk, NewFilesystem, refuse, script};
-use sieve_store::inventory::Found;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::inventory::Found;
+use sieve_disk::{Error, Kind, Result};
 
 use super::Context;
 use crate::exit::Outcome;

@@ -4,13 +4,14 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use sieve_actions::files::put;
+use sieve_actions::files::put::{PutPlan, PutReport};
+use sieve_catalogue::label::Role;
 use sieve_core::count::Count;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
-use sieve_store::label::Role;
-use sieve_store::pool::Pool;
-use sieve_store::put::{self, PutPlan, PutReport};
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::pool::Pool;
 
 use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments, VolumeChoice};

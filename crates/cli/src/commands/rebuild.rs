@@ -3,10 +3,11 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use sieve_actions::disks::rebuild;
+use sieve_actions::disks::rebuild::{Options, Prepared, RebuildPlan, RebuildReport, Request};
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
-use sieve_store::rebuild::{self, Options, Prepared, RebuildPlan, RebuildReport, Request};
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments};

@@ -3,9 +3,12 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use sieve_actions::disks::membership::replace;
+use sieve_actions::disks::membership::replace::{
+    PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest,
+};
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::membership::replace::{self, PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest};
+use sieve_disk::Result;
 
 use super::Context;
 use super::sync::show_forecast;

@@ -4,11 +4,13 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::Args;
+use sieve_actions::files::restore;
+use sieve_actions::files::restore::{Candidate, Recoverable, RestoreReport, Target, What};
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
-use sieve_store::pool::Pool;
-use sieve_store::restore::{self, Candidate, Recoverable, RestoreReport, Target, What};
-use sieve_store::{Error, Kind, Result, scan};
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::pool::Pool;
+use sieve_pool::scan;
 
 use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments, VolumeChoice};

@@ -8,12 +8,11 @@ use serde::Serialize;
 use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
 use sieve_core::units::ByteLength;
-use sieve_store::foresight::paper;
-use sieve_store::foresight::risk::{
-    DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk,
-};
-use sieve_store::foresight::{Outlook, PoolOutlook};
-use sieve_store::{Error, Kind, Result, journal};
+use sieve_disk::{Error, Kind, Result};
+use sieve_foresight::paper;
+use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
+use sieve_foresight::{Outlook, PoolOutlook};
+use sieve_pool::journal;
 
 use super::Context;
 use crate::args::{Documents, PaperArguments};

@@ -1,7 +1,8 @@
 //! `rm`: files out of sight, held until the next sync.
 
-use sieve_store::Result;
-use sieve_store::remove::{self, RemovePlan, RemoveReport};
+use sieve_actions::files::remove;
+use sieve_actions::files::remove::{RemovePlan, RemoveReport};
+use sieve_disk::Result;
 use std::ffi::OsString;
 
 use super::put::show_by_disk;

@@ -4,13 +4,15 @@ use std::collections::BTreeMap;
 use std::ffi::OsString;
 
 use clap::Args;
+use sieve_actions::files::settle;
+use sieve_actions::files::settle::{LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
+use sieve_actions::guard::sync;
 use sieve_core::count::Count;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::pool::Pool;
-use sieve_store::settle::{self, LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
-use sieve_store::{Error, Kind, sync};
+use sieve_disk::Result;
+use sieve_disk::{Error, Kind};
+use sieve_pool::pool::Pool;
 
 use super::sync::{show_bytes, show_forecast};
 use super::{Context, volume_path};

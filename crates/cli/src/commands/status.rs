@@ -1,14 +1,14 @@
 //! `status`: one glance.
 
 use anstyle::Style;
+use sieve_actions::files::settle::CacheStatus;
 use sieve_core::count::Count;
 use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::foresight::paper;
-use sieve_store::foresight::status::{DiskStatus, Status, Verdict, status};
-use sieve_store::member::State;
-use sieve_store::settle::CacheStatus;
+use sieve_disk::Result;
+use sieve_foresight::paper;
+use sieve_foresight::status::{DiskStatus, Status, Verdict, status};
+use sieve_pool::member::State;
 
 use super::Context;
 use crate::args::PaperArguments;

@@ -4,14 +4,15 @@ use std::collections::BTreeMap;
 
 use clap::Args;
 use serde::Serialize;
+use sieve_actions::files::mirror::MirrorPlan;
+use sieve_actions::guard::sync;
+use sieve_actions::guard::sync::{Options, SyncPlan, SyncReport};
 use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::foresight::status;
-use sieve_store::mirror::MirrorPlan;
-use sieve_store::sync::{self, Options, SyncPlan, SyncReport};
+use sieve_disk::Result;
+use sieve_foresight::status;
 
 use super::Context;
 use crate::args::{Consent, RestraintArguments};

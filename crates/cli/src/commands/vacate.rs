@@ -2,9 +2,10 @@
 
 use anstyle::Style;
 use clap::Args;
+use sieve_actions::disks::membership::vacate;
+use sieve_actions::disks::membership::vacate::VacatePlan;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::membership::vacate::{self, VacatePlan};
+use sieve_disk::Result;
 
 use super::Context;
 use crate::args::{Consent, RestraintArguments};

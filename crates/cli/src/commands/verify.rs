@@ -3,8 +3,9 @@
 use std::ffi::OsString;
 
 use clap::Args;
-use sieve_store::Result;
-use sieve_store::verify::{self, MendReport, Scope, VerifyReport};
+use sieve_actions::guard::verify;
+use sieve_actions::guard::verify::{MendReport, Scope, VerifyReport};
+use sieve_disk::Result;
 
 use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments};
@@ -38,7 +39,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
     let scope = scope(arguments)?;
     let mut pool = load::pool(&context.pool)?;
     restraint::hold(&arguments.restraint, &mut pool);
-    sieve_store::begin_long(&mut pool, "verify")?;
+    sieve_actions::begin_long(&mut pool, "verify")?;
     let events = arguments.restraint.events;
     let report = verify::verify(&pool, &scope, &Watch::begin(events)?)?;
     if !context.json {
@@ -52,7 +53,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         // Nobody has to wait for an answer; what is mended is looked at again afterwards.
         pool.end();
         if confirm::go_on(arguments.consent, "Mend?")? {
-            sieve_store::begin_long(&mut pool, "mend")?;
+            sieve_actions::begin_long(&mut pool, "mend")?;
             let mended = verify::mend(&pool, &Watch::begin(events)?)?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use sieve_store::Result;
-use sieve_store::membership::wipe::{execute, plan};
-use sieve_store::pool::catalogue_path;
+use sieve_actions::disks::membership::wipe::{execute, plan};
+use sieve_disk::Result;
+use sieve_pool::pool::catalogue_path;
 
 use super::Context;
 use crate::args::Consent;

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
 
 use super::stage::{Stage, entries, make_folder, write_file};
 use super::world::noise;

@@ -1,7 +1,7 @@
 //! The machine of the story: the documents that the system and the disks would print, made up.
 
 use serde_json::{Value, json};
-use sieve_store::Result;
+use sieve_disk::Result;
 
 use super::stage::{Stage, write_file};
 

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use sieve_core::count::Count;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
+use sieve_disk::Result;
 
 use super::stage::{Stage, write_file};
 

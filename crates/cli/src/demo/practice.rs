@@ -4,12 +4,12 @@ use std::fmt::Write as _;
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_catalogue::label::Role;
 use sieve_core::pool::PoolSpec;
 use sieve_core::suggest;
 use sieve_core::units::ByteLength;
-use sieve_store::foresight::status::DiskStatus;
-use sieve_store::label::Role;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
+use sieve_foresight::status::DiskStatus;
 
 use super::make_empty;
 use super::stage::{Stage, make_folder, write_file};
@@ -215,7 +215,7 @@ fn show(dir: &Path, spec: &PoolSpec, disks: &[Small], commands: &[String]) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use sieve_store::member::State;
+    use sieve_pool::member::State;
 
     fn disk(name: &str, role: Role, used: u64, total: u64) -> DiskStatus {
         DiskStatus {

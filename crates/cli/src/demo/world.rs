@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::path::Path;
 
-use sieve_store::{Error, Result};
+use sieve_disk::{Error, Result};
 
 use super::stage::{Stage, entries, make_folder, write_file};
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
-use sieve_store::fate::{Reason, RowsShort, StaleLane};
+use sieve_pool::fate::{Reason, RowsShort, StaleLane};
 
 use super::units::{self, count};
 use super::{size, style};

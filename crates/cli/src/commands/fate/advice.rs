@@ -2,8 +2,8 @@
 
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
-use sieve_store::Result;
-use sieve_store::foresight::{Outlook, Step};
+use sieve_disk::Result;
+use sieve_foresight::{Outlook, Step};
 
 use super::Question;
 use super::summary::summarise;

@@ -3,8 +3,8 @@
 use serde::Serialize;
 use sieve_core::fate::{Cost, RankedSet, rank_sets};
 use sieve_core::units::ByteLength;
-use sieve_store::foresight::Outlook;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
+use sieve_foresight::Outlook;
 
 use super::{Question, csv_failed, heading};
 use crate::commands::Context;

@@ -7,8 +7,8 @@ use anstyle::Style;
 use serde::Serialize;
 use sieve_core::count::Count;
 use sieve_core::units::ByteLength;
-use sieve_store::Result;
-use sieve_store::foresight::{Backup, Found, Outlook};
+use sieve_disk::Result;
+use sieve_foresight::{Backup, Found, Outlook};
 
 use super::Question;
 use super::summary::for_each_in_folder;

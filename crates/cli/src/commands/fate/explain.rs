@@ -5,9 +5,9 @@ use sieve_core::fate::{Fate, Unguarded};
 use sieve_core::path::RelPath;
 use sieve_core::suggest::NearestPath;
 use sieve_core::units::ByteLength;
-use sieve_store::fate::Reason;
-use sieve_store::foresight::Outlook;
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
+use sieve_foresight::Outlook;
+use sieve_pool::fate::Reason;
 
 use super::{Question, heading};
 use crate::commands::{Context, volume_path};

@@ -3,9 +3,9 @@
 use serde::ser::{SerializeMap, SerializeSeq};
 use serde::{Serialize, Serializer};
 use sieve_core::fate::Fate;
-use sieve_store::Result;
-use sieve_store::fate::FileFate;
-use sieve_store::foresight::Outlook;
+use sieve_disk::Result;
+use sieve_foresight::Outlook;
+use sieve_pool::fate::FileFate;
 
 use super::backup::Comparison;
 use super::summary::for_each_in_folder;

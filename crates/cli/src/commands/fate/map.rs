@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use sieve_core::fate::LossMap;
-use sieve_store::Result;
-use sieve_store::foresight::Outlook;
+use sieve_disk::Result;
+use sieve_foresight::Outlook;
 
 use super::{Question, heading};
 use crate::chart;

@@ -12,9 +12,9 @@ mod summary;
 use std::path::PathBuf;
 
 use clap::Args;
-use sieve_store::foresight::paper;
-use sieve_store::foresight::{Missing, Outlook, PoolOutlook, Step, disks_of_group};
-use sieve_store::{Error, Kind, Result};
+use sieve_disk::{Error, Kind, Result};
+use sieve_foresight::paper;
+use sieve_foresight::{Missing, Outlook, PoolOutlook, Step, disks_of_group};
 
 use super::Context;
 use crate::args::{Breakdown, FateWord, PaperArguments};

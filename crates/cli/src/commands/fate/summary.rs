@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
-use sieve_store::Result;
-use sieve_store::fate::FileFate;
-use sieve_store::foresight::Outlook;
+use sieve_disk::Result;
+use sieve_foresight::Outlook;
+use sieve_pool::fate::FileFate;
 
 use super::Question;
 use crate::args::Breakdown;

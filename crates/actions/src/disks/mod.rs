@@ -1,0 +1,6 @@
+//! Who belongs to the pool: made, taken up, joined, replaced, rebuilt, ended.
+
+pub mod adopt;
+pub mod create;
+pub mod membership;
+pub mod rebuild;

@@ -1,0 +1,85 @@
+//! What has another copy on a survivor comes back from that, without any parity.
+
+use std::collections::HashMap;
+
+use sieve_core::fate::{Composite, Fate};
+use sieve_core::path::RelPath;
+use sieve_core::units::{DiskId, ObjectId};
+
+use super::finish;
+use super::jobs::Assembly;
+use super::run::DataTarget;
+use sieve_catalogue::{objects, versions};
+use sieve_disk::Result;
+use sieve_disk::event::{Event, Observer, Unit, advance};
+use sieve_pool::fate::{Elsewhere, VolumeModel};
+use sieve_pool::pool::Pool;
+
+/// Where the copies of lost objects can be read.
+pub(super) type Copies = HashMap<ObjectId, Elsewhere>;
+
+/// Finds them, for objects of the disks that are lost.
+///
+/// # Errors
+/// What the database says.
+pub(super) fn find(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Copies> {
+    let mut copies = Copies::new();
+    for part in model.model.composites.iter().flat_map(Composite::objects) {
+        let position = part as usize;
+        let disk = model.disks[usize::from(model.model.objects[position].disk.0)];
+        if !lost.contains(&disk) {
+            continue;
+        }
+        if let Some(found) = model.copy_elsewhere(pool, position, lost)?
+            && let Some(object) = model.object_id(position)
+        {
+            copies.insert(object, found);
+        }
+    }
+    Ok(copies)
+}
+
+/// Brings back what has a copy. What turns out not to be what its checksum says is left to parity.
+///
+/// # Crash safety
+/// As the pass: files get their names whole, and a rebuild that goes on finds them.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(super) fn bring(
+    pool: &Pool,
+    copies: &Copies,
+    target: &mut DataTarget,
+    observer: &dyn Observer,
+) -> Result<()> {
+    let sizes = target.jobs.iter().filter(|job| copies.contains_key(&job.object));
+    let total = sizes.map(|job| job.size.exact()).sum();
+    observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
+    for position in 0..target.jobs.len() {
+        let job = &target.jobs[position];
+        let (object, version) = (job.object, job.version);
+        let (Some(elsewhere), Some(version)) = (copies.get(&object), version) else { continue };
+        let names = objects::names(pool.catalogue.reading(), object)?;
+        if names.iter().all(RelPath::is_held) || target.finished.contains(&(version, object)) {
+            continue;
+        }
+        let size = versions::get(pool.catalogue.reading(), version)?.sum.size;
+        target.assemblies.insert(version, Assembly { size, lost: Vec::new(), state: None });
+        let file = target.file(version)?;
+        let mut offset = 0;
+        elsewhere.read(pool, |bytes| {
+            file.write_at(bytes, offset)?;
+            offset += bytes.len() as u64;
+            advance(observer, bytes.len())
+        })?;
+        file.sync()?;
+        if target.settle(pool, version)? {
+            finish::publish_object(pool, target, object, &names, version, Fate::Rebuilt)?;
+            target.finished.insert((version, object));
+        } else {
+            // Parity may still have it.
+            target.reopen(pool, version)?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,471 @@
+//! One pass over the survivors: every row of the lost disks is computed and goes where it belongs.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use sieve_core::checksum::cell_sum;
+use sieve_core::fate::Recovered;
+use sieve_core::lane::{LaneMap, Rows};
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ObjectId, ParityIndex, VersionId};
+
+use super::copies;
+use super::finish;
+use super::first;
+use super::jobs::{self, Assembly, Job};
+use super::streaming;
+use super::{Options, Prepared, RebuildReport, Target};
+use sieve_catalogue::disks::DiskRow;
+use sieve_catalogue::intents;
+use sieve_catalogue::intents::Intent;
+use sieve_catalogue::label;
+use sieve_catalogue::label::Role;
+use sieve_catalogue::{held_files, objects, versions};
+use sieve_core::count::Totals;
+use sieve_disk::Result;
+use sieve_disk::event::{Event, Observer, Unit};
+use sieve_disk::workspace::Workspace;
+use sieve_disk::{Disk, WriteFile};
+use sieve_pool::damage;
+use sieve_pool::images::{image_limits, load_snapshot, open_images, open_part};
+use sieve_pool::pool::Pool;
+use sieve_pool::traffic::Traffic;
+use sieve_rows::content::Contents;
+use sieve_rows::image::ParityImage;
+use sieve_rows::window::{Snapshot, Window};
+
+/// A data disk while it is rebuilt.
+pub(super) struct DataTarget {
+    pub(super) disk_id: DiskId,
+    pub(super) disk: Arc<dyn Disk>,
+    pub(super) jobs: Vec<Job>,
+    pub(super) assemblies: BTreeMap<VersionId, Assembly>,
+    /// Contents that an earlier run had finished, with the objects that have them.
+    pub(super) finished: BTreeSet<(VersionId, ObjectId)>,
+    /// Contents that several objects come back with: a replaced file and what is held of it.
+    pub(super) shared: BTreeSet<VersionId>,
+    /// Contents that something held comes back with.
+    pub(super) held: BTreeSet<VersionId>,
+    /// What lives in the catalogue alone comes back.
+    pub(super) newest_replica: u32,
+    /// What comes back in pieces is kept beside its name.
+    salvages: bool,
+    /// The bytes that are missing of contents that came back in pieces and are kept: from, up to.
+    pub(super) holes: BTreeMap<VersionId, Vec<(u64, u64)>>,
+    workspace: Workspace,
+    open: Option<(VersionId, Box<dyn WriteFile>)>,
+    lane: usize,
+}
+
+pub(super) fn execute(
+    pool: &mut Pool,
+    prepared: &Prepared,
+    options: &Options,
+    observer: &dyn Observer,
+) -> Result<RebuildReport> {
+    let lost: Vec<DiskId> = prepared.targets.iter().map(|t| t.row.id).collect();
+    pool.expect_long()?;
+    for target in &prepared.targets {
+        target.new.refuse_unfit()?;
+    }
+    let traffic = Traffic::begin(pool);
+    begin(pool, &prepared.targets)?;
+    let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
+    let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
+    for target in &mut pass.data {
+        target.salvages = options.salvage;
+        let mut early = Ok(());
+        if !prepared.copies.is_empty() {
+            early = copies::bring(pool, &prepared.copies, target, observer);
+        }
+        if early.is_ok() && !options.first.is_empty() {
+            early = first::bring(pool, &snapshot, &pass.images, &lost, target, &options.first, observer);
+        }
+        match early {
+            // The pass notices as well, and ends as one that was stopped.
+            Err(error) if error.is_stop() => {}
+            early => early?,
+        }
+    }
+    pass.run(&snapshot, &lost, observer)?;
+    let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, stopped, .. } = pass;
+    let mut report = RebuildReport {
+        predicted: prepared.plan.predicted,
+        // Files on the survivors stay as they are; those of the lost disks are counted as they come back.
+        obtained: Totals { untouched: prepared.plan.predicted.untouched, ..Totals::default() },
+        not_back: Vec::new(),
+        salvaged: Vec::new(),
+        damage,
+        parity_cells,
+        parity_cells_left,
+        stopped,
+        read_bytes: BTreeMap::new(),
+        written_bytes: BTreeMap::new(),
+    };
+    for target in &mut data {
+        finish::publish(pool, target, &mut report)?;
+    }
+    parity.iter_mut().try_for_each(|image| image.finish_copy(&snapshot.expected))?;
+    if stopped {
+        data.into_iter().try_for_each(|target| target.workspace.finish())?;
+        return Ok(report);
+    }
+    finish::commit(pool, &prepared.targets, &data, &parity)?;
+    data.into_iter().try_for_each(|target| target.workspace.finish())?;
+    (report.read_bytes, report.written_bytes) = traffic.since(pool);
+    for target in &prepared.targets {
+        let (read, written) = target.new.disk.flow().totals();
+        report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
+        report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
+    }
+    finish::conclude(pool, &prepared.targets, &report)?;
+    Ok(report)
+}
+
+/// Writes the intents down, then the labels of the new disks.
+fn begin(pool: &Pool, targets: &[Target]) -> Result<()> {
+    pool.catalogue.transaction(|t| {
+        let is_one = |disk: &DiskId| targets.iter().any(|target| target.row.id == *disk);
+        intents::remove_where(t, |i| matches!(i, Intent::Rebuild { disk, .. } if is_one(disk)))?;
+        for target in targets {
+            let intent = Intent::Rebuild {
+                disk: target.row.id,
+                successor: target.successor,
+                onto: target.new.at.clone(),
+            };
+            intents::insert(t, &intent)?;
+        }
+        Ok(())
+    })?;
+    for target in targets {
+        let successor = DiskRow { uuid: target.successor, ..target.row.clone() };
+        let filesystem = (!target.new.simulated).then(|| target.new.filesystem.id.clone());
+        label::write(&*target.new.disk, &successor.label(&pool.identity, filesystem))?;
+    }
+    Ok(())
+}
+
+fn open_data(
+    pool: &Pool,
+    target: &Target,
+    snapshot: &Snapshot,
+    newest_replica: u32,
+    copies: &copies::Copies,
+) -> Result<DataTarget> {
+    let jobs = jobs::jobs(pool, target.row.id)?;
+    let mut assemblies = jobs::assemblies(pool, target.row.id, &jobs, newest_replica)?;
+    for job in jobs.iter().filter(|job| copies.contains_key(&job.object)) {
+        // In no lane, but a run before may have copied it.
+        let Some(version) = job.version else { continue };
+        assemblies.entry(version).or_insert_with(|| Assembly {
+            size: job.size,
+            lost: Vec::new(),
+            state: None,
+        });
+    }
+    let finished = finish::finished_before(pool, &*target.new.disk, &jobs, &mut assemblies)?;
+    let lane = snapshot.lanes.iter().position(|l| l.disk == target.row.id).unwrap_or(usize::MAX);
+    Ok(DataTarget {
+        disk_id: target.row.id,
+        disk: Arc::clone(&target.new.disk),
+        jobs,
+        assemblies,
+        finished,
+        shared: BTreeSet::new(),
+        held: BTreeSet::new(),
+        newest_replica,
+        salvages: false,
+        holes: BTreeMap::new(),
+        workspace: Workspace::begin(&target.new.disk, pool.machine.random())?,
+        open: None,
+        lane,
+    })
+}
+
+fn open_parity(pool: &Pool, target: &Target, snapshot: &Snapshot) -> Result<ParityImage> {
+    let spec = pool.spec.disk(&target.row.name);
+    let has = target.row.parity_bytes;
+    let limits = image_limits(spec, Some(&target.new.filesystem), has, snapshot.geometry);
+    let part = open_part(pool, &target.row, &target.new.disk, limits, snapshot.geometry)?;
+    Ok(ParityImage::new(ParityIndex::new(target.row.slot), vec![part]))
+}
+
+struct Pass<'a> {
+    pool: &'a Pool,
+    images: Vec<ParityImage>,
+    data: Vec<DataTarget>,
+    parity: Vec<ParityImage>,
+    damage: Vec<String>,
+    parity_cells: u64,
+    parity_cells_left: u64,
+    stopped: bool,
+}
+
+impl<'a> Pass<'a> {
+    fn open(pool: &'a Pool, prepared: &Prepared, snapshot: &Snapshot, lost: &[DiskId]) -> Result<Self> {
+        let mut pass = Self {
+            pool,
+            images: open_images(pool, &prepared.plan.volume, lost)?,
+            data: Vec::new(),
+            parity: Vec::new(),
+            damage: Vec::new(),
+            parity_cells: 0,
+            parity_cells_left: 0,
+            stopped: false,
+        };
+        for target in &prepared.targets {
+            match target.row.role {
+                Role::Data | Role::Cache => {
+                    pass.data.push(open_data(
+                        pool,
+                        target,
+                        snapshot,
+                        prepared.newest_replica,
+                        &prepared.copies,
+                    )?);
+                }
+                Role::Parity => pass.parity.push(open_parity(pool, target, snapshot)?),
+            }
+        }
+        Ok(pass)
+    }
+
+    /// Passes every cell that holds something of the lost disks.
+    fn run(&mut self, snapshot: &Snapshot, lost: &[DiskId], observer: &dyn Observer) -> Result<()> {
+        let cells = self.cells(snapshot);
+        observer.event(Event::Stage { name: "rebuilding", total: cells.len() as u64, unit: Unit::Cells });
+        let work = streaming::Work {
+            pool: self.pool,
+            snapshot,
+            images: &self.images,
+            lost,
+            data: &mut self.data,
+            parity: &mut self.parity,
+        };
+        let left = streaming::run(work, &cells, observer)?;
+        self.parity_cells += (cells.len() - left.len()) as u64 * u64::from(!self.parity.is_empty());
+        let mut contents = Contents::without(self.pool, lost.to_vec());
+        for cell in left {
+            if observer.is_stopped() {
+                break;
+            }
+            self.parity.iter_mut().for_each(|image| image.discard(cell));
+            self.cell(snapshot, &mut contents, cell)?;
+        }
+        self.stopped = observer.is_stopped();
+        if self.stopped {
+            // What is in pieces now may come back whole later.
+            self.data.iter_mut().for_each(|target| target.salvages = false);
+        }
+        self.close()
+    }
+
+    /// The cells to pass: all for a parity disk, those with something of a lost data disk else.
+    fn cells(&self, snapshot: &Snapshot) -> BTreeSet<CellIndex> {
+        let mut cells = BTreeSet::new();
+        for target in &self.data {
+            let Some(lane) = snapshot.lanes.get(target.lane) else { continue };
+            let map = &lane.map;
+            let wanted = map.iter().filter(|piece| target.wants(piece.value.version));
+            cells.extend(wanted.flat_map(|piece| snapshot.geometry.cells(piece.rows)));
+        }
+        if !self.parity.is_empty() {
+            let belongs = |cell: &CellIndex| self.parity.iter().any(|image| image.part_at(*cell).is_some());
+            cells.extend(snapshot.cells().filter(belongs));
+        }
+        cells
+    }
+
+    fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
+        let mut problems = Vec::new();
+        let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
+        damage::note(self.pool, &problems, &mut self.damage)?;
+        for target in &mut self.data {
+            if let Some(lane) = snapshot.lanes.get(target.lane) {
+                target.take(&lane.map, &window)?;
+            }
+        }
+        if self.parity.is_empty() {
+            return Ok(());
+        }
+        if window.lanes.iter().any(|lane| !lane.unknown.is_empty()) {
+            self.parity_cells_left += 1;
+            return Ok(());
+        }
+        let mut images: Vec<&mut ParityImage> =
+            self.parity.iter_mut().filter(|image| image.part_at(cell).is_some()).collect();
+        let indices: Vec<ParityIndex> = images.iter().map(|image| image.index()).collect();
+        for (image, bytes) in images.iter_mut().zip(snapshot.encode(&indices, &window.lanes)) {
+            image.write(cell, &bytes)?;
+        }
+        self.parity_cells += 1;
+        Ok(())
+    }
+
+    /// Everything was passed: checks what came together.
+    fn close(&mut self) -> Result<()> {
+        for target in &mut self.data {
+            let open = target.assemblies.iter().filter(|(_, a)| a.state.is_none());
+            let open: Vec<VersionId> = open.map(|(version, _)| *version).collect();
+            for version in open {
+                target.settle(self.pool, version)?;
+            }
+            target.note_sharing(self.pool)?;
+        }
+        Ok(())
+    }
+}
+
+impl DataTarget {
+    pub(super) fn wants(&self, version: VersionId) -> bool {
+        self.assemblies.get(&version).is_some_and(|a| a.state.is_none())
+    }
+
+    /// The lane of the disk, as a position in the snapshot.
+    pub(super) fn lane(&self) -> usize {
+        self.lane
+    }
+
+    /// Takes what a window has of this disk.
+    fn take(&mut self, lane: &LaneMap, window: &Window) -> Result<()> {
+        let Some(of_lane) = window.lanes.get(self.lane) else { return Ok(()) };
+        self.take_rows(lane, window.rows, &of_lane.bytes, &of_lane.unknown)
+    }
+
+    /// Takes rows of this disk's lane; those that are unknown are lost.
+    pub(super) fn take_rows(
+        &mut self,
+        lane: &LaneMap,
+        rows: Rows,
+        bytes: &[u8],
+        unknown: &[Rows],
+    ) -> Result<()> {
+        for piece in lane.overlapping(rows) {
+            let version = piece.value.version;
+            if !self.wants(version) {
+                continue;
+            }
+            let unknown: Vec<Rows> =
+                unknown.iter().map(|u| u.intersection(piece.rows)).filter(|u| !u.is_empty()).collect();
+            let known =
+                unknown.iter().fold(vec![piece.rows], |known, cut| sieve_rows::window::without(&known, *cut));
+            let content = |row: u64| piece.value.offset + (row - piece.rows.start());
+            for part in known {
+                let at = |row: u64| usize::try_from((row - rows.start()) * GRANULE).expect("in memory");
+                self.write(
+                    version,
+                    &bytes[at(part.start())..at(part.end())],
+                    content(part.start()) * GRANULE,
+                )?;
+            }
+            let assembly = self.assemblies.get_mut(&version).expect("it is wanted");
+            assembly.lost.extend(unknown.iter().map(|u| Rows::at(content(u.start()), u.length())));
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, version: VersionId, bytes: &[u8], offset: u64) -> Result<()> {
+        let size = self.assemblies.get(&version).map_or(0, |a| a.size.exact());
+        let length = usize::try_from(size.saturating_sub(offset)).unwrap_or(usize::MAX).min(bytes.len());
+        self.file(version)?.write_at(&bytes[..length], offset)
+    }
+
+    /// The unfinished file of a content, opened for writing.
+    pub(super) fn file(&mut self, version: VersionId) -> Result<&mut Box<dyn WriteFile>> {
+        if self.open.as_ref().is_none_or(|(open, _)| *open != version) {
+            let path = self.unfinished(version);
+            self.open = Some((version, self.disk.modify(&path)?));
+        }
+        Ok(&mut self.open.as_mut().expect("it was just opened").1)
+    }
+
+    /// Checks a content that is put together as far as it can be, cell by cell; true if it is whole.
+    pub(super) fn settle(&mut self, pool: &Pool, version: VersionId) -> Result<bool> {
+        let row = versions::get(pool.catalogue.reading(), version)?;
+        let lost = std::mem::take(&mut self.assemblies.get_mut(&version).expect("it is being settled").lost);
+        let cell = row.cell_granules();
+        let file = self.file(version)?;
+        file.set_length(row.sum.size.exact())?;
+        file.sync()?;
+        let (mut good, mut holes) = (0, Vec::new());
+        for (index, expected) in (0..).zip(&row.sum.cells) {
+            let rows = Rows::at(index * cell, cell);
+            let (offset, length) = row.cell_span(index);
+            if lost.iter().any(|l| !l.intersection(rows).is_empty()) {
+                holes.push((offset, offset + length));
+                continue;
+            }
+            let mut bytes = vec![0; usize::try_from(length).unwrap_or(0)];
+            let read = file.read_at(&mut bytes, offset)?;
+            if read == bytes.len() && cell_sum(row.sum.size, index, &bytes) == *expected {
+                good += 1;
+            } else {
+                holes.push((offset, offset + length));
+            }
+        }
+        let state = match good {
+            _ if good == row.sum.cells.len() as u64 => Recovered::Whole,
+            0 => Recovered::Nothing,
+            _ => Recovered::Pieces,
+        };
+        if state == Recovered::Pieces && self.salvages {
+            self.holes.insert(version, holes);
+        } else if state != Recovered::Whole {
+            self.open = None;
+            self.disk.remove_file(&self.unfinished(version))?;
+        }
+        self.assemblies.get_mut(&version).expect("it is being settled").state = Some(state);
+        Ok(state == Recovered::Whole)
+    }
+
+    /// What a copy did not bring is left to parity, as if it had not been tried.
+    pub(super) fn reopen(&mut self, pool: &Pool, version: VersionId) -> Result<()> {
+        self.assemblies.remove(&version);
+        let again = jobs::assemblies(pool, self.disk_id, &self.jobs, self.newest_replica)?;
+        if let Some((version, assembly)) = again.into_iter().find(|(found, _)| *found == version) {
+            self.assemblies.insert(version, assembly);
+        }
+        Ok(())
+    }
+
+    fn unfinished(&self, version: VersionId) -> RelPath {
+        self.workspace.path_of(&format!("content-{version}"))
+    }
+
+    /// The unfinished file of a content that came back in pieces, with zeros for what is missing.
+    pub(super) fn torn(&mut self, version: VersionId) -> RelPath {
+        self.open = None;
+        self.unfinished(version)
+    }
+
+    /// The unfinished file of a content that came back whole; none where an earlier run had finished it.
+    pub(super) fn temporary(&mut self, version: VersionId) -> Option<RelPath> {
+        self.open = None;
+        self.finisher(version).is_none().then(|| self.unfinished(version))
+    }
+
+    /// An object that an earlier run had brought back with this content.
+    pub(super) fn finisher(&self, version: VersionId) -> Option<ObjectId> {
+        let first = (version, ObjectId::new(i64::MIN));
+        self.finished.range(first..).next().filter(|(v, _)| *v == version).map(|(_, object)| *object)
+    }
+
+    /// Notes which contents more than one object comes back with, and which something held does.
+    fn note_sharing(&mut self, pool: &Pool) -> Result<()> {
+        let mut used: Vec<VersionId> =
+            self.jobs.iter().filter_map(|job| jobs::outcome(job, &self.assemblies).1).collect();
+        used.sort_unstable();
+        self.shared = used.windows(2).filter(|pair| pair[0] == pair[1]).map(|pair| pair[0]).collect();
+        for row in held_files::all(pool.catalogue.reading(), self.disk_id)? {
+            let object = objects::by_path(pool.catalogue.reading(), self.disk_id, &row.path)?;
+            let position = object.and_then(|o| self.jobs.binary_search_by_key(&o.id, |job| job.object).ok());
+            self.held.extend(position.and_then(|p| jobs::outcome(&self.jobs[p], &self.assemblies).1));
+        }
+        Ok(())
+    }
+
+    /// A path for one more unfinished file.
+    pub(super) fn next_path(&mut self) -> RelPath {
+        self.workspace.next_path()
+    }
+}

@@ -1,0 +1,9 @@
+//! Files: into a volume, out of it, and from member to member.
+
+pub mod mirror;
+pub mod moves;
+pub mod put;
+pub mod read;
+pub mod remove;
+pub mod restore;
+pub mod settle;

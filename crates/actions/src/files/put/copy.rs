@@ -1,0 +1,355 @@
+//! Copying what was planned.
+
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+
+use sieve_core::checksum::ContentSum;
+use sieve_core::lane::Rows;
+use sieve_core::path::RelPath;
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
+
+use super::{Item, PutPlan, PutReport};
+use sieve_catalogue as catalogue;
+use sieve_catalogue::{objects, versions};
+use sieve_core::count::Count;
+use sieve_disk::copying;
+use sieve_disk::copying::{CHANGED, changed, copy_verified};
+use sieve_disk::durable;
+use sieve_disk::event::{Event, Observer, Unit, heed};
+use sieve_disk::workspace::Workspaces;
+use sieve_disk::{Attributes, Disk, EntryKind, Lease, Stat};
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::held;
+use sieve_pool::held::ToHold;
+use sieve_pool::journal;
+use sieve_pool::member::{Member, looks_in_volume, looks_of};
+use sieve_pool::pieces;
+use sieve_pool::pieces::Plot;
+use sieve_pool::pool::Pool;
+use sieve_pool::scan;
+
+/// So often a source that changes is copied.
+const ATTEMPTS: usize = 3;
+
+/// So many files are recorded in the catalogue at once.
+const BATCH: usize = 128;
+
+struct Done {
+    item: usize,
+    stat: Stat,
+    content: Option<(ContentSum, Vec<Rows>)>,
+    attributes: Attributes,
+    hold: Option<sieve_catalogue::objects::ObjectRow>,
+}
+
+/// Copies what was planned.
+///
+/// # Crash safety
+/// Each file appears whole under its name or not at all. A file that is not in the catalogue yet is found by
+/// the next scan. A file that is replaced is there, old or new, at every moment.
+///
+/// # Errors
+/// At the first file that cannot be copied; what was copied before stays.
+pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<PutReport> {
+    pool.expect_writing()?;
+    let total = plan.items.iter().map(|i| i.size.exact()).sum();
+    observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
+    let spaces = Workspaces::new(&*pool.machine);
+    let (done, made, copied) = (Vec::new(), HashSet::new(), BTreeMap::new());
+    let mut put = Putter { pool, plan, observer, spaces, done, made, copied };
+    let outcome = put.all();
+    put.record()?;
+    let Putter { spaces, copied, .. } = put;
+    spaces.finish()?;
+    let report = match outcome {
+        Err(error) if error.is_stop() => so_far(pool, plan, &copied),
+        outcome => outcome.map(|()| PutReport::intended(plan))?,
+    };
+    journal::append(&*pool.home, pool.machine.now(), "put", &report)?;
+    Ok(report)
+}
+
+/// What was copied before it was asked to stop.
+fn so_far(pool: &Pool, plan: &PutPlan, copied: &BTreeMap<u16, Count>) -> PutReport {
+    let by_disk = copied.iter().map(|(member, count)| {
+        let name = pool.members[usize::from(*member)].row.name.clone();
+        (name, *count)
+    });
+    PutReport { by_disk: by_disk.collect(), stopped: true, ..PutReport::intended(plan) }
+}
+
+struct Putter<'a> {
+    pool: &'a Pool,
+    plan: &'a PutPlan,
+    observer: &'a dyn Observer,
+    spaces: Workspaces<'a>,
+    done: Vec<Done>,
+    /// Folders that were not there before.
+    made: HashSet<(DiskId, RelPath)>,
+    /// Files that have their names, by the member that has them.
+    copied: BTreeMap<u16, Count>,
+}
+
+impl Putter<'_> {
+    fn all(&mut self) -> Result<()> {
+        for (index, item) in self.plan.items.iter().enumerate() {
+            heed(self.observer)?;
+            let target = self.plan.target(&item.path);
+            match item.kind {
+                EntryKind::Folder => self.make_folders(item, &target)?,
+                EntryKind::Symlink => self.symlink(item, &target)?,
+                _ => self.file(index, item, &target)?,
+            }
+            self.count(item);
+            if self.done.len() >= BATCH {
+                self.record()?;
+            }
+        }
+        // Folders get their times last, since every file in them moves those.
+        let folders = self.plan.items.iter().rev().filter(|i| i.kind == EntryKind::Folder);
+        folders.into_iter().try_for_each(|item| self.finish_folder(item))
+    }
+
+    fn count(&mut self, item: &Item) {
+        let copied = match (&item.pieces, item.kind) {
+            (_, EntryKind::Folder) => return,
+            (Some(pieces), _) => pieces.to_vec(),
+            // A further name takes no room.
+            (None, _) if item.link_of.is_some() => vec![(item.member, ByteLength::ZERO)],
+            (None, _) => vec![(item.member, item.size)],
+        };
+        copied.into_iter().for_each(|(member, bytes)| self.copied.entry(member).or_default().add(bytes));
+    }
+
+    /// Makes folders as they are elsewhere in the volume; what is new in it, as it is where it comes from.
+    fn make_folders(&mut self, item: &Item, folder: &RelPath) -> Result<()> {
+        let member = self.member(item);
+        let (id, disk) = (member.row.id, Arc::clone(member.writable()?));
+        let (plan, source) = (self.plan, self.plan.source(item));
+        let twin = |folder: &RelPath| match looks_in_volume(self.pool, &member.row.volume, folder)? {
+            None => plan.origin(folder).map_or(Ok(None), |origin| looks_of(source, &origin)),
+            there => Ok(there),
+        };
+        let made = durable::make_folders(&*disk, folder, twin)?;
+        self.made.extend(made.into_iter().map(|folder| (id, folder)));
+        Ok(())
+    }
+
+    /// Gives a folder that was made here its time, on every disk that has a part of it.
+    fn finish_folder(&self, item: &Item) -> Result<()> {
+        let (source, target) = (self.plan.source(item), self.plan.target(&item.path));
+        let Some(stat) = source.stat(&item.path)? else { return Ok(()) };
+        for member in self.pool.file_members(&self.member(item).row.volume) {
+            if self.made.contains(&(member.row.id, target.clone())) {
+                member.writable()?.set_time(&target, stat.mtime)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn member(&self, item: &Item) -> &Member {
+        &self.pool.members[usize::from(item.member)]
+    }
+
+    fn symlink(&mut self, item: &Item, target: &RelPath) -> Result<()> {
+        let disk = Arc::clone(self.member(item).writable()?);
+        if let Some(parent) = target.parent() {
+            self.make_folders(item, &parent)?;
+        }
+        let temporary = self.temporary(item, &disk)?;
+        let source = self.plan.source(item);
+        disk.make_symlink(&source.read_link(&item.path)?, &temporary)?;
+        if let Some(stat) = source.stat(&item.path)? {
+            disk.set_attributes(&temporary, &Attributes::of(&stat, Vec::new()))?;
+        }
+        self.publish(item, target, &disk, &temporary).map(|_| ())
+    }
+
+    /// A path for an unfinished file on the disk that an item goes to.
+    fn temporary(&mut self, item: &Item, disk: &Arc<dyn Disk>) -> Result<RelPath> {
+        let id = self.member(item).row.id;
+        self.spaces.next_path(id, disk)
+    }
+
+    /// The object of that name; what was copied there directly has to be known to be held.
+    fn known(&self, member: &Member, target: &RelPath) -> Result<Option<objects::ObjectRow>> {
+        let known = objects::by_path(self.pool.catalogue.reading(), member.row.id, target)?;
+        if known.is_some() {
+            return Ok(known);
+        }
+        scan::scan(self.pool, member)?;
+        objects::by_path(self.pool.catalogue.reading(), member.row.id, target)
+    }
+
+    fn file(&mut self, index: usize, item: &Item, target: &RelPath) -> Result<()> {
+        let disk = Arc::clone(self.member(item).writable()?);
+        if let Some(parent) = target.parent() {
+            self.make_folders(item, &parent)?;
+        }
+        if let Some(parts) = &item.pieces {
+            return self.in_pieces(item, target, parts);
+        }
+        if let Some(first) = &item.link_of {
+            // The catalogue learns of the further name from the stat of the first.
+            self.record()?;
+            let first = self.plan.target(first);
+            disk.link(&first, target)?;
+            durable::sync_parents(&*disk, [target])?;
+            return self.record_link(item, &first, target, &*disk);
+        }
+        let temporary = self.temporary(item, &disk)?;
+        let (content, attributes) = self.copy_steadily(item, &*disk, &temporary)?;
+        let hold = self.publish(item, target, &disk, &temporary)?;
+        let stat = disk.stat(target)?.ok_or_else(|| vanished(target))?;
+        self.done.push(Done { item: index, stat, content: Some(content), attributes, hold });
+        Ok(())
+    }
+
+    /// Copies a source as it is at one moment: one that changes meanwhile is copied again, and at last refused.
+    fn copy_steadily(
+        &self,
+        item: &Item,
+        disk: &dyn Disk,
+        temporary: &RelPath,
+    ) -> Result<((ContentSum, Vec<Rows>), Attributes)> {
+        let source = self.plan.source(item);
+        let mut attempt = 0;
+        loop {
+            attempt += 1;
+            let mut input = source.open(&item.path)?;
+            let is_watched = input.lease()? == Lease::Granted;
+            let stat = input.stat()?;
+            let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
+            let copied = copy_verified(&mut *input, stat.size, disk, temporary, &attributes, self.observer);
+            // A writer that has it mapped moves no time: where nobody could be asked, reading it again tells.
+            let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
+                true => Ok(copied),
+                false
+                    if copying::checksum(&mut *input, stat.size, |_| heed(self.observer))?.as_ref()
+                        == Some(&copied.0) =>
+                {
+                    Ok(copied)
+                }
+                false => Err(changed()),
+            });
+            match steady {
+                Err(error) if error.code == CHANGED => {
+                    disk.remove_file(temporary)?;
+                    if attempt == ATTEMPTS {
+                        let place = sieve_disk::full_path(source, &item.path);
+                        let message = format!(
+                            "{}: it is being written to: it changed each time it was copied",
+                            place.display()
+                        );
+                        return Err(Error::new(Kind::Conflict, CHANGED, message)
+                            .remedy("put it again when nobody writes to it; what was copied so far stays"));
+                    }
+                }
+                other => return other.map(|copied| (copied, attributes)),
+            }
+        }
+    }
+
+    fn in_pieces(&mut self, item: &Item, target: &RelPath, parts: &[(u16, ByteLength)]) -> Result<()> {
+        self.record()?;
+        let source = self.plan.source(item);
+        let mut input = source.open(&item.path)?;
+        let attributes = Attributes::of(&input.stat()?, source.extended_attributes(&item.path)?);
+        let mut plots = Vec::new();
+        for (index, length) in parts {
+            let member = &self.pool.members[usize::from(*index)];
+            let disk = Arc::clone(member.writable()?);
+            let temporary = self.spaces.next_path(member.row.id, &disk)?;
+            plots.push(Plot { member: member.row.id, disk, temporary, length: *length });
+        }
+        pieces::write(&mut *input, &attributes, target, &plots, self.observer)?.publish(self.pool)
+    }
+
+    /// Gives the copy its name. A file that had the name before is held; a symlink makes way.
+    fn publish(
+        &mut self,
+        item: &Item,
+        target: &RelPath,
+        disk: &Arc<dyn Disk>,
+        temporary: &RelPath,
+    ) -> Result<Option<objects::ObjectRow>> {
+        let Some(there) = item.replaces else {
+            return durable::publish(&**disk, temporary, target).map(|()| None);
+        };
+        let member = &self.pool.members[usize::from(there)];
+        let old = member.writable()?;
+        let is_here = there == item.member;
+        match old.stat(target)?.map(|s| s.kind) {
+            Some(EntryKind::File) => {}
+            Some(EntryKind::Symlink) => {
+                let is_link = |stat: &Stat, _: &RelPath| Ok(stat.kind == EntryKind::Symlink);
+                if !held::discard(&**old, self.pool.machine.random(), target, is_link)? {
+                    return Err(held::in_use(&**old, target, held::HAS_CHANGED));
+                }
+                return durable::publish(&**disk, temporary, target).map(|()| None);
+            }
+            None => return durable::publish(&**disk, temporary, target).map(|()| None),
+            Some(_) => return Err(in_the_way(&**old, target)),
+        }
+        let object = self.known(member, target)?.ok_or_else(|| vanished(target))?;
+        let to_hold = ToHold { path: target.clone(), object, watched: None };
+        if is_here {
+            return held::exchange(self.pool, member, to_hold, temporary).map(Some);
+        }
+        // On another disk the new one appears first: for a moment there are two, never none.
+        durable::publish(&**disk, temporary, target)?;
+        let left = held::take(self.pool, member, vec![to_hold])?.record()?;
+        match left.first() {
+            Some(left) => Err(held::in_use(&**old, target, left.why)),
+            None => Ok(None),
+        }
+    }
+
+    fn record_link(&self, item: &Item, first: &RelPath, target: &RelPath, disk: &dyn Disk) -> Result<()> {
+        let member = self.member(item);
+        let object = objects::by_path(self.pool.catalogue.reading(), member.row.id, first)?;
+        let (Some(object), Some(stat)) = (object, disk.stat(target)?) else { return Ok(()) };
+        self.pool.catalogue.transaction(|t| {
+            objects::set_name(t, member.row.id, target, object.id)?;
+            objects::set_stat(t, object.id, &stat, object.standing)
+        })
+    }
+
+    fn record(&mut self) -> Result<()> {
+        if self.done.is_empty() {
+            return Ok(());
+        }
+        let done = std::mem::take(&mut self.done);
+        self.pool.catalogue.transaction(|t| {
+            catalogue::mark_changed(t)?;
+            for file in &done {
+                let item = &self.plan.items[file.item];
+                record_file(t, self.member(item).row.id, &self.plan.target(&item.path), file)?;
+            }
+            Ok(())
+        })
+    }
+}
+
+fn vanished(target: &RelPath) -> Error {
+    Error::new(Kind::Conflict, "file.vanished", format!("{target}: somebody else took this file away"))
+}
+
+fn in_the_way(disk: &dyn Disk, target: &RelPath) -> Error {
+    let place = sieve_disk::full_path(disk, target);
+    let message = format!("{} is a folder, or something else that is no file", place.display());
+    Error::new(Kind::Conflict, "put.in-the-way", message).remedy("put it elsewhere, or move that away")
+}
+
+fn record_file(t: &rusqlite::Transaction<'_>, disk: DiskId, path: &RelPath, file: &Done) -> Result<ObjectId> {
+    let version = match &file.content {
+        Some((sum, data)) => Some(versions::insert(t, disk, sum, data, &file.attributes)?),
+        None => None,
+    };
+    let extended = file.attributes.pack_extended();
+    let id = objects::insert(t, disk, &file.stat, extended.as_deref(), version, false)?;
+    let older = file.hold.as_ref().and_then(|o| o.version.or(o.older));
+    objects::set_version(t, id, version, sieve_core::fate::Standing::Same, older)?;
+    objects::set_name(t, disk, path, id)?;
+    Ok(id)
+}

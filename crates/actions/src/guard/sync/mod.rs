@@ -1,0 +1,385 @@
+//! Bringing parity up to the present: scan, checksum what is new, recompute the rows that differ, checkpoint.
+
+mod checkpoint;
+mod checksum;
+mod feed;
+pub(crate) mod fill;
+mod recorded;
+mod run;
+mod streaming;
+pub mod suspicion;
+mod tampering;
+mod volume;
+
+use std::collections::BTreeMap;
+
+use serde::Serialize;
+use sieve_core::forecast::Forecast;
+use sieve_core::pool::{VolumeKind, VolumeSpec};
+use sieve_core::sync::{LaneChange, Preference};
+use sieve_core::units::ByteLength;
+
+use crate::files::mirror;
+use crate::files::mirror::MirrorPlan;
+use sieve_catalogue as catalogue;
+use sieve_catalogue::label::Role;
+use sieve_catalogue::replica::Export;
+use sieve_catalogue::{gone, objects, parity_state, versions};
+use sieve_core::count::Count;
+use sieve_disk::event::Observer;
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::curves::forecast_pass;
+use sieve_pool::damage::damage_text;
+use sieve_pool::held;
+use sieve_pool::journal;
+use sieve_pool::member::{Member, State};
+use sieve_pool::pool::Pool;
+use sieve_pool::scan;
+use sieve_pool::scan::ScanReport;
+use sieve_pool::traffic::Traffic;
+pub use suspicion::suspicion;
+
+pub use volume::coming_sync;
+
+/// What the user decided beforehand.
+#[derive(Clone, Debug, Default)]
+pub struct Options {
+    /// Disks of which everything found on them is right, also if it looks suspicious.
+    pub accept: Vec<String>,
+    /// Only what changed on these disks is scanned and synced; empty for all.
+    pub disks: Vec<String>,
+    /// Let as many disks sleep as can be, whatever longer it takes.
+    pub quiet: bool,
+}
+
+impl Options {
+    /// Whether a data disk takes part.
+    pub(crate) fn includes(&self, disk: &str) -> bool {
+        self.disks.is_empty() || self.disks.iter().any(|name| name == disk)
+    }
+
+    fn preference(&self) -> Preference {
+        // Naming disks is a wish to let the others sleep.
+        if self.quiet || !self.disks.is_empty() { Preference::Quiet } else { Preference::LeastTime }
+    }
+}
+
+/// What a sync will do.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct SyncPlan {
+    /// What the scan found, disk by disk.
+    pub scans: Vec<ScanReport>,
+    /// What enters and leaves parity, by data disk.
+    pub changes: BTreeMap<String, LaneChange>,
+    /// Bytes to read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// Bytes of parity to write, by disk.
+    pub written_bytes: BTreeMap<String, ByteLength>,
+    /// How long that takes.
+    pub forecast: Forecast,
+    /// Files to checksum.
+    pub files_to_checksum: u64,
+    /// Cells of parity to compute.
+    pub cells: u64,
+    /// Those of them that are computed from the old parity and what changed.
+    pub cells_by_delta: u64,
+    /// Held files that can be given up afterwards.
+    pub held_files: u64,
+    /// When the scan began, nanoseconds since 1970.
+    pub begun_at: i64,
+    /// The catalogue changed and its replicas have to follow.
+    pub replicas_behind: bool,
+    /// What the copies of mirrored volumes lack, by volume.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub mirrors: BTreeMap<String, MirrorPlan>,
+    /// Damaged parity that was found already, in words.
+    pub damage: Vec<String>,
+    /// Files that find no room below the end of the parity drives.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub no_room: Vec<String>,
+}
+
+impl SyncPlan {
+    /// Bytes read and written, by disk.
+    fn moved_bytes(&self) -> BTreeMap<String, ByteLength> {
+        let mut moved = self.read_bytes.clone();
+        for (name, bytes) in &self.written_bytes {
+            let sum = moved.entry(name.clone()).or_default();
+            *sum = sum.plus(*bytes);
+        }
+        moved
+    }
+
+    /// Whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.computes_nothing() && !self.replicas_behind && self.held_files == 0
+    }
+
+    /// Whether no file is to be read, and no parity to be computed.
+    fn computes_nothing(&self) -> bool {
+        self.cells == 0 && self.files_to_checksum == 0 && self.mirrors.values().all(MirrorPlan::is_empty)
+    }
+}
+
+/// What a sync did.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct SyncReport {
+    /// Bytes really read, by disk.
+    pub read_bytes: BTreeMap<String, ByteLength>,
+    /// Bytes really written, by disk (the table and the replica of the catalogue included).
+    pub written_bytes: BTreeMap<String, ByteLength>,
+    /// Files checksummed.
+    pub files_checksummed: u64,
+    /// Cells of parity computed.
+    pub cells: u64,
+    /// Held files given up.
+    pub released: u64,
+    /// Copies of files of mirrored volumes that were made or brought up to date.
+    pub copied: Count,
+    /// Files of mirrored volumes whose copies went separate ways.
+    pub conflicts: Vec<String>,
+    /// Files of mirrored volumes of which one copy was removed behind our back.
+    pub one_copy_removed: Vec<String>,
+    /// Files that changed while they were read: they wait for the next sync.
+    pub left_for_next: Vec<String>,
+    /// Files that cannot be read.
+    pub unreadable: Vec<String>,
+    /// Files whose content differs although size and times say that it does not.
+    pub suspect: Vec<String>,
+    /// Damage that was found, in words.
+    pub damage: Vec<String>,
+    /// Cells of parity whose rows stayed as they were, because something in them can be neither read nor computed.
+    pub rows_left: u64,
+    /// Disks that are too full for a replica of the catalogue: the one that is there knows an earlier state.
+    pub no_replica: Vec<String>,
+    /// Files that find no room below the end of the parity drives.
+    pub no_room: Vec<String>,
+    /// It was asked to stop before its end, and did at a checkpoint.
+    pub stopped: bool,
+    /// How long it took, in seconds.
+    pub seconds: f64,
+}
+
+impl SyncReport {
+    /// Whether everything that a sync can guard is guarded now.
+    pub fn is_clean(&self) -> bool {
+        self.left_for_next.is_empty()
+            && self.conflicts.is_empty()
+            && self.one_copy_removed.is_empty()
+            && self.unreadable.is_empty()
+            && self.suspect.is_empty()
+            && self.damage.is_empty()
+            && self.rows_left == 0
+            && !self.stopped
+            && self.no_room.is_empty()
+            && self.no_replica.is_empty()
+    }
+}
+
+/// Scans all members and plans.
+///
+/// # Errors
+/// When a member is not there, or something looks suspicious and was not accepted.
+pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<SyncPlan> {
+    for name in &options.accept {
+        pool.member_named(name)?;
+    }
+    for name in &options.disks {
+        if pool.member_named(name)?.row.role != Role::Data {
+            let message = format!("{name} is no data disk: what a sync looks at is on the data disks");
+            return Err(Error::new(Kind::Usage, "sync.disks", message).remedy("name data disks"));
+        }
+    }
+    for member in pool.members.iter().filter(|m| is_needed(m)) {
+        member.writable()?;
+        let accepted = options.accept.contains(&member.row.name);
+        if matches!(member.state, State::OlderCopy { .. }) && member.row.role == Role::Data && !accepted {
+            return Err(member.refusal());
+        }
+    }
+    let mut plan = SyncPlan { begun_at: pool.machine.now(), ..SyncPlan::default() };
+    plan.scans = scan::scan_all(pool, |member| options.includes(&member.row.name), observer)?;
+    suspicion::refuse_out_of_sight(&plan.scans)?;
+    suspicion::refuse_suspicious(pool, options)?;
+    for volume in pool.volumes().into_iter().filter(|volume| volume.kind == VolumeKind::Mirrored) {
+        plan.mirrors.insert(volume.name.clone(), mirror::plan(pool, &volume, observer)?);
+    }
+    for volume in pool.volumes() {
+        plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
+        volume::estimate(pool, &volume, options, &mut plan)?;
+    }
+    plan.forecast = forecast_pass(pool, &plan.moved_bytes())?;
+    plan.held_files = count_held(pool)?;
+    let head = parity_state::head(pool.catalogue.reading())?.map(|h| h.number);
+    plan.replicas_behind = catalogue::is_changed(pool.catalogue.reading())?
+        || pool.members.iter().any(|m| is_needed(m) && m.row.replica != head);
+    Ok(plan)
+}
+
+/// A cache takes no part in parity: without it a sync does what it can.
+fn is_needed(member: &Member) -> bool {
+    member.row.role != Role::Cache || member.state.is_usable()
+}
+
+/// The data disks that a sync looks at.
+fn takes_part<'a>(pool: &'a Pool, options: &'a Options) -> impl Iterator<Item = &'a Member> {
+    pool.members.iter().filter(|m| m.row.role == Role::Data && options.includes(&m.row.name))
+}
+
+fn count_held(pool: &Pool) -> Result<u64> {
+    let count: i64 = pool.catalogue.reading().query_row("SELECT COUNT(*) FROM held", [], |row| row.get(0))?;
+    Ok(count.unsigned_abs())
+}
+
+/// Does what was planned.
+///
+/// # Crash safety
+/// After a crash the state is exactly that of the last checkpoint.
+///
+/// # Errors
+/// When another long writer is at work, or what a disk or the database says.
+pub fn execute(
+    pool: &mut Pool,
+    plan: &SyncPlan,
+    options: &Options,
+    observer: &dyn Observer,
+) -> Result<SyncReport> {
+    pool.expect_long()?;
+    let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
+    let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
+    catch_up(pool)?;
+    for volume in pool.volumes() {
+        if let Some(copies) = plan.mirrors.get(&volume.name) {
+            mirror_copies(pool, &volume, copies, observer, &mut report)?;
+            if report.stopped {
+                break;
+            }
+        }
+        if plan.computes_nothing() {
+            report.no_room.clone_from(&plan.no_room);
+            continue; // what changed since the plan waits for the next sync
+        }
+        checksum::checksum_new(pool, &volume, options, observer, &mut report)?;
+        if report.stopped {
+            break;
+        }
+        let streamed = streaming::run(pool, &volume, options, observer, &mut report)?;
+        report.stopped |= streamed.stopped;
+        if streamed.left && !report.stopped {
+            run::run(pool, &volume, options, observer, &mut report)?;
+        }
+        if report.stopped {
+            break;
+        }
+    }
+    finish(pool, plan, options, &mut report)?;
+    report_known_damage(pool, options, &mut report)?;
+    (report.read_bytes, report.written_bytes) = traffic.since(pool);
+    report.seconds = begun.elapsed().as_secs_f64();
+    journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
+    pool.refresh_rows()?;
+    Ok(report)
+}
+
+/// The copies of a mirrored volume come first: what is made then enters parity in the same sync.
+fn mirror_copies(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    plan: &MirrorPlan,
+    observer: &dyn Observer,
+    report: &mut SyncReport,
+) -> Result<()> {
+    let done = mirror::execute(pool, volume, plan, observer)?;
+    report.copied.files += done.copied.files;
+    report.copied.bytes = report.copied.bytes.plus(done.copied.bytes);
+    report.conflicts.extend(plan.conflicts.iter().cloned());
+    report.one_copy_removed.extend(plan.removed.iter().cloned());
+    report.damage.extend(
+        done.damaged.into_iter().map(|path| format!("{path}: no copy of it is what was checksummed")),
+    );
+    report.left_for_next.extend(done.left_for_next);
+    report.stopped |= done.stopped;
+    Ok(())
+}
+
+/// Slots that the last checkpoint gave up may be used again once the replicas on the parity disks know it: where a
+/// crash came in between, they follow now.
+fn catch_up(pool: &Pool) -> Result<()> {
+    let head = parity_state::head(pool.catalogue.reading())?.map(|head| head.number);
+    let behind = |m: &&Member| m.row.role == Role::Parity && m.row.replica != head;
+    if !pool.members.iter().any(|member| behind(&member)) {
+        return Ok(());
+    }
+    let export = Export::take(&pool.catalogue)?;
+    pool.members
+        .iter()
+        .filter(behind)
+        .try_for_each(|member| export.put_on(&**member.writable()?, member.row.id, &pool.catalogue))
+}
+
+/// Damage that was found earlier and is not mended is still damage.
+fn report_known_damage(pool: &Pool, options: &Options, report: &mut SyncReport) -> Result<()> {
+    let reading = pool.catalogue.reading();
+    for member in takes_part(pool, options) {
+        let disk = member.usable()?;
+        for (version, cell) in parity_state::damaged_contents(reading, member.row.id)? {
+            let Some(object) = objects::by_version(reading, member.row.id, version)? else { continue };
+            for name in objects::names(reading, object.id)? {
+                let text = damage_text(&sieve_disk::full_path(&**disk, &name).display().to_string(), cell);
+                if !report.damage.contains(&text) {
+                    report.damage.push(text);
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Records everything, lets the replicas follow, and gives up what was held.
+fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncReport) -> Result<()> {
+    let is_all = options.disks.is_empty() && !report.stopped;
+    if plan.replicas_behind || report.cells > 0 || report.files_checksummed > 0 {
+        pool.catalogue.transaction(|t| {
+            versions::record_all(t)?;
+            versions::forget_unused(t)?;
+            gone::forget_passed(t)?;
+            sieve_pool::checkpoint::note_pool_file(t, pool)?;
+            if is_all {
+                catalogue::clear_changed(t)?;
+                catalogue::set_synced_at(t, plan.begun_at)?;
+            }
+            sieve_pool::checkpoint::advance(t, &*pool.machine).map(|_| ())
+        })?;
+        let export = Export::take(&pool.catalogue)?;
+        // Disks that were not named may sleep: their replicas follow with the next whole sync.
+        let awake =
+            |m: &&Member| is_needed(m) && (m.row.role == Role::Parity || options.includes(&m.row.name));
+        for member in pool.members.iter().filter(awake) {
+            match member.row.role {
+                // Freed slots are not used again before these know it.
+                Role::Parity => export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?,
+                Role::Data | Role::Cache
+                    if export.put_where_it_fits(&**member.writable()?, member.row.id, &pool.catalogue)? => {}
+                Role::Data | Role::Cache => report.no_replica.push(member.row.name.clone()),
+            }
+        }
+    }
+    if is_all && pool.catalogue.synced_at()?.is_none_or(|at| at < plan.begun_at) {
+        pool.catalogue.transaction(|t| catalogue::set_synced_at(t, plan.begun_at))?;
+    }
+    if !report.stopped {
+        for member in takes_part(pool, options) {
+            report.released += held::release(pool, member, plan.begun_at)?;
+        }
+        for cache in pool.members.iter().filter(|m| m.row.role == Role::Cache && m.writable().is_ok()) {
+            report.released += held::release_settled(pool, cache, plan.begun_at)?;
+        }
+    }
+    Ok(())
+}
+
+/// The error for a file or disk that stopped a sync.
+pub(crate) fn parity_full(disk: &str) -> Error {
+    Error::new(Kind::Io, "parity.full", format!("parity disk {disk} is full"))
+        .remedy("use a larger parity disk, or less of the data disks (capacity in the pool file)")
+}

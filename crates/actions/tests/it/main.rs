@@ -1,0 +1,9 @@
+//! Whole actions, with everybody else acting in the middle: power that fails, disks that fail, neighbours, hostile files.
+
+mod corpus;
+mod faults;
+mod hostile;
+mod neighbour;
+mod power_cut;
+mod power_cut_kinds;
+mod snapshot_table;

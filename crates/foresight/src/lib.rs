@@ -1,0 +1,19 @@
+//! What would be: after other steps, when disks are lost, in a year, in a pool that does not exist yet.
+//!
+//! It reads, and changes nothing: what it asks of actions are their plans.
+
+mod after;
+mod backup;
+mod group;
+mod listing;
+mod outlook;
+pub mod paper;
+pub mod risk;
+mod stakes;
+pub mod status;
+
+pub use after::{Step, after};
+pub use backup::{Backup, Found};
+pub use group::disks_of_group;
+pub use outlook::{AtPath, Costs, Missing, Outlook, PoolOutlook};
+pub use stakes::{RiskMember, RiskVolume};

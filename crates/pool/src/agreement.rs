@@ -1,0 +1,174 @@
+//! The pool file beside what was built: names that were changed in it are followed, and what contradicts is refused.
+//!
+//! Called whenever a pool is opened, and again under the locks of a writer. A reader follows new names for itself; who has
+//! both locks, so that nobody is at work under the old ones, makes them those of catalogue and labels.
+
+use std::path::Path;
+
+use sieve_core::pool::VolumeSpec;
+use sieve_core::pool::agreement::{self, Agreement, BuiltVolume};
+use uuid::Uuid;
+
+use crate::journal;
+use crate::member::recognise;
+use crate::pool::Pool;
+use sieve_catalogue::intents;
+use sieve_catalogue::intents::Intent;
+use sieve_catalogue::label;
+use sieve_catalogue::label::Label;
+use sieve_catalogue::{Identity, disks, mark_changed, set_name, volumes};
+use sieve_disk::{Error, Kind, Result};
+
+/// Compares the pool file with what was built.
+///
+/// # Errors
+/// What contradicts, with what to type about it; what the database says.
+pub(crate) fn compare(pool: &Pool) -> Result<Agreement> {
+    // A change of members writes the file and the catalogue one after the other; who recovers it brings them together.
+    let is_changing = |intent: &Intent| {
+        matches!(intent, Intent::EditPoolFile { .. } | Intent::Join { .. } | Intent::Leave { .. })
+    };
+    if intents::all(pool.catalogue.reading())?.iter().any(|(_, intent)| is_changing(intent)) {
+        return Ok(Agreement::default());
+    }
+    let agreement = agreement::compare(&pool.spec, &built(pool)?, |built, said| is_same(pool, built, said));
+    if agreement.contradictions.is_empty() {
+        return Ok(agreement);
+    }
+    let told: Vec<String> = agreement.contradictions.iter().map(ToString::to_string).collect();
+    let advice: Vec<String> = agreement.contradictions.iter().map(agreement::Contradiction::advice).collect();
+    let message = format!("{}: {}; nothing was done", pool.file.display(), told.join("; "));
+    Err(Error::new(Kind::Safety, "pool.differs", message).remedy(advice.join("; ")))
+}
+
+fn built(pool: &Pool) -> Result<Vec<BuiltVolume>> {
+    let kinds = volumes::kinds(pool.catalogue.reading())?;
+    let mut built: Vec<BuiltVolume> = Vec::new();
+    for member in &pool.members {
+        let place = (member.row.name.clone(), member.row.role);
+        match built.iter_mut().find(|volume| volume.name == member.row.volume) {
+            Some(volume) => volume.members.push(place),
+            None => built.push(BuiltVolume {
+                name: member.row.volume.clone(),
+                kind: kinds.get(&member.row.volume).copied(),
+                members: vec![place],
+            }),
+        }
+    }
+    Ok(built)
+}
+
+/// Whether the disk that the file calls `said` has the label of the member `built`.
+fn is_same(pool: &Pool, built: &str, said: &str) -> bool {
+    let Some(path) = pool.spec.disk(said).and_then(|spec| spec.path.as_deref()) else { return false };
+    let Ok(disk) = pool.machine.open_disk(Path::new(path)) else { return false };
+    let Ok(Some(label)) = label::read(&*disk) else { return false };
+    pool.members.iter().any(|member| member.row.name == built && member.row.uuid == label.disk)
+}
+
+/// What a reader is told.
+pub(crate) fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
+    let renamed = |what: &str, (old, new): &(String, String)| {
+        format!("the pool file calls {what} {old} {new} now: it is the same one, and followed")
+    };
+    let mut notes: Vec<String> =
+        agreement.renamed_volumes.iter().map(|names| renamed("volume", names)).collect();
+    notes.extend(agreement.renamed_disks.iter().map(|names| renamed("disk", names)));
+    if pool.identity.name != pool.spec.name {
+        notes.push(renamed("pool", &(pool.identity.name.clone(), pool.spec.name.clone())));
+    }
+    notes.extend(agreement.not_built.iter().map(|volume| {
+        format!("volume {volume} of the pool file is not built: nothing of it is looked at or guarded")
+    }));
+    notes.extend(agreement.not_joined.iter().map(|(disk, volume, role)| {
+        format!("{disk} is no member of {volume} yet: zinc-sieve grow {disk} --as {role} --volume {volume}")
+    }));
+    notes
+}
+
+/// Takes the new names into the catalogue (a reader: into what it keeps for itself), and recognises the members by them.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn follow(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
+    if !agreement.has_renames() {
+        return Ok(());
+    }
+    pool.catalogue.transaction(|t| {
+        mark_changed(t)?;
+        agreement.renamed_volumes.iter().try_for_each(|(old, new)| volumes::rename(t, old, new))?;
+        agreement.renamed_disks.iter().try_for_each(|(old, new)| disks::rename(t, old, new))
+    })?;
+    let rows = disks::all(pool.catalogue.reading())?;
+    pool.members = recognise(&*pool.machine, &pool.catalogue, pool.identity.pool, rows, &pool.spec.disks)?;
+    Ok(())
+}
+
+/// Makes the names of the pool file those of catalogue and labels, and gives volumes that have none their id. Only under
+/// both locks: another writer goes by the names that it has read.
+///
+/// # Crash safety
+/// The catalogue comes first. A label says an old name until it is written again, by the next one who comes here: it is
+/// recognised by its ids.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(crate) fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
+    follow(pool, agreement)?;
+    if pool.identity.name != pool.spec.name {
+        pool.catalogue.transaction(|t| {
+            mark_changed(t)?;
+            set_name(t, &pool.spec.name)
+        })?;
+        pool.identity = Identity { name: pool.spec.name.clone(), ..pool.identity.clone() };
+    }
+    identify_volumes(pool)?;
+    if agreement.has_renames() {
+        let names = (&agreement.renamed_volumes, &agreement.renamed_disks);
+        journal::append(&*pool.home, pool.machine.now(), "renamed", &names)?;
+    }
+    labels_follow(pool)
+}
+
+/// Gives volumes of before ids theirs. Where a label has one already, the catalogue is of before it was written there, and takes
+/// that: two ids of one volume would make strangers of its disks.
+fn identify_volumes(pool: &mut Pool) -> Result<()> {
+    let is_without = |volume: &VolumeSpec| {
+        pool.members.iter().any(|m| m.row.volume == volume.name && m.row.volume_id.is_none())
+    };
+    let mut found = Vec::new();
+    for volume in pool.volumes().into_iter().filter(is_without) {
+        let mut id = None;
+        for member in pool.members.iter().filter(|member| member.row.volume == volume.name) {
+            let Ok(disk) = member.usable() else { continue };
+            id = id.or(label::read(&**disk)?.and_then(|label| label.volume_id));
+        }
+        found.push((volume, id.unwrap_or_else(Uuid::new_v4)));
+    }
+    if found.is_empty() {
+        return Ok(());
+    }
+    pool.catalogue.transaction(|t| {
+        mark_changed(t)?;
+        found.iter().try_for_each(|(volume, id)| volumes::identify(t, &volume.name, *id, volume.kind))
+    })?;
+    pool.refresh_rows()
+}
+
+/// A label that says something older than the catalogue is written again. On a full disk it stays as it is: it is recognised all
+/// the same, and who wants to make room must not be kept from it.
+fn labels_follow(pool: &Pool) -> Result<()> {
+    for member in &pool.members {
+        let Ok(disk) = member.writable() else { continue };
+        let Some(found) = label::read(&**disk)? else { continue };
+        let wanted: Label = member.row.label(&pool.identity, found.filesystem.clone());
+        if wanted == found {
+            continue;
+        }
+        match label::write(&**disk, &wanted) {
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::StorageFull) => {}
+            other => other?,
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,9 @@
+//! Parity images: cells in slots of segment files, and the tables that say which is where.
+
+mod part;
+mod table;
+mod whole;
+
+pub use part::{ImageLimits, OpenCell, Part, PartPlace};
+pub use table::Entry;
+pub use whole::{ParityImage, ParityReader};
