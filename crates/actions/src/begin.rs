@@ -31,7 +31,7 @@ pub fn begin_long_without(pool: &mut Pool, what: &str, lost: &[DiskId]) -> Resul
     if alone.is_some() {
         recover(pool)?;
     }
-    let has_new_names = pool.agree(alone.is_some())?;
+    let has_new_names = sieve_pool::agree(pool, alone.is_some())?;
     drop(alone);
     // The members are locked where the pool file has them by their names.
     if has_new_names { begin_long_without(pool, what, lost) } else { Ok(()) }
@@ -46,7 +46,7 @@ pub fn begin_short(pool: &mut Pool) -> Result<()> {
     if alone.is_some() {
         recover(pool)?;
     }
-    pool.agree(alone.is_some()).map(|_| ())
+    sieve_pool::agree(pool, alone.is_some()).map(|_| ())
 }
 
 /// Finishes or undoes what an earlier run began. Only under both locks, so that its author is gone: every intent is

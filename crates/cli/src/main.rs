@@ -6,6 +6,7 @@ mod command_line;
 mod commands;
 mod confirm;
 mod demo;
+mod dispatch;
 mod exit;
 mod human;
 mod json;
@@ -24,7 +25,7 @@ fn main() -> ExitCode {
     let arguments = command_line::Arguments::parse();
     human::units::choose(arguments.binary);
     let json = arguments.json;
-    let end = match commands::run(arguments) {
+    let end = match dispatch::run(arguments) {
         Ok(outcome) => outcome.into(),
         Err(failure) => exit::report(&failure, json),
     };

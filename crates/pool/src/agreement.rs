@@ -3,7 +3,10 @@
 //! Called whenever a pool is opened, and again under the locks of a writer. A reader follows new names for itself; who has
 //! both locks, so that nobody is at work under the old ones, makes them those of catalogue and labels.
 
+use sieve_core::pool::PoolSpec;
+use sieve_disk::machine::Machine;
 use std::path::Path;
+use std::sync::Arc;
 
 use sieve_core::pool::VolumeSpec;
 use sieve_core::pool::agreement::{self, Agreement, BuiltVolume};
@@ -21,9 +24,43 @@ use sieve_disk::{Error, Kind, Result};
 
 /// Compares the pool file with what was built.
 ///
+/// Opens the pool of a file for reading: what there is, held against what the file says. Nothing is changed (L3), and what
+/// was begun and not finished is left to whoever takes [`Pool::lock_long`] or [`Pool::lock_short`].
+///
+/// # Errors
+/// When the pool was never created, its catalogue is older than, or at odds with, what its disks say, or the file contradicts
+/// what was built.
+pub fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Pool> {
+    let mut pool = Pool::open(machine, file, spec)?;
+    let agreement = compare(&pool)?;
+    let told = notes(&pool, &agreement);
+    pool.notes.extend(told);
+    follow(&mut pool, &agreement)?;
+    Ok(pool)
+}
+
+/// The pool file has to speak of what was built (L2: also after the question); its names become those of the pool.
+/// Whether there were new ones.
+///
+/// # Errors
+/// When it contradicts, or has new names while another command is at work under the old ones.
+pub fn agree(pool: &mut Pool, is_alone: bool) -> Result<bool> {
+    let agreement = compare(pool)?;
+    if is_alone {
+        settle(pool, &agreement)?;
+        return Ok(agreement.has_renames());
+    }
+    if !agreement.has_renames() {
+        return Ok(false);
+    }
+    let message =
+        format!("{} has new names, and another command is at work under the old ones", pool.file.display());
+    Err(Error::new(Kind::Safety, "pool.renamed", message).remedy("run this again when it is done"))
+}
+
 /// # Errors
 /// What contradicts, with what to type about it; what the database says.
-pub(crate) fn compare(pool: &Pool) -> Result<Agreement> {
+fn compare(pool: &Pool) -> Result<Agreement> {
     // A change of members writes the file and the catalogue one after the other; who recovers it brings them together.
     let is_changing = |intent: &Intent| {
         matches!(intent, Intent::EditPoolFile { .. } | Intent::Join { .. } | Intent::Leave { .. })
@@ -67,7 +104,7 @@ fn is_same(pool: &Pool, built: &str, said: &str) -> bool {
 }
 
 /// What a reader is told.
-pub(crate) fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
+fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
     let renamed = |what: &str, (old, new): &(String, String)| {
         format!("the pool file calls {what} {old} {new} now: it is the same one, and followed")
     };
@@ -90,7 +127,7 @@ pub(crate) fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
 ///
 /// # Errors
 /// What the database says.
-pub(crate) fn follow(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
+fn follow(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
     if !agreement.has_renames() {
         return Ok(());
     }
@@ -113,7 +150,7 @@ pub(crate) fn follow(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
 ///
 /// # Errors
 /// What a disk or the database says.
-pub(crate) fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
+fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
     follow(pool, agreement)?;
     if pool.identity.name != pool.spec.name {
         pool.catalogue.transaction(|t| {

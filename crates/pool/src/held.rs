@@ -332,7 +332,7 @@ impl Taken<'_> {
                     original: item.path.clone(),
                     since: now,
                     replaced: self.replaced,
-                    edited: is_edit(item.standing),
+                    edited: note::is_edit(item.standing),
                 };
                 move_in_catalogue(t, self.disk_id, &item.object, &row, &item.stat, item.standing)?;
             }
@@ -361,11 +361,6 @@ impl Taken<'_> {
         durable::sync_parents(disk, self.items.iter().map(|item| &item.held))?;
         Ok(self.left)
     }
-}
-
-/// Size or modification time show that the owner changed the file.
-const fn is_edit(standing: Standing) -> bool {
-    matches!(standing, Standing::Touched | Standing::Changed)
 }
 
 /// The error for a file that cannot be replaced, because somebody is at it.

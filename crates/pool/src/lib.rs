@@ -3,7 +3,7 @@
 //! Nothing here does what a user asks for; that are the actions, which call it. It may write what follows from looking (what
 //! a scan found), and nothing else.
 
-pub mod agreement;
+mod agreement;
 pub mod check;
 pub mod checkpoint;
 pub mod curves;
@@ -14,6 +14,7 @@ pub mod grounds;
 pub mod held;
 pub mod images;
 pub mod journal;
+pub mod looks;
 pub mod member;
 pub mod new_disk;
 pub mod pieces;
@@ -22,3 +23,5 @@ pub mod progress;
 pub mod scan;
 pub mod traffic;
 pub mod writer;
+
+pub use agreement::{agree, open};

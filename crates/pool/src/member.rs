@@ -9,15 +9,14 @@ use sieve_core::pool::{DiskSpec, Media};
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
-use crate::pool::Pool;
 use sieve_catalogue::disks::{DiskRow, retired_at};
 use sieve_catalogue::label;
 use sieve_catalogue::label::{Label, Role};
 use sieve_catalogue::replica;
 use sieve_catalogue::replica::Stamp;
-use sieve_catalogue::{Catalogue, nodes, objects};
+use sieve_catalogue::{Catalogue, objects};
 use sieve_disk::machine::Machine;
-use sieve_disk::{Attributes, Disk, EntryKind, Filesystem};
+use sieve_disk::{Disk, Filesystem};
 use sieve_disk::{Error, Kind, Result};
 
 /// What is found where a member should be.
@@ -391,39 +390,4 @@ fn find_double_claims(machine: &dyn Machine, specs: &[DiskSpec], members: &mut [
             member.disk = None;
         }
     }
-}
-
-/// How a folder looks on a disk, if it is there.
-///
-/// # Errors
-/// What the disk says.
-pub fn looks_of(disk: &dyn Disk, folder: &RelPath) -> Result<Option<Attributes>> {
-    match disk.stat(folder)? {
-        Some(stat) if stat.kind == EntryKind::Folder => {
-            Ok(Some(Attributes::of(&stat, disk.extended_attributes(folder)?)))
-        }
-        _ => Ok(None),
-    }
-}
-
-/// How a folder of a volume looks on the first of its disks that has it; where none is there that has, as the catalogue
-/// says.
-///
-/// # Errors
-/// What a disk or the database says.
-pub fn looks_in_volume(pool: &Pool, volume: &str, folder: &RelPath) -> Result<Option<Attributes>> {
-    let mut known = None;
-    for member in pool.file_members(volume) {
-        if let Ok(disk) = member.usable()
-            && let Some(looks) = looks_of(&**disk, folder)?
-        {
-            return Ok(Some(looks));
-        }
-        if known.is_none() {
-            known = nodes::get(pool.catalogue.reading(), member.row.id, folder)?
-                .filter(|node| node.kind == EntryKind::Folder)
-                .map(|node| node.attributes);
-        }
-    }
-    Ok(known)
 }

@@ -13,7 +13,6 @@ use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::suggest::unknown;
 use sieve_core::units::{ByteLength, DiskId};
 
-use crate::agreement;
 use crate::member::{Member, recognise};
 use crate::writer::{LongWriter, ShortWriter};
 use sieve_catalogue::intents::Intent;
@@ -90,12 +89,13 @@ pub fn catalogue_path(pool_file: &Path) -> PathBuf {
 }
 
 impl Pool {
-    /// Opens the pool of a file for reading: finds its catalogue and recognises its members. Nothing is changed (L3), and
+    /// Opens what there is: finds the catalogue and recognises the members. Whether the pool file speaks of that is for
+    /// [`crate::open`] to see, which everybody else calls. Nothing is changed (L3), and
     /// what was begun and not finished is left to who holds the locks: whoever takes [`Pool::lock_long`] or [`Pool::lock_short`].
     ///
     /// # Errors
     /// When the pool was never created, or its catalogue is older than, or at odds with, what its disks say.
-    pub fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Self> {
+    pub(crate) fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Self> {
         let home = machine.open_disk(home_folder(file))?;
         let mut notes = Vec::new();
         let path = catalogue_path(file);
@@ -119,10 +119,6 @@ impl Pool {
         let mut pool = Self::assemble(machine, file, spec, home, catalogue)?;
         pool.notes = notes;
         pool.refuse_other_histories()?;
-        let agreement = agreement::compare(&pool)?;
-        let told = agreement::notes(&pool, &agreement);
-        pool.notes.extend(told);
-        agreement::follow(&mut pool, &agreement)?;
         Ok(pool)
     }
 
@@ -136,7 +132,9 @@ impl Pool {
         self.end();
         let mut writer = LongWriter::begin(&*self.home, what)?;
         self.look_again()?;
-        writer.lock_members(self.members.iter().filter(|m| !lost.contains(&m.row.id)), what)?;
+        let others = self.members.iter().filter(|m| !lost.contains(&m.row.id));
+        // What takes no writes is locked by that; whoever needs it for writing refuses it in words.
+        writer.lock_members(others.filter_map(|m| Some(&**m.writable().ok()?)), what)?;
         self.hold = Hold::Long(writer);
         Ok(ShortWriter::try_begin(&*self.home)?.map(|turn| Alone { _short: Some(turn), _long: None }))
     }
@@ -184,27 +182,6 @@ impl Pool {
     /// When it was not: a mistake in the program.
     pub fn expect_writing(&self) -> Result<()> {
         if matches!(self.hold, Hold::Nothing) { Err(without_lock()) } else { Ok(()) }
-    }
-
-    /// The pool file has to speak of what was built (L2: also after the question); its names become those of the pool.
-    /// Whether there were new ones.
-    ///
-    /// # Errors
-    /// When it contradicts, or has new names while another command is at work under the old ones.
-    pub fn agree(&mut self, is_alone: bool) -> Result<bool> {
-        let agreement = agreement::compare(self)?;
-        if is_alone {
-            agreement::settle(self, &agreement)?;
-            return Ok(agreement.has_renames());
-        }
-        if !agreement.has_renames() {
-            return Ok(false);
-        }
-        let message = format!(
-            "{} has new names, and another command is at work under the old ones",
-            self.file.display()
-        );
-        Err(Error::new(Kind::Safety, "pool.renamed", message).remedy("run this again when it is done"))
     }
 
     /// What was known before the lock was had is known no longer.

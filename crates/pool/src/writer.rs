@@ -6,7 +6,6 @@ use serde::{Deserialize, Serialize};
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
-use crate::member::Member;
 use sieve_disk::durable;
 use sieve_disk::{Disk, LockGuard, WriteFile, read_small};
 use sieve_disk::{Error, Kind, Result};
@@ -37,14 +36,13 @@ impl LongWriter {
         Ok(Self { _locks: vec![lock(home, what)?] })
     }
 
-    /// Locks the usable ones of these members as well: they may be members of a copied pool file somewhere else.
+    /// Locks these members as well: they may be members of a copied pool file somewhere else.
     ///
     /// # Errors
     /// As [`Self::begin`].
-    pub fn lock_members<'a>(&mut self, members: impl Iterator<Item = &'a Member>, what: &str) -> Result<()> {
-        // What takes no writes is locked by that; whoever needs it for writing refuses it in words.
-        for disk in members.filter_map(|m| m.writable().ok()) {
-            self._locks.push(lock(&**disk, what)?);
+    pub fn lock_members<'a>(&mut self, disks: impl Iterator<Item = &'a dyn Disk>, what: &str) -> Result<()> {
+        for disk in disks {
+            self._locks.push(lock(disk, what)?);
         }
         Ok(())
     }

@@ -24,7 +24,7 @@ use sieve_disk::{Disk, plain_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::journal;
 use sieve_pool::member::is_of_its_volume;
-use sieve_pool::pool::{Pool, catalogue_path, home_folder, put_in_place};
+use sieve_pool::pool::{catalogue_path, home_folder, put_in_place};
 use sieve_pool::scan;
 use sieve_pool::scan::ScanReport;
 use sieve_pool::writer::LongWriter;
@@ -456,7 +456,7 @@ pub fn execute(
     let spec = parse(&text).spec.ok_or_else(|| {
         Error::new(Kind::Internal, "pool-file.mistakes", "the pool file was without mistakes a moment ago")
     })?;
-    let mut pool = Pool::open(Arc::clone(machine), file, spec)?;
+    let mut pool = sieve_pool::open(Arc::clone(machine), file, spec)?;
     crate::begin_long(&mut pool, "adopt")?;
     let scans = scan::scan_all(&pool, |_| true, observer)?;
     let report = AdoptReport { plan, scans };

@@ -28,7 +28,8 @@ use sieve_disk::{Attributes, Disk, EntryKind, full_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
-use sieve_pool::member::{Member, looks_in_volume, looks_of};
+use sieve_pool::looks::{looks_in_volume, looks_of};
+use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan::doubts::resolve_doubts;
 

@@ -83,7 +83,7 @@ impl Scene {
 
     fn open_on(&self, machine: Arc<dyn Machine>) -> Result<Pool> {
         let text = fs::read_to_string(self.path("pool.toml")).unwrap();
-        Pool::open(machine, &self.path("pool.toml"), parse(&text).spec.unwrap())
+        sieve_pool::open(machine, &self.path("pool.toml"), parse(&text).spec.unwrap())
     }
 
     fn open(&self) -> Result<Pool> {

@@ -175,7 +175,7 @@ fn created() -> TempDir {
 fn open(folder: &Path) -> sieve_disk::Result<Pool> {
     let file = folder.join("pool.toml");
     let spec = parse(&fs::read_to_string(&file).unwrap()).spec.unwrap();
-    Pool::open(machine(), &file, spec)
+    sieve_pool::open(machine(), &file, spec)
 }
 
 fn replica_of(folder: &Path, disk: &str) -> std::path::PathBuf {

@@ -398,7 +398,7 @@ fn named(folder: &Path, found: &mut Vec<Vec<u8>>) {
 
 fn open(folder: &Path, machine: Arc<dyn Machine>) -> Result<Pool> {
     let text = fs::read_to_string(folder.join("pool.toml")).unwrap();
-    Pool::open(machine, &folder.join("pool.toml"), parse(&text).spec.unwrap())
+    sieve_pool::open(machine, &folder.join("pool.toml"), parse(&text).spec.unwrap())
 }
 
 fn sync(folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {

@@ -83,7 +83,7 @@ impl Scene {
 
     fn open(&self, machine: Arc<dyn Machine>) -> Result<Pool> {
         let text = fs::read_to_string(self.pool_file()).unwrap();
-        Pool::open(machine, &self.pool_file(), parse(&text).spec.unwrap())
+        sieve_pool::open(machine, &self.pool_file(), parse(&text).spec.unwrap())
     }
 
     /// A pool with some files, synced, and then changed in several ways.

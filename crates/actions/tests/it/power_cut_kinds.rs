@@ -105,7 +105,7 @@ impl Scene {
 
     fn open(&self, machine: Arc<dyn Machine>) -> Result<Pool> {
         let text = fs::read_to_string(self.path("pool.toml")).unwrap();
-        Pool::open(machine, &self.path("pool.toml"), parse(&text).spec.unwrap())
+        sieve_pool::open(machine, &self.path("pool.toml"), parse(&text).spec.unwrap())
     }
 
     /// Files that are there before, and what makes the action have something to do.

@@ -7,14 +7,14 @@ use sieve_actions::disks::adopt;
 use sieve_actions::disks::adopt::{AdoptPlan, AdoptReport, CatalogueSource, PoolFileSource};
 use sieve_disk::Result;
 
-use super::Context;
 use crate::args::Consent;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::progress::Bars;
 use crate::{confirm, json};
 
-pub(super) fn run(context: &Context, folders: &[PathBuf], consent: Consent) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, folders: &[PathBuf], consent: Consent) -> Result<Outcome> {
     let machine = crate::machine::real();
     let prepared = adopt::plan(&machine, &context.pool, folders)?;
     if !context.json {

@@ -9,7 +9,7 @@ use sieve_core::pool::{BayPlace, CaseSpec, PoolSpec, find_bay, neighbours, place
 use sieve_core::suggest;
 use sieve_disk::{Error, Kind, Result};
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{size, style};
 use crate::json;
@@ -25,7 +25,7 @@ struct Bay<'a> {
     disk: Option<&'a str>,
 }
 
-pub(super) fn run(context: &Context, find: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, find: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
     let shelf = Shelf::look(&context.pool, from)?;
     let Some(spec) = &shelf.spec else {
         let message = "there is no pool file to read the case from";

@@ -7,12 +7,12 @@ use sieve_core::gf256::Kernel;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_disk::{Error, Kind, Result};
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size};
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
     let kernels = match kernel {
         Some(name) => vec![Kernel::named(name).ok_or_else(|| unknown(name))?],
         None => Kernel::available(),
@@ -29,7 +29,7 @@ pub(super) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
 }
 
 /// How fast the disks of the pool are read.
-pub(super) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
+pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let figures = pool_figures(&pool, amount)?;
     if context.json {

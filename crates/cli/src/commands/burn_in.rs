@@ -7,13 +7,13 @@ use sieve_disk::Result;
 use sieve_pool::curves::{Curves, Measured};
 use sieve_pool::pool::home_folder;
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
 use crate::progress::Watch;
 use crate::{confirm, json, machine};
 
-pub(super) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
     let overwrites = overwrites(request)?;
     if !context.json {
         crate::say!("{}", intention(request, overwrites));

@@ -4,9 +4,9 @@ use serde::Serialize;
 use sieve_core::pool::{Mistake, PoolSpec};
 use sieve_disk::{Kind, Result};
 use sieve_pool::check::{Finding, Severity, look};
-use sieve_pool::pool::{Pool, catalogue_path};
+use sieve_pool::pool::catalogue_path;
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::style::{self, paint};
 use crate::{json, load, machine};
@@ -24,7 +24,7 @@ struct MistakeLine {
     advice: Option<String>,
 }
 
-pub(super) fn run(context: &Context) -> Result<Outcome> {
+pub(crate) fn run(context: &Context) -> Result<Outcome> {
     let file = load::read(&context.pool)?;
     let machine = machine::real();
     let mut looked = file.spec.as_ref().map(|spec| look(&*machine, spec)).unwrap_or_default();
@@ -62,7 +62,7 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
         span: 0..0,
     };
     let name = spec.name.clone();
-    let pool = match Pool::open(machine::real(), &context.pool, spec) {
+    let pool = match sieve_pool::open(machine::real(), &context.pool, spec) {
         Ok(pool) => pool,
         Err(error) if error.code == "pool.not-created" => {
             let message = format!("the pool `{name}` has not been created yet");

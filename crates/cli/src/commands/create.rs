@@ -4,14 +4,14 @@ use sieve_actions::disks::create;
 use sieve_actions::disks::create::CreatePlan;
 use sieve_disk::Result;
 
-use super::Context;
 use crate::args::Consent;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::progress::Bars;
 use crate::{confirm, json, load, machine};
 
-pub(super) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     let machine = machine::real();
     let (spec, looked) = load::spec_with_disks(&context.pool, &*machine)?;
     let plan = create::plan(&*machine, &context.pool, &spec)?;

@@ -19,8 +19,8 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::curves::Curves;
 use sieve_pool::pool::home_folder;
 
-use super::Context;
 use crate::args::{Documents, Wish};
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, odds, size, style};
 use crate::{chart, json, load};
@@ -71,7 +71,7 @@ struct Answer<'a> {
     recommendation: Option<&'a Recommendation>,
 }
 
-pub(super) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outcome> {
     let disks = disks(context, arguments)?;
     let network = Network { name: "the network".into(), rate: rate(&arguments.network)? };
     let additions = arguments.add.iter().map(|text| bytes(text)).collect::<Result<Vec<_>>>()?;

@@ -8,7 +8,7 @@ use sieve_core::pool::Media;
 use sieve_core::suggest::unknown;
 use sieve_disk::{Error, Kind, Result};
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, size, style};
 use crate::json;
@@ -22,7 +22,7 @@ struct Answer<'a> {
     gaps: &'a [String],
 }
 
-pub(super) fn run(context: &Context, name: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, name: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
     let shelf = Shelf::look(&context.pool, from)?;
     let items = shelf.items();
     if let Some(name) = name {

@@ -6,8 +6,8 @@ use sieve_actions::disks::membership::dissolve;
 use sieve_actions::disks::membership::dissolve::{DissolvePlan, DissolveReport};
 use sieve_disk::Result;
 
-use super::Context;
 use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::Context;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
@@ -35,7 +35,7 @@ struct Dissolved<'a> {
     report: DissolveReport,
 }
 
-pub(super) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Outcome> {
     let DissolveArguments { volume, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);

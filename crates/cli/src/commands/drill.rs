@@ -13,8 +13,8 @@ use sieve_foresight::paper;
 use sieve_foresight::status::status;
 use sieve_pool::pool::Pool;
 
-use super::Context;
 use crate::args::RestraintArguments;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{size, style, time, units};
 use crate::progress::Watch;
@@ -46,12 +46,15 @@ pub(crate) struct DrillArguments {
     pub(crate) restraint: RestraintArguments,
 }
 
-pub(super) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outcome> {
     let DrillArguments { lose, practice, sample, restraint } = arguments;
     if let Some(dir) = practice {
         return practise(context, dir, lose);
     }
-    let sample = sample.as_deref().map(|text| super::share(text, "drill.sample", "--sample")).transpose()?;
+    let sample = sample
+        .as_deref()
+        .map(|text| crate::commands::context::share(text, "drill.sample", "--sample"))
+        .transpose()?;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);
     sieve_actions::begin_long(&mut pool, "drill")?;

@@ -7,8 +7,8 @@ use clap::Args;
 use sieve_actions::files::read;
 use sieve_disk::Result;
 
-use super::{Context, volume_path};
 use crate::args::{RestraintArguments, VolumeChoice};
+use crate::commands::context::{Context, volume_path};
 use crate::exit::Outcome;
 use crate::human::{count, size, style, units};
 use crate::progress::Watch;
@@ -31,7 +31,7 @@ pub(crate) struct GetArguments {
     pub(crate) restraint: RestraintArguments,
 }
 
-pub(super) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome> {
     let GetArguments { paths, target, disk, volume, restraint } = arguments;
     let paths = paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let mut pool = load::pool(&context.pool)?;

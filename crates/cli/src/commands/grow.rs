@@ -8,9 +8,9 @@ use sieve_actions::disks::membership::grow::{GrowPlan, GrowReport, GrowRequest, 
 use sieve_catalogue::label::Role;
 use sieve_disk::Result;
 
-use super::Context;
 use super::sync::{show_bytes, show_forecast};
 use crate::args::{Consent, RestraintArguments, RoleWord, VolumeChoice};
+use crate::commands::context::Context;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{size, style, units};
@@ -37,7 +37,7 @@ pub(crate) struct GrowArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome> {
     let GrowArguments { name, role, at, volume, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(&restraint, &mut pool);

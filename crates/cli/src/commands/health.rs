@@ -10,7 +10,7 @@ use sieve_core::inventory::{Reach, SelfTest};
 use sieve_core::pool::DiskSpec;
 use sieve_disk::Result;
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, style, time};
 use crate::json;
@@ -36,7 +36,7 @@ struct Answer<'a> {
     gaps: &'a [String],
 }
 
-pub(super) fn run(context: &Context, from: Option<&Path>) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, from: Option<&Path>) -> Result<Outcome> {
     let shelf = Shelf::look(&context.pool, from)?;
     let today = time::date(shelf.now);
     let items = shelf.items();

@@ -14,7 +14,7 @@ use sieve_core::ingest::{
 use sieve_core::units::{ByteLength, Rate, SizeError};
 use sieve_disk::{Error, Kind, Result};
 
-use super::Context;
+use crate::commands::context::Context;
 
 use crate::exit::Outcome;
 use crate::human::{Table, size, style};
@@ -72,7 +72,7 @@ struct Answer<'a> {
     day: Option<&'a Day>,
 }
 
-pub(super) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outcome> {
     let network = network(arguments)?;
     let source = arguments.source.as_deref().map(rate).transpose()?;
     let (amount, file) = (bytes(&arguments.amount)?, bytes(&arguments.file_size)?);

@@ -4,12 +4,12 @@ use sieve_actions::files::read;
 use sieve_disk::Result;
 use std::ffi::OsStr;
 
-use super::{Context, volume_path};
+use crate::commands::context::{Context, volume_path};
 use crate::exit::Outcome;
 use crate::human::{size, style, time};
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, folder: &OsStr, volume: Option<&str>) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, folder: &OsStr, volume: Option<&str>) -> Result<Outcome> {
     let folder = volume_path(folder)?;
     let pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;

@@ -5,13 +5,13 @@ use sieve_actions::measure::landings::Figures;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size};
 use crate::progress::Bars;
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     sieve_actions::begin_long(&mut pool, "measure")?;
     let volume = pool.volume(volume)?;

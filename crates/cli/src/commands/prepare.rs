@@ -7,7 +7,7 @@ use sieve_core::prepare::{NewDisk, NewFilesystem, refuse, script};
 use sieve_disk::inventory::Found;
 use sieve_disk::{Error, Kind, Result};
 
-use super::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::json;
 use crate::shelf::{Item, Shelf};
@@ -18,7 +18,7 @@ struct Answer<'a> {
     script: &'a str,
 }
 
-pub(super) fn run(
+pub(crate) fn run(
     context: &Context,
     wanted: &[String],
     erase: &[String],

@@ -13,8 +13,8 @@ use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
-use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments, VolumeChoice};
+use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
@@ -40,7 +40,7 @@ pub(crate) struct PutArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome> {
     let PutArguments { sources, folder, replace, volume, restraint, consent } = arguments;
     let (typed, folder) = (Path::new(folder), volume_path(folder)?);
     let mut pool = load::pool(&context.pool)?;

@@ -9,8 +9,8 @@ use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
 use sieve_disk::{Error, Kind, Result};
 
-use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
@@ -38,7 +38,7 @@ pub(crate) struct RebuildArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Outcome> {
     let RebuildArguments { names, onto, first, salvage, restraint, consent } = arguments;
     let first = first.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let options = Options { first, salvage: *salvage };

@@ -10,9 +10,9 @@ use sieve_actions::disks::membership::replace::{
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 
-use super::Context;
 use super::sync::show_forecast;
 use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::Context;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{count, size, style, units};
@@ -40,7 +40,7 @@ pub(crate) struct ReplaceArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
     let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(&restraint, &mut pool);

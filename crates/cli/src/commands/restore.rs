@@ -12,8 +12,8 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 
-use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments, VolumeChoice};
+use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
@@ -40,7 +40,7 @@ pub(crate) struct RestoreArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Outcome> {
     let paths = arguments.paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let mut pool = load::pool(&context.pool)?;
     let events = arguments.restraint.events;

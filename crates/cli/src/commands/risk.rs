@@ -14,8 +14,8 @@ use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Reque
 use sieve_foresight::{Outlook, PoolOutlook};
 use sieve_pool::journal;
 
-use super::Context;
 use crate::args::{Documents, PaperArguments};
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, odds, percent_of, rounded, size, style, time, two_digits};
 use crate::shelf::Shelf;
@@ -55,7 +55,7 @@ struct Answer<'a> {
     notes: &'a [String],
 }
 
-pub(super) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
     let now = crate::machine::real().now();
     let mut notes = Vec::new();
     let request = Request {

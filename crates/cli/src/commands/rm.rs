@@ -7,13 +7,13 @@ use std::ffi::OsString;
 
 use super::put::show_by_disk;
 use super::settle::show_left_alone;
-use super::{Context, volume_path};
 use crate::args::Consent;
+use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::{json, load};
 
-pub(super) fn run(
+pub(crate) fn run(
     context: &Context,
     paths: &[OsString],
     recursive: bool,

@@ -15,8 +15,8 @@ use sieve_disk::{Error, Kind};
 use sieve_pool::pool::Pool;
 
 use super::sync::{show_bytes, show_forecast};
-use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments, VolumeChoice};
+use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
@@ -49,7 +49,7 @@ pub(crate) struct SettleArguments {
 /// So many files are shown by name.
 const SHOWN: usize = 12;
 
-pub(super) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     let events = arguments.restraint.events;
     crate::restraint::hold(&arguments.restraint, &mut pool);

@@ -10,13 +10,13 @@ use sieve_foresight::paper;
 use sieve_foresight::status::{DiskStatus, Status, Verdict, status};
 use sieve_pool::member::State;
 
-use super::Context;
 use crate::args::PaperArguments;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, time, units};
 use crate::{json, load};
 
-pub(super) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcome> {
     let status = match load::spec_on_paper(&context.pool, on_paper.files.is_some())? {
         Some(spec) => {
             let pool = paper::load(&spec, on_paper.volume.volume.as_deref(), on_paper.files.as_deref())?;

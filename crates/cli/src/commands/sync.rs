@@ -14,8 +14,8 @@ use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::status;
 
-use super::Context;
 use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::Context;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, units};
@@ -48,7 +48,7 @@ struct Synced<'a> {
     unguarded: &'a BTreeMap<Unguarded, Count>,
 }
 
-pub(super) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
     crate::restraint::hold(&restraint, &mut pool);

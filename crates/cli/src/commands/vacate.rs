@@ -7,8 +7,8 @@ use sieve_actions::disks::membership::vacate::VacatePlan;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 
-use super::Context;
 use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::Context;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
@@ -26,7 +26,7 @@ pub(crate) struct VacateArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outcome> {
     let VacateArguments { names, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);

@@ -7,8 +7,8 @@ use sieve_actions::guard::verify;
 use sieve_actions::guard::verify::{MendReport, Scope, VerifyReport};
 use sieve_disk::Result;
 
-use super::{Context, volume_path};
 use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::{Context, volume_path};
 use crate::exit::Outcome;
 use crate::human::{count, style, units};
 use crate::progress::Watch;
@@ -35,7 +35,7 @@ pub(crate) struct VerifyArguments {
     pub(crate) consent: Consent,
 }
 
-pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outcome> {
     let scope = scope(arguments)?;
     let mut pool = load::pool(&context.pool)?;
     restraint::hold(&arguments.restraint, &mut pool);
@@ -72,7 +72,7 @@ pub(super) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
 
 fn scope(arguments: &VerifyArguments) -> Result<Scope> {
     if let Some(share) = &arguments.share {
-        return Ok(Scope::Share(super::share(share, "verify.share", "--share")?));
+        return Ok(Scope::Share(crate::commands::context::share(share, "verify.share", "--share")?));
     }
     if let Some(folder) = &arguments.folder {
         return Ok(Scope::Folder(volume_path(folder)?));

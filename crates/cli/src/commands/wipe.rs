@@ -6,12 +6,12 @@ use sieve_actions::disks::membership::wipe::{execute, plan};
 use sieve_disk::Result;
 use sieve_pool::pool::catalogue_path;
 
-use super::Context;
 use crate::args::Consent;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::{confirm, json, load, machine};
 
-pub(super) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: Consent) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: Consent) -> Result<Outcome> {
     let machine = machine::real();
     // Where there is a pool, its members are not given away.
     let here = match context.pool.exists() && catalogue_path(&context.pool).exists() {

@@ -9,11 +9,12 @@ mod world;
 
 pub(crate) use practice::practice;
 
+use crate::demo::stage::{make_empty, remove_tree};
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use serde::Serialize;
-use sieve_disk::{Error, Kind, Result};
+use sieve_disk::{Error, Result};
 
 use crate::exit::Outcome;
 use crate::human::{Table, count, style};
@@ -100,16 +101,6 @@ pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
         );
     }
     Ok(Outcome::Fine)
-}
-
-fn make_empty(root: &Path) -> Result<()> {
-    std::fs::create_dir_all(root).map_err(|e| Error::io("demo.dir", root, e))?;
-    let is_empty = std::fs::read_dir(root).is_ok_and(|mut entries| entries.next().is_none());
-    if is_empty {
-        return Ok(());
-    }
-    let message = format!("{} is not empty: the demo wants a new folder", root.display());
-    Err(Error::new(Kind::Usage, "demo.not-empty", message).remedy("name a folder that does not exist yet"))
 }
 
 fn play(stage: &Stage) -> Result<Proof> {
@@ -220,12 +211,4 @@ fn conclude(proof: &Proof, root: &Path, keep: bool) {
             root.display()
         );
     }
-}
-
-#[expect(
-    clippy::disallowed_methods,
-    reason = "the demo's own throw-away folders, never a member's path of a user"
-)]
-fn remove_tree(path: &PathBuf) -> Result<()> {
-    std::fs::remove_dir_all(path).map_err(|e| Error::io("demo.remove", path, e))
 }

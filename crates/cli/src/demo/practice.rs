@@ -11,7 +11,7 @@ use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::status::DiskStatus;
 
-use super::make_empty;
+use super::stage::make_empty;
 use super::stage::{Stage, make_folder, write_file};
 use super::world::noise;
 use crate::exit::Outcome;

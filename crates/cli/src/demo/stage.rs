@@ -52,7 +52,7 @@ impl Stage {
 
     /// A disk dies: its folder is really deleted, and there is an empty one for the new disk.
     pub(super) fn lose(&self, disk: &str, fresh: &str) -> Result<()> {
-        super::remove_tree(&self.path("disks").join(disk))?;
+        remove_tree(&self.path("disks").join(disk))?;
         self.say(&format!("$ rm -r disks/{disk}"));
         let path = self.path("disks").join(fresh);
         std::fs::create_dir(&path).map_err(|e| Error::io("demo.folder", &path, e))?;
@@ -164,4 +164,22 @@ pub(super) fn make_folder(path: &Path) -> Result<()> {
 pub(super) fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
     path.parent().map_or(Ok(()), make_folder)?;
     std::fs::write(path, bytes).map_err(|e| Error::io("demo.write", path, e))
+}
+
+pub(super) fn make_empty(root: &Path) -> Result<()> {
+    std::fs::create_dir_all(root).map_err(|e| Error::io("demo.dir", root, e))?;
+    let is_empty = std::fs::read_dir(root).is_ok_and(|mut entries| entries.next().is_none());
+    if is_empty {
+        return Ok(());
+    }
+    let message = format!("{} is not empty: the demo wants a new folder", root.display());
+    Err(Error::new(Kind::Usage, "demo.not-empty", message).remedy("name a folder that does not exist yet"))
+}
+
+#[expect(
+    clippy::disallowed_methods,
+    reason = "the demo's own throw-away folders, never a member's path of a user"
+)]
+pub(super) fn remove_tree(path: &PathBuf) -> Result<()> {
+    std::fs::remove_dir_all(path).map_err(|e| Error::io("demo.remove", path, e))
 }

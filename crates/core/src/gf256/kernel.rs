@@ -2,21 +2,13 @@
 
 use super::columns::Work;
 use super::portable;
+use super::start::Start;
 
 /// The most targets that one call computes: the most parities of a volume.
 pub const MOST_TARGETS: usize = crate::units::MAX_PARITIES;
 
 /// Buffers that exceed this are fetched ahead: the second-level cache of common processors.
 const SECOND_LEVEL_CACHE: usize = 1 << 20;
-
-/// What the targets of a sum hold before.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Start {
-    /// Nothing of interest: the sum replaces it.
-    Zero,
-    /// Something to add to.
-    Present,
-}
 
 /// A set of instructions that this processor was found to have: only [`Kernel::available`] makes one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,6 +7,7 @@ mod columns;
 mod kernel;
 mod portable;
 mod reference;
+mod start;
 mod tables;
 
 #[cfg(target_arch = "x86_64")]
@@ -20,5 +21,6 @@ mod neon;
 #[cfg(target_arch = "x86_64")]
 mod ssse3;
 
-pub use kernel::{Kernel, MOST_TARGETS, Start};
+pub use kernel::{Kernel, MOST_TARGETS};
 pub use reference::{inverse, mul, mul_add};
+pub use start::Start;

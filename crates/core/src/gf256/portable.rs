@@ -1,7 +1,7 @@
 //! Sums of products with nothing but the language: for processors without a kernel, and for the last bytes.
 
-use super::kernel::Start;
 use super::reference::mul_add;
+use super::start::Start;
 
 /// Bytes that are worked on at once, so that they stay in the first-level cache for all targets.
 const BLOCK: usize = 4096;

@@ -1,7 +1,7 @@
 //! Counts of errors: sectors, reads, writes, commands, the motor, the cable.
 
+use super::finding::{About, Findings, Look, Verdict};
 use super::rule::{FOLLOWED_DAYS, Rule};
-use super::verdict::{About, Findings, Look, Verdict};
 use crate::inventory::SmartReport;
 
 /// Reallocated sectors from which on a disk is to be replaced even if they do not grow.

@@ -2,6 +2,7 @@
 
 mod dates;
 mod errors;
+mod finding;
 mod rule;
 mod self_tests;
 #[cfg(test)]
@@ -10,5 +11,6 @@ mod verdict;
 mod wear;
 
 pub use dates::{age_in_years, batches, warranty_left};
+pub use finding::{About, Check, Look, Verdict};
 pub use rule::{FOLLOWED_DAYS, Rule};
-pub use verdict::{About, Check, Look, Verdict, judge, raised_over_a_year};
+pub use verdict::{judge, raised_over_a_year};

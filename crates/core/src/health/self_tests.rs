@@ -1,7 +1,7 @@
 //! What the tests say that disks run on themselves.
 
+use super::finding::{Findings, Verdict};
 use super::rule::Rule;
-use super::verdict::{Findings, Verdict};
 use crate::inventory::{Reach, SelfTest, SmartReport};
 
 /// Hours of power between two full self-tests: about a month of running day and night, and some grace.

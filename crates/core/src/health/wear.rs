@@ -1,7 +1,7 @@
 //! Use and age.
 
+use super::finding::{Findings, Verdict};
 use super::rule::Rule;
-use super::verdict::{Findings, Verdict};
 use crate::inventory::{SmartReport, Warning};
 
 /// Hours of power after which a disk is old: about six years of running day and night.

@@ -7,6 +7,7 @@ mod mistake;
 mod parse;
 mod quantities;
 mod risk;
+mod share;
 mod spec;
 mod volume;
 

@@ -1,5 +1,6 @@
 //! Reading a pool file: all mistakes in one go.
 
+use super::share::read_share;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -11,9 +12,7 @@ use super::fields::Fields;
 use super::quantities::{Price, Temperature, parse_date};
 use super::risk::{read_group, read_risk};
 use super::volume::{read_volume, refuse_shared_members};
-use super::{
-    CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Share, Thresholds, VolumeSpec,
-};
+use super::{CaseSpec, DiskSpec, GroupSpec, LinkSpec, Media, Mistake, PoolSpec, Thresholds, VolumeSpec};
 use crate::suggest::nearest;
 use crate::units::{ByteLength, Rate};
 
@@ -140,10 +139,6 @@ fn read_header(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<
         too_full: too_full.unwrap_or(usual.too_full),
     };
     name.map(|(name, _)| (name, thresholds))
-}
-
-pub(super) fn read_share(text: &str) -> Result<Share, String> {
-    Share::parse(text).ok_or_else(|| format!("`{text}` is not a share: write \"50 %\""))
 }
 
 fn read_date(text: &str) -> Result<Date, String> {
@@ -279,6 +274,7 @@ fn is_plain_name(name: &str) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Share;
     use super::*;
     use rstest::rstest;
 

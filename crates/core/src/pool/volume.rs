@@ -6,8 +6,8 @@ use std::ops::Range;
 use toml_edit::Table;
 
 use super::fields::Fields;
-use super::parse::read_share;
 use super::quantities::days;
+use super::share::read_share;
 use super::{
     CacheSpec, DiskSpec, FolderSpec, Landing, Mistake, Share, SizeLimit, Tier, VolumeKind, VolumeSpec,
 };

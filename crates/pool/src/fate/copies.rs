@@ -8,7 +8,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::{DiskId, ObjectId};
 
-use super::VolumeModel;
+use super::model::VolumeModel;
 use crate::pieces;
 use crate::pieces::PiecedFile;
 use crate::pool::Pool;

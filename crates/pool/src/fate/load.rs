@@ -12,7 +12,7 @@ use sieve_core::fate::{
 use sieve_core::lane::{Piece, Rows};
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot, VersionId};
 
-use super::VolumeModel;
+use super::model::VolumeModel;
 use crate::images::{cells_on, open_images};
 use crate::pool::Pool;
 use sieve_catalogue as catalogue;

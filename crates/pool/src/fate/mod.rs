@@ -4,6 +4,7 @@
 mod copies;
 mod file;
 mod load;
+mod model;
 mod reason;
 mod unfinished;
 mod volume;
@@ -12,7 +13,8 @@ pub use copies::Elsewhere;
 pub use file::FileFate;
 pub use load::load;
 pub use load::split_by_damage;
+pub use model::VolumeModel;
 pub use reason::shortage_of;
 pub use reason::{Reason, RowsShort, StaleLane};
 pub use unfinished::Unfinished;
-pub use volume::{Evaluation, VolumeModel};
+pub use volume::Evaluation;

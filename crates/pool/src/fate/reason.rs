@@ -9,7 +9,7 @@ use sieve_core::fate::{
 use sieve_core::path::shown_with_bytes;
 use sieve_core::units::{ByteLength, GRANULE};
 
-use super::VolumeModel;
+use super::model::VolumeModel;
 use crate::pool::Pool;
 use sieve_catalogue::objects;
 use sieve_disk::Result;

@@ -1,5 +1,6 @@
 //! What the names in our folder stand for, written on the disk itself: it is known also when the catalogue at home is lost.
 
+use sieve_core::fate::Standing;
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
@@ -7,7 +8,6 @@ use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use super::is_edit;
 use crate::member::Member;
 use crate::pool::Pool;
 use sieve_catalogue::held_files;
@@ -139,4 +139,9 @@ pub(super) fn tidy(pool: &Pool, disk_id: DiskId, disk: &dyn Disk) -> Result<()> 
         }
     }
     durable::write_file(disk, &path(), text.as_bytes())
+}
+
+/// Size or modification time show that the owner changed the file.
+pub(super) const fn is_edit(standing: Standing) -> bool {
+    matches!(standing, Standing::Touched | Standing::Changed)
 }

@@ -4,7 +4,8 @@ use sieve_core::fate::Standing;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
-use super::{is_edit, move_in_catalogue, put_back};
+use super::note::is_edit;
+use super::{move_in_catalogue, put_back};
 use crate::member::Member;
 use crate::pool::Pool;
 use sieve_catalogue::held_files::HeldRow;

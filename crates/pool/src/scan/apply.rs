@@ -7,8 +7,8 @@ use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
-use super::ScanReport;
 use super::compare::{DiskChanges, SeenFile};
+use super::report::ScanReport;
 use crate::member::{Member, State};
 use crate::pool::Pool;
 use sieve_catalogue::gone;

@@ -1,22 +1,19 @@
 //! What has another copy on a survivor comes back from that, without any parity.
 
-use std::collections::HashMap;
+use super::plan::Copies;
 
 use sieve_core::fate::{Composite, Fate};
 use sieve_core::path::RelPath;
-use sieve_core::units::{DiskId, ObjectId};
+use sieve_core::units::DiskId;
 
 use super::finish;
 use super::jobs::Assembly;
-use super::run::DataTarget;
+use super::target::DataTarget;
 use sieve_catalogue::{objects, versions};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit, advance};
-use sieve_pool::fate::{Elsewhere, VolumeModel};
+use sieve_pool::fate::VolumeModel;
 use sieve_pool::pool::Pool;
-
-/// Where the copies of lost objects can be read.
-pub(super) type Copies = HashMap<ObjectId, Elsewhere>;
 
 /// Finds them, for objects of the disks that are lost.
 ///

@@ -9,8 +9,8 @@ use sieve_core::pool::VolumeKind;
 use sieve_core::units::{ObjectId, VersionId};
 
 use super::jobs::{self, Assembly, Job};
-use super::run::DataTarget;
-use super::{RebuildReport, Target};
+use super::plan::{RebuildReport, Salvaged, Target};
+use super::target::DataTarget;
 use sieve_catalogue as catalogue;
 use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
@@ -26,7 +26,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::checkpoint::{advance, note_written};
 use sieve_pool::follow::{edit_pool_file, forget_intents};
 use sieve_pool::journal;
-use sieve_pool::member::looks_in_volume;
+use sieve_pool::looks::looks_in_volume;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
 
@@ -155,7 +155,7 @@ fn salvage(
     make_parents(pool, target, &at)?;
     let attributes = versions::get(pool.catalogue.reading(), version)?.attributes;
     publish_file(&*target.disk.clone(), &target.torn(version), &at, &attributes)?;
-    report.salvaged.push(super::Salvaged { path: name.to_string(), at: at.to_string(), holes });
+    report.salvaged.push(Salvaged { path: name.to_string(), at: at.to_string(), holes });
     Ok(())
 }
 

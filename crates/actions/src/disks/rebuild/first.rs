@@ -5,7 +5,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
 use super::finish;
-use super::run::DataTarget;
+use super::target::DataTarget;
 use sieve_catalogue::{objects, versions};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer};

@@ -8,7 +8,7 @@ use sieve_core::gf256::Kernel;
 use sieve_core::lane::Rows;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE, ParityIndex, Slot};
 
-use super::run::DataTarget;
+use super::target::DataTarget;
 use sieve_catalogue::label::Role;
 use sieve_disk::Result;
 use sieve_disk::event::Observer;

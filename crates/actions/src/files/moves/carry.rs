@@ -19,7 +19,7 @@ use sieve_disk::{Attributes, Disk, ReadFile, Stat};
 use sieve_disk::{Error, Result};
 use sieve_pool::held;
 use sieve_pool::held::{Watch, Watcher};
-use sieve_pool::member::looks_of;
+use sieve_pool::looks::looks_of;
 
 /// So many files are under way at once: one is read while another waits for its folder.
 const AT_ONCE: usize = 2;

@@ -4,8 +4,8 @@ use sieve_core::checksum::ContentSum;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 
-use super::Move;
 use super::carry::{Stays, Task, check_before_naming, open_source};
+use sieve_catalogue::relocation::Move;
 use sieve_disk::Result;
 use sieve_disk::copying::CHANGED;
 use sieve_disk::event::Observer;
@@ -28,7 +28,7 @@ pub(super) fn carry(
         return Err(Stays::Because("it has several names, and no disk has room for all of it".into()));
     };
     let mut source = open_source(task, &Watcher::new(&*pool.machine))?;
-    let plot = |(target, share): (&super::Target, &(DiskId, ByteLength))| Plot {
+    let plot = |(target, share): (&super::carry::Target, &(DiskId, ByteLength))| Plot {
         member: target.id,
         disk: target.disk.clone(),
         temporary: target.temporary.clone(),

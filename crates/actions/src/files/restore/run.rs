@@ -21,7 +21,7 @@ use sieve_disk::{Attributes, Disk, RealDisk, full_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::images::{load_snapshot, open_images};
 use sieve_pool::journal;
-use sieve_pool::member::looks_in_volume;
+use sieve_pool::looks::looks_in_volume;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;

@@ -7,10 +7,9 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
-use super::{
-    CacheSpace, CachedFile, NANOSECONDS_A_DAY, Options, PlannedMove, SettlePlan, Why, add_to, cached_files,
-    caches_of, why_in_use,
-};
+use super::plan::{CacheSpace, Options, PlannedMove, SettlePlan, Why};
+use super::when::{NANOSECONDS_A_DAY, add_to, caches_of, why_in_use};
+use super::{CachedFile, cached_files};
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
 use sieve_catalogue::label::Role;
 use sieve_catalogue::{held_files, nodes, objects};

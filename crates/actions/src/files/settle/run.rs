@@ -8,7 +8,8 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
-use super::{NANOSECONDS_A_DAY, Options, SettlePlan, age_of, caches_of, settled_key};
+use super::plan::{Options, SettlePlan};
+use super::when::{NANOSECONDS_A_DAY, age_of, caches_of, settled_key};
 use crate::files::moves;
 use crate::files::moves::Moved;
 use sieve_catalogue::label::Role;
@@ -21,7 +22,7 @@ use sieve_disk::{Attributes, Disk, EntryKind, Stat};
 use sieve_pool::follow::replicas_follow;
 use sieve_pool::held;
 use sieve_pool::journal;
-use sieve_pool::member::looks_of;
+use sieve_pool::looks::looks_of;
 use sieve_pool::pool::Pool;
 use sieve_pool::traffic::Traffic;
 

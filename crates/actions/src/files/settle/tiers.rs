@@ -2,13 +2,13 @@
 
 use std::collections::HashMap;
 
-use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{Tier, VolumeSpec};
 use sieve_core::tiers::{Assignment, Change, TieredFile, assign};
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
-use super::{Options, PlannedMove, SettlePlan, Why, add_to, why_in_use};
+use super::plan::{Options, PlannedMove, SettlePlan, TierOutlook, Why};
+use super::when::{add_to, why_in_use};
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
 use sieve_catalogue::heat;
 use sieve_catalogue::heat::Heat;
@@ -20,23 +20,6 @@ use sieve_disk::Result;
 use sieve_pool::grounds::Grounds;
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
-
-/// What the tiers are good for, before and after.
-#[derive(Clone, Copy, Debug, Serialize)]
-pub struct TierOutlook {
-    /// The share of reads that is expected of the fast disks as files lie now, from 0 to 1.
-    pub fast_reads_before: f64,
-    /// The same after this settling.
-    pub fast_reads_after: f64,
-    /// The same when a sync has freed what is held, and another settling has used it.
-    pub fast_reads_after_sync: f64,
-    /// What is free on the fast disks now.
-    pub free: ByteLength,
-    /// What is held on them until the next sync.
-    pub held: ByteLength,
-    /// What is to stay free on them.
-    pub reserve: ByteLength,
-}
 
 /// A file on one of the tiers.
 struct OnTier {

@@ -142,7 +142,7 @@ fn cache_status(pool: &Pool, volume: &VolumeSpec) -> Result<CacheStatus> {
             taken.entry(*only).or_default().add(size);
         }
     }
-    status.settles_next = super::settles_next(pool, volume, status.since)?;
+    status.settles_next = super::when::settles_next(pool, volume, status.since)?;
     status.one_disk_takes = taken.into_values().max_by_key(|count| count.bytes).unwrap_or_default();
     for member in pool.members_of(&volume.name, Role::Cache) {
         let held = sieve_catalogue::held_files::all(pool.catalogue.reading(), member.row.id)?;

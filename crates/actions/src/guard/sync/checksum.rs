@@ -8,7 +8,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
-use super::{Options, SyncReport};
+use super::report::{Options, SyncReport};
 use sieve_catalogue::held_files;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;

@@ -1,5 +1,6 @@
 //! The careful way: parity cell by cell, with what cannot be read computed from the old parity where that allows it.
 
+use super::places::places_of;
 use std::collections::{BTreeMap, BTreeSet};
 
 use sieve_core::fate::Standing;
@@ -7,13 +8,13 @@ use sieve_core::pool::VolumeSpec;
 use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
+use super::checkpoint;
 use super::recorded::Recorded;
+use super::report::{Options, SyncReport, parity_full};
 use super::volume::{self, Unread, VolumeSync, invalid_cells};
-use super::{Options, SyncReport, checkpoint, parity_full};
 use sieve_catalogue::objects;
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
-use sieve_disk::full_path;
 use sieve_pool::damage;
 use sieve_pool::images::{image_cells, open_images};
 use sieve_pool::pool::Pool;
@@ -76,24 +77,6 @@ fn set_aside(pool: &Pool, abandoned: &Abandoned, report: &mut SyncReport) -> Res
         }
         Ok(())
     })
-}
-
-fn places_of(pool: &Pool, disk: DiskId, object: &objects::ObjectRow) -> Result<Vec<String>> {
-    let member = pool.member(disk)?;
-    let real = member.usable()?;
-    let names = objects::names(pool.catalogue.reading(), object.id)?;
-    Ok(names.iter().map(|name| full_path(&**real, name).display().to_string()).collect())
-}
-
-pub(super) fn places(pool: &Pool, versions: &[VersionId]) -> Result<Vec<String>> {
-    let mut found = Vec::new();
-    for version in versions {
-        let row = sieve_catalogue::versions::get(pool.catalogue.reading(), *version)?;
-        if let Some(object) = objects::by_version(pool.catalogue.reading(), row.disk, *version)? {
-            found.extend(places_of(pool, row.disk, &object)?);
-        }
-    }
-    Ok(found)
 }
 
 struct Pass<'a> {

@@ -1,6 +1,7 @@
 //! The usual way: everything is streamed, checksummed and computed in one pass, batch by batch; what is not as it
 //! should be is left to the careful way.
 
+use super::volume::{no_room, place_of, read_of_lanes};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use sieve_core::checksum::Subtree;
@@ -11,12 +12,11 @@ use sieve_core::units::{ByteLength, CellIndex, ObjectId, VersionId};
 
 use super::feed::{Feed, out_of_order};
 use super::recorded::Recorded;
-use super::volume::{self, Fresh, Unread, VolumeSync, invalid_cells};
-use super::{Options, SyncReport, checkpoint, checksum, fill, parity_full};
-use sieve_catalogue::label::Role;
+use super::report::{Options, SyncReport, parity_full};
+use super::volume::{self, Unread, VolumeSync, invalid_cells};
+use super::{checkpoint, checksum, fill};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
-use sieve_disk::full_path;
 use sieve_pool::images::{cells_by_disk, image_cells, open_images};
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
@@ -164,40 +164,6 @@ fn amounts(
         }
     }
     Ok(amounts)
-}
-
-/// Bytes that are read of each data disk; where there is no parity to compute, only what has no checksum yet.
-pub(super) fn read_of_lanes(
-    pool: &Pool,
-    volume: &str,
-    sync: &VolumeSync,
-    work: &Work,
-) -> Result<Vec<ByteLength>> {
-    if pool.members_of(volume, Role::Parity).next().is_some() {
-        return Ok(work.lane_bytes.iter().map(|bytes| ByteLength::new(*bytes)).collect());
-    }
-    let mut fresh = vec![ByteLength::ZERO; sync.snapshot.lanes.len()];
-    for content in sync.fresh.values() {
-        fresh[content.lane] = fresh[content.lane].plus(content.stamp.size);
-    }
-    Ok(fresh)
-}
-
-/// The files that find no room below the end of the parity drives.
-pub(super) fn no_room(pool: &Pool, sync: &VolumeSync) -> Result<Vec<String>> {
-    let mut places = Vec::new();
-    for version in &sync.no_room {
-        match sync.fresh.get(version) {
-            Some(fresh) => places.push(place_of(pool, sync, fresh)?),
-            None => places.extend(super::run::places(pool, &[*version])?),
-        }
-    }
-    Ok(places)
-}
-
-fn place_of(pool: &Pool, sync: &VolumeSync, fresh: &Fresh) -> Result<String> {
-    let disk = pool.member(sync.snapshot.lanes[fresh.lane].disk)?.usable()?;
-    Ok(full_path(&**disk, &fresh.path).display().to_string())
 }
 
 struct Pass<'a> {

@@ -9,7 +9,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan::ScanReport;
 
-use super::Options;
+use super::report::Options;
 
 /// Fewer files than this are never an accident by their number alone; their bytes may say so.
 const FEWEST: u64 = 4;

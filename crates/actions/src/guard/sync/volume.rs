@@ -14,7 +14,8 @@ use sieve_core::sync::{
 };
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, ObjectId, VersionId};
 
-use super::{Options, SyncPlan, fill};
+use super::fill;
+use super::report::{Options, SyncPlan};
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects::{path_of, standing_of};
 use sieve_catalogue::{parity_state, unfinished, unsigned, versions};
@@ -427,9 +428,9 @@ pub(super) fn estimate(
     let changed = sync.changed_cells();
     plan.cells += work.windows.len() as u64;
     plan.cells_by_delta += work.parity_reads;
-    plan.no_room.extend(super::streaming::no_room(pool, &sync)?);
+    plan.no_room.extend(no_room(pool, &sync)?);
     let name = |disk: DiskId| pool.member(disk).map(|m| m.row.name.clone());
-    let to_read = super::streaming::read_of_lanes(pool, &volume.name, &sync, &work)?;
+    let to_read = read_of_lanes(pool, &volume.name, &sync, &work)?;
     for ((lane, target), bytes) in sync.snapshot.lanes.iter().zip(&sync.target).zip(to_read) {
         plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
         let mut read = bytes;
@@ -472,4 +473,38 @@ fn size_of(pool: &Pool, version: VersionId) -> Result<ByteLength> {
 /// The rows of contiguous cells, joined.
 pub(super) fn joined_rows(geometry: CellGeometry, cells: &[CellIndex]) -> Vec<Rows> {
     joined(cells.iter().map(|cell| geometry.rows(*cell)).collect())
+}
+
+/// Bytes that are read of each data disk; where there is no parity to compute, only what has no checksum yet.
+pub(super) fn read_of_lanes(
+    pool: &Pool,
+    volume: &str,
+    sync: &VolumeSync,
+    work: &Work,
+) -> Result<Vec<ByteLength>> {
+    if pool.members_of(volume, Role::Parity).next().is_some() {
+        return Ok(work.lane_bytes.iter().map(|bytes| ByteLength::new(*bytes)).collect());
+    }
+    let mut fresh = vec![ByteLength::ZERO; sync.snapshot.lanes.len()];
+    for content in sync.fresh.values() {
+        fresh[content.lane] = fresh[content.lane].plus(content.stamp.size);
+    }
+    Ok(fresh)
+}
+
+/// The files that find no room below the end of the parity drives.
+pub(super) fn no_room(pool: &Pool, sync: &VolumeSync) -> Result<Vec<String>> {
+    let mut places = Vec::new();
+    for version in &sync.no_room {
+        match sync.fresh.get(version) {
+            Some(fresh) => places.push(place_of(pool, sync, fresh)?),
+            None => places.extend(super::places::places(pool, &[*version])?),
+        }
+    }
+    Ok(places)
+}
+
+pub(super) fn place_of(pool: &Pool, sync: &VolumeSync, fresh: &Fresh) -> Result<String> {
+    let disk = pool.member(sync.snapshot.lanes[fresh.lane].disk)?.usable()?;
+    Ok(sieve_disk::full_path(&**disk, &fresh.path).display().to_string())
 }

@@ -5,7 +5,7 @@ use sieve_core::fate::Fate;
 use sieve_disk::Result;
 use sieve_foresight::{Outlook, Step};
 
-use super::Question;
+use super::question::Question;
 use super::summary::summarise;
 use crate::human::{reason, size, style, units};
 

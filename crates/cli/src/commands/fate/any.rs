@@ -6,8 +6,8 @@ use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::Outlook;
 
-use super::{Question, csv_failed, heading};
-use crate::commands::Context;
+use super::question::{Question, csv_failed, heading};
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::json;
@@ -57,7 +57,7 @@ struct Ranking {
     sets: Vec<RankedSet>,
 }
 
-pub(super) fn run(
+pub(crate) fn run(
     context: &Context,
     outlook: &mut dyn Outlook,
     question: &Question<'_>,

@@ -10,7 +10,7 @@ use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::{Backup, Found, Outlook};
 
-use super::Question;
+use super::question::Question;
 use super::summary::for_each_in_folder;
 use crate::human::{Table, count, size, style, units};
 

@@ -9,8 +9,8 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::Outlook;
 use sieve_pool::fate::Reason;
 
-use super::{Question, heading};
-use crate::commands::{Context, volume_path};
+use super::question::{Question, heading};
+use crate::commands::context::{Context, volume_path};
 use crate::exit::Outcome;
 use crate::human::{count, reason, size, style};
 use crate::json;
@@ -40,7 +40,7 @@ struct Loss {
     reason: Option<Reason>,
 }
 
-pub(super) fn run(
+pub(crate) fn run(
     context: &Context,
     outlook: &mut dyn Outlook,
     question: &Question<'_>,

@@ -8,8 +8,9 @@ use sieve_foresight::Outlook;
 use sieve_pool::fate::FileFate;
 
 use super::backup::Comparison;
+use super::question::{Question, csv_failed};
+use super::summary::State;
 use super::summary::for_each_in_folder;
-use super::{Question, State, csv_failed};
 use crate::human::reason;
 
 /// The answer as JSON.

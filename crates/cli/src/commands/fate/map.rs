@@ -6,9 +6,9 @@ use sieve_core::fate::LossMap;
 use sieve_disk::Result;
 use sieve_foresight::Outlook;
 
-use super::{Question, heading};
+use super::question::{Question, heading};
 use crate::chart;
-use crate::commands::Context;
+use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::style;
 use crate::human::{size, units};
@@ -22,7 +22,7 @@ fn loss_map(outlook: &dyn Outlook) -> Result<LossMap> {
     Ok(LossMap::new(costs.names.clone(), |set| costs.of(set)))
 }
 
-pub(super) fn run(
+pub(crate) fn run(
     context: &Context,
     outlook: &mut dyn Outlook,
     question: &Question<'_>,

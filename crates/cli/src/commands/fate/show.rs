@@ -4,8 +4,9 @@ use anstyle::Style;
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
 
+use super::question::{Question, heading};
+use super::summary::State;
 use super::summary::Summary;
-use super::{Question, State, heading};
 use crate::args::Breakdown;
 use crate::human::{Table, count, reason, size, style, time, units};
 

@@ -1,5 +1,6 @@
 //! Fates summed up: in all, and by folder, disk or file type.
 
+use sieve_foresight::Missing;
 use std::collections::BTreeMap;
 
 use sieve_core::count::Totals;
@@ -8,9 +9,9 @@ use sieve_disk::Result;
 use sieve_foresight::Outlook;
 use sieve_pool::fate::FileFate;
 
-use super::Question;
+use super::question::Question;
 use crate::args::Breakdown;
-use crate::commands::volume_path;
+use crate::commands::context::volume_path;
 use crate::human::{reason, size};
 
 /// So many files that do not come back are listed without being asked.
@@ -88,4 +89,10 @@ fn part_of(file: &FileFate<'_>, by: Breakdown) -> String {
             }
         }
     }
+}
+
+/// One state of the pool in which the disks are lost.
+pub(super) struct State {
+    pub(super) missing: Vec<Missing>,
+    pub(super) summary: Summary,
 }

@@ -1,0 +1,76 @@
+//! From the command line to the command.
+
+use crate::command_line::{Arguments, Command};
+use crate::commands::context::{Context, size_argument};
+use crate::commands::{
+    adopt, bays, bench, burn_in, check, create, design, disks, dissolve, drill, fate, get, grow, health,
+    ingest, ls, measure, prepare, put, rebuild, replace, restore, risk, rm, settle, status, sync, vacate,
+    verify, wipe,
+};
+use crate::exit::Outcome;
+use sieve_disk::{Error, Result};
+use std::path::PathBuf;
+
+/// Runs a command.
+///
+/// # Errors
+/// Its own.
+pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
+    let pool = pool_file(arguments.pool);
+    let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
+    let context = Context { pool, json: arguments.json };
+    match arguments.command {
+        Command::Disks { name, from } => disks::run(&context, name.as_deref(), from.from.as_deref()),
+        Command::Bays { find, from } => bays::run(&context, find.as_deref(), from.from.as_deref()),
+        Command::Health { from } => health::run(&context, from.from.as_deref()),
+        Command::BurnIn { path, amount, overwrite, consent } => {
+            let amount = amount.as_deref().map(size_argument).transpose()?;
+            burn_in::run(
+                &context,
+                &sieve_actions::measure::burn_in::Request { path, amount, overwrite },
+                consent,
+            )
+        }
+        Command::Ingest(arguments) => ingest::run(&context, &arguments),
+        Command::Design(arguments) => design::run(&context, &arguments),
+        Command::Prepare { disks, erase, filesystem, mount_root, from } => {
+            prepare::run(&context, &disks, &erase, filesystem.into(), &mount_root, from.from.as_deref())
+        }
+        Command::Check => check::run(&context),
+        Command::Create(consent) => create::run(&context, consent),
+        Command::Put(arguments) => put::run(&context, &arguments),
+        Command::Get(arguments) => get::run(&context, &arguments),
+        Command::Measure { amount, volume } => measure::run(&context, amount, volume.volume.as_deref()),
+        Command::Ls { folder, volume } => ls::run(&context, &folder, volume.volume.as_deref()),
+        Command::Rm { paths, recursive, volume, consent } => {
+            rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
+        }
+        Command::Bench { disks: true, amount, .. } => bench::disks(&context, amount),
+        Command::Bench { kernel, quick, .. } => bench::run(&context, kernel.as_deref(), quick),
+        Command::Settle(arguments) => settle::run(&context, &arguments),
+        Command::Restore(arguments) => restore::run(&context, &arguments),
+        Command::Sync(arguments) => sync::run(&context, arguments),
+        Command::Verify(arguments) => verify::run(&context, &arguments),
+        Command::Fate(arguments) => fate::run(&context, &arguments),
+        Command::Risk(arguments) => risk::run(&context, &arguments),
+        Command::Drill(arguments) => drill::run(&context, &arguments),
+        Command::Adopt { folders, consent } => adopt::run(&context, &folders, consent),
+        Command::Grow(arguments) => grow::run(&context, arguments),
+        Command::Replace(arguments) => replace::run(&context, arguments),
+        Command::Dissolve(arguments) => dissolve::run(&context, &arguments),
+        Command::Wipe { folder, was, consent } => wipe::run(&context, &folder, was.as_deref(), consent),
+        Command::Vacate(arguments) => vacate::run(&context, &arguments),
+        Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
+        Command::Status { paper } => status::run(&context, &paper),
+        Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
+        Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
+        Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),
+    }
+}
+
+/// The pool file that is named; else the one in this folder; else the one of the environment.
+fn pool_file(named: Option<PathBuf>) -> PathBuf {
+    let here = PathBuf::from("pool.toml");
+    let from_environment = || std::env::var_os("ZINC_SIEVE_POOL").filter(|_| !here.exists());
+    named.or_else(|| from_environment().map(PathBuf::from)).unwrap_or(here)
+}
