@@ -572,6 +572,35 @@ pub fn unsigned(number: i64) -> u64 {
     u64::try_from(number).unwrap_or(0)
 }
 
+/// When a volume settled last, nanoseconds since 1970.
+///
+/// # Errors
+/// What the database says.
+pub fn settled_at(c: &Connection, volume: &str) -> Result<Option<i64>> {
+    let key = format!("settled_at:{volume}");
+    let text: Option<String> =
+        c.query_row("SELECT value FROM meta WHERE key = ?1", [key], |row| row.get(0)).optional()?;
+    Ok(text.and_then(|text| text.parse().ok()))
+}
+
+/// Notes when a volume settled.
+///
+/// # Errors
+/// What the database says.
+pub fn set_settled_at(c: &Connection, volume: &str, at: i64) -> Result<()> {
+    let key = format!("settled_at:{volume}");
+    c.execute("INSERT OR REPLACE INTO meta VALUES (?1, ?2)", (key, at.to_string()))?;
+    Ok(())
+}
+
+/// Brings all that is in the log into the file itself, so that the file alone is the whole catalogue.
+///
+/// # Errors
+/// What the database says.
+pub fn empty_log(c: &Connection) -> Result<()> {
+    Ok(c.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
+}
+
 #[cfg(test)]
 mod tests {
     use std::os::unix::fs::MetadataExt;

@@ -6,7 +6,9 @@
 pub mod apart;
 mod catalogue;
 pub mod checks;
+pub mod contents;
 pub mod disks;
+pub mod elsewhere;
 pub mod folders;
 pub mod gone;
 pub mod heat;

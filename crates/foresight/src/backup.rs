@@ -1,15 +1,14 @@
 //! What of the files that would be lost lies on another machine, by a listing of that one.
 
+use sieve_catalogue::elsewhere;
 use std::collections::HashMap;
 use std::io::Read;
 use std::path::Path;
 
-use rusqlite::{Connection, OpenFlags};
 use serde::Serialize;
 
 use crate::listing;
 use crate::listing::Line;
-use sieve_catalogue::objects::path_of;
 use sieve_core::path::shown_with_bytes;
 use sieve_disk::{Error, Kind, Result};
 
@@ -83,26 +82,11 @@ impl Backup {
             Error::new(Kind::Usage, "backup.catalogue", format!("{}: {why}", path.display()))
                 .remedy("name a catalogue.sqlite of another pool, or a listing of its files")
         };
-        let c = open_elsewhere(path).map_err(|e| wrong(&e))?;
-        sieve_catalogue::check_format(&c, path).map_err(|e| wrong(&e.message))?;
-        let mut statement = c
-            .prepare(
-                "SELECT n.path, o.size, v.whole FROM name n JOIN object o ON o.id = n.object
-                 LEFT JOIN version v ON v.id = o.version AND o.standing = 0
-                 WHERE NOT EXISTS (SELECT 1 FROM held h WHERE h.disk = n.disk AND h.path = n.path)",
-            )
-            .map_err(|e| wrong(&e))?;
-        let mut rows = statement.query([]).map_err(|e| wrong(&e))?;
-        while let Some(row) = rows.next().map_err(|e| wrong(&e))? {
-            let key: Vec<u8> = row.get(0).map_err(|e| wrong(&e))?;
-            let size: i64 = row.get(1).map_err(|e| wrong(&e))?;
-            let whole: Option<Vec<u8>> = row.get(2).map_err(|e| wrong(&e))?;
-            self.add(Line {
-                path: shown_with_bytes(&path_of(&key)?).0,
-                size_bytes: Some(sieve_catalogue::unsigned(size)),
-                blake3: whole.and_then(|w| w.try_into().ok()),
-            });
-        }
+        let c = elsewhere::open(path).map_err(|e| wrong(&e))?;
+        elsewhere::for_each_file(&c, path, |path, size, blake3| {
+            self.add(Line { path: shown_with_bytes(&path).0, size_bytes: Some(size.exact()), blake3 });
+        })
+        .map_err(|e| wrong(&e.message))?;
         Ok(())
     }
 
@@ -146,24 +130,6 @@ impl Backup {
 
 fn last_part(path: &str) -> String {
     path.rsplit('/').next().unwrap_or(path).to_string()
-}
-
-/// Opens a database of another machine without leaving anything beside it.
-fn open_elsewhere(path: &Path) -> rusqlite::Result<Connection> {
-    let mut log = path.as_os_str().to_owned();
-    log.push("-wal");
-    let is_open = std::fs::metadata(&log).is_ok_and(|log| log.len() > 0);
-    if is_open {
-        return Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY);
-    }
-    let escape = |byte: u8| match byte {
-        b'/' | b'-' | b'_' | b'.' => char::from(byte).to_string(),
-        byte if byte.is_ascii_alphanumeric() => char::from(byte).to_string(),
-        byte => format!("%{byte:02X}"),
-    };
-    let name: String = path.as_os_str().as_encoded_bytes().iter().map(|b| escape(*b)).collect();
-    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
-    Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)
 }
 
 fn is_database(path: &Path) -> Result<bool> {

@@ -1,8 +1,8 @@
 //! The members of a volume that take files now, and how much is free on each.
 
+use sieve_catalogue::contents;
 use std::collections::HashMap;
 
-use rusqlite::OptionalExtension;
 use sieve_core::landing::{Ground, Lander};
 use sieve_core::path::RelPath;
 use sieve_core::placement::Placement;
@@ -13,7 +13,7 @@ use crate::member::Member;
 use crate::pool::Pool;
 use crate::scan;
 use sieve_catalogue::label::Role;
-use sieve_catalogue::{objects, unsigned};
+use sieve_catalogue::objects;
 use sieve_disk::{Error, Kind, Result};
 
 /// Files that came within so many days tell how large the next ones will be.
@@ -125,15 +125,5 @@ pub fn largest_recent(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
         return Ok(ByteLength::ZERO);
     }
     let since = pool.machine.now().saturating_sub(RECENT_DAYS * DAY);
-    let largest: Option<i64> = pool
-        .catalogue
-        .reading()
-        .query_row(
-            "SELECT MAX(o.size) FROM object o JOIN disk d ON d.id = o.disk WHERE d.volume = ?1 AND o.ctime >= ?2",
-            (&volume.name, since),
-            |row| row.get(0),
-        )
-        .optional()?
-        .flatten();
-    Ok(ByteLength::new(largest.map_or(0, unsigned)))
+    contents::largest_since(pool.catalogue.reading(), &volume.name, since)
 }

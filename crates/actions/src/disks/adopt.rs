@@ -482,7 +482,7 @@ fn take_catalogue(
 fn keep_older(machine: &Arc<dyn Machine>, home: &dyn Disk, path: &Path) -> Result<()> {
     let older = Catalogue::open(path, Arc::clone(machine))?;
     let number = parity_state::head(older.reading())?.map_or(0, |head| head.number);
-    older.reading().query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
+    sieve_catalogue::empty_log(older.reading())?;
     drop(older);
     let kept = OurPlace::Folder
         .path()

@@ -13,6 +13,7 @@ mod fate;
 mod fate_any;
 mod flips;
 mod forecast;
+mod house;
 mod ingest;
 mod kill;
 mod kinds;

@@ -2,6 +2,7 @@
 
 mod verdict;
 
+use sieve_catalogue::contents;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
@@ -404,34 +405,20 @@ fn conflicts(pool: &Pool) -> Result<Vec<Conflict>> {
         }
     }
     let unfinished = Unfinished::look(pool)?;
-    let mut statement = pool.catalogue.reading().prepare_cached(
-        "SELECT d.volume, n.path, group_concat(d.name, ' '),
-             COUNT(DISTINCT CASE WHEN o.standing = 0 AND v.id IS NOT NULL THEN hex(v.whole) ELSE o.id END)
-         FROM name n JOIN disk d ON d.id = n.disk JOIN object o ON o.id = n.object
-             LEFT JOIN version v ON v.id = o.version
-         WHERE n.path NOT IN (SELECT path FROM held)
-         GROUP BY d.volume, n.path HAVING COUNT(*) > 1 ORDER BY d.volume, n.path",
-    )?;
-    let mut rows = statement.query([])?;
     let mut found = Vec::new();
-    while let Some(row) = rows.next()? {
-        let volume: String = row.get(0)?;
-        let contents: i64 = row.get(3)?;
-        let path = objects::path_of(&row.get::<_, Vec<u8>>(1)?)?;
+    contents::for_each_shared_path(pool.catalogue.reading(), |shared| {
         // Copies are what a mirrored volume is for, and one that is behind follows with the next sync.
-        let is_copy = mirrored.get(&volume).map(|apart| !apart.contains(&path));
-        if is_copy.unwrap_or(contents < 2 && cached.contains(&volume)) || unfinished.names(&path) {
-            continue;
+        let is_copy = mirrored.get(&shared.volume).map(|apart| !apart.contains(&shared.path));
+        let is_cached = shared.contents < 2 && cached.contains(&shared.volume);
+        if is_copy.unwrap_or(is_cached) || unfinished.names(&shared.path) {
+            return true;
         }
         if found.len() == MOST_CONFLICTS {
-            break;
+            return false;
         }
-        let disks: String = row.get(2)?;
-        found.push(Conflict {
-            volume,
-            path: path.to_string(),
-            disks: disks.split(' ').map(str::to_string).collect(),
-        });
-    }
+        let path = shared.path.to_string();
+        found.push(Conflict { volume: shared.volume, path, disks: shared.disks });
+        true
+    })?;
     Ok(found)
 }

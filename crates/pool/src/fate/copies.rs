@@ -1,5 +1,6 @@
 //! Files of several objects: copies on the disks of a mirrored volume, on caches and between the two; and pieces.
 
+use sieve_catalogue::contents;
 use std::collections::{BTreeMap, HashMap};
 
 use rusqlite::Connection;
@@ -224,21 +225,13 @@ impl VolumeModel {
     }
 }
 
-/// Named objects of a disk whose content is known, with the path of the name.
-const NAMED: &str = "
-    SELECT n.path, o.id, v.whole FROM name n JOIN object o ON o.id = n.object JOIN version v ON v.id = o.version
-    WHERE n.disk = ?1 AND o.standing = 0 AND v.id NOT IN (SELECT version FROM unfinished)";
-
 /// Adds all names of a disk, or only those that are known already.
 fn add_names(c: &Connection, disk: DiskId, groups: &mut Groups, all: bool) -> Result<()> {
-    let mut statement = c.prepare_cached(NAMED)?;
-    let mut rows = statement.query([disk.get()])?;
-    while let Some(row) = rows.next()? {
-        let path = row.get_ref(0)?.as_blob().unwrap_or_default();
+    contents::for_each_known(c, disk, |path, object, whole| {
         if path.starts_with(b".zinc-sieve\0") {
-            continue;
+            return;
         }
-        let known = Known { object: ObjectId::new(row.get(1)?), whole: row.get(2)?, held: false };
+        let known = Known { object, whole, held: false };
         match groups.get_mut(path) {
             Some(group) => group.push(known),
             None if all => {
@@ -246,8 +239,7 @@ fn add_names(c: &Connection, disk: DiskId, groups: &mut Groups, all: bool) -> Re
             }
             None => {}
         }
-    }
-    Ok(())
+    })
 }
 
 /// What is held is a copy of what has settled, or changed its tier.
@@ -259,14 +251,9 @@ fn add_held(c: &Connection, cache: DiskId, groups: &mut Groups) -> Result<()> {
     if originals.is_empty() {
         return Ok(());
     }
-    let mut statement = c.prepare_cached(NAMED)?;
-    let mut rows = statement.query([cache.get()])?;
-    while let Some(row) = rows.next()? {
-        let path = row.get_ref(0)?.as_blob().unwrap_or_default();
+    contents::for_each_known(c, cache, |path, object, whole| {
         if let Some(original) = originals.get(path) {
-            let known = Known { object: ObjectId::new(row.get(1)?), whole: row.get(2)?, held: true };
-            groups.entry(original.clone()).or_default().push(known);
+            groups.entry(original.clone()).or_default().push(Known { object, whole, held: true });
         }
-    }
-    Ok(())
+    })
 }

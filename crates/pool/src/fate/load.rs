@@ -1,5 +1,6 @@
 //! From the catalogue to the model that the core computes fates from.
 
+use sieve_catalogue::contents;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::Path;
 use std::thread;
@@ -90,22 +91,18 @@ fn lanes_of(c: &Connection, disks: &[DiskId]) -> Result<Vec<Lane>> {
 
 /// All objects of the volume in the order of their numbers.
 fn objects_of(c: &Connection, members: &[DiskId]) -> Result<Vec<ObjectRow>> {
-    let mut statement =
-        c.prepare_cached("SELECT id, size, version, standing, older, disk FROM object ORDER BY id")?;
-    let mut rows = statement.query([])?;
     let mut objects = Vec::with_capacity(catalogue::rows_in(c, "object")?);
-    while let Some(row) = rows.next()? {
-        let disk = DiskId::new(row.get(5)?);
-        let Some(position) = members.iter().position(|member| *member == disk) else { continue };
+    contents::for_each_object(c, |object| {
+        let Some(position) = members.iter().position(|member| *member == object.disk) else { return };
         objects.push(ObjectRow {
-            id: row.get(0)?,
+            id: object.id,
             disk: u16::try_from(position).unwrap_or(u16::MAX),
-            size: ByteLength::new(catalogue::unsigned(row.get(1)?)),
-            version: row.get(2)?,
-            older: row.get(4)?,
-            standing: objects::standing_of(row.get(3)?),
+            size: object.size,
+            version: object.version,
+            older: object.older,
+            standing: object.standing,
         });
-    }
+    })?;
     Ok(objects)
 }
 

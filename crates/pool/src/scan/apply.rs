@@ -1,5 +1,6 @@
 //! Bringing the catalogue up to date with what a scan found.
 
+use sieve_catalogue::contents;
 use std::collections::{HashMap, HashSet};
 
 use rusqlite::Transaction;
@@ -72,15 +73,11 @@ pub(super) fn apply(
         folders::keep(transaction, member.row.id, &changes.alike)?;
         changes.unlike.iter().try_for_each(|path| folders::forget(transaction, member.row.id, path))?;
         for (object, left_out) in changes.left_out_changed {
-            transaction
-                .execute("UPDATE object SET left_out = ?2 WHERE id = ?1", (object.id.get(), left_out))?;
+            contents::set_left_out(transaction, object.id, left_out)?;
         }
         if matches!(member.state, State::OlderCopy { .. }) {
             // An older copy was put back: nothing on it is taken at its word until it has been read.
-            transaction.execute(
-                "UPDATE object SET standing = 1 WHERE disk = ?1 AND standing = 0",
-                [member.row.id.get()],
-            )?;
+            contents::doubt_all(transaction, member.row.id)?;
         }
         disks::set_scanned(transaction, member.row.id, pool.machine.now())?;
         Ok(applier.report)
@@ -179,12 +176,7 @@ impl Applier<'_> {
         if stat.links < 2 {
             return Ok(None);
         }
-        let found: Option<i64> = rusqlite::OptionalExtension::optional(self.transaction.query_row(
-            "SELECT id FROM object WHERE disk = ?1 AND inode = ?2 AND size = ?3 AND mtime = ?4",
-            (self.disk_id.get(), stat.inode.cast_signed(), stat.size.exact().cast_signed(), stat.mtime),
-            |row| row.get(0),
-        ))?;
-        found.map_or(Ok(None), |id| objects::get(self.transaction, ObjectId::new(id)))
+        contents::by_inode(self.transaction, self.disk_id, stat)
     }
 
     fn insert(&mut self, path: &RelPath, file: &SeenFile) -> Result<ObjectId> {

@@ -1,13 +1,13 @@
 //! Files that may not be what the catalogue says: a time moved and perhaps nothing else. They are read, and settled.
 
+use sieve_catalogue::contents::{self, Files};
 use std::time::Duration;
 
-use rusqlite::Connection;
 use sieve_core::checksum::ContentSum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_core::units::{DiskId, ObjectId, VersionId};
+use sieve_core::units::VersionId;
 
 use crate::member::Member;
 use crate::pool::Pool;
@@ -21,19 +21,6 @@ use sieve_disk::{Error, Result};
 
 /// Two changes within one tick of the filesystem's clock cannot be told apart by times.
 const CLOCK_TICK: Duration = Duration::from_millis(20);
-
-/// Objects of a disk that have names and meet a condition, in the order of their paths.
-///
-/// # Errors
-/// What the database says.
-pub fn objects_where(c: &Connection, disk: DiskId, condition: &str) -> Result<Vec<ObjectId>> {
-    let mut statement = c.prepare_cached(&format!(
-        "SELECT DISTINCT o.id FROM name n JOIN object o ON o.id = n.object
-         WHERE n.disk = ?1 AND o.left_out = 0 AND ({condition}) ORDER BY n.path",
-    ))?;
-    let rows = statement.query_map([disk.get()], |row| row.get(0).map(ObjectId::new))?;
-    Ok(rows.collect::<rusqlite::Result<_>>()?)
-}
 
 /// What reading one object showed.
 pub enum Reading {
@@ -51,8 +38,7 @@ pub enum Reading {
 /// What the database says; a file that cannot be read stays doubtful.
 pub fn resolve_doubts(pool: &Pool, member: &Member, observer: &dyn Observer) -> Result<()> {
     let disk = member.usable()?;
-    for id in objects_where(pool.catalogue.reading(), member.row.id, "o.version IS NULL OR o.standing <> 0")?
-    {
+    for id in contents::files(pool.catalogue.reading(), member.row.id, Files::Doubtful)? {
         let reading = pool.catalogue.reading();
         let Some(object) = objects::get(reading, id)? else { continue };
         let Some(known) = object.version.filter(|_| object.standing != Standing::Changed) else { continue };
@@ -88,7 +74,7 @@ pub fn read_doubts(
     let disk = member.usable()?;
     let reading = pool.catalogue.reading();
     let mut wrong = Vec::new();
-    for id in objects_where(reading, member.row.id, "o.version IS NOT NULL AND o.standing IN (1, 4)")? {
+    for id in contents::files(reading, member.row.id, Files::InDoubtWithChecksum)? {
         let Some(object) = objects::get(reading, id)? else { continue };
         let Some(known) = object.version else { continue };
         let Some(path) = objects::names(reading, id)?.into_iter().next() else { continue };

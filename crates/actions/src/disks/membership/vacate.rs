@@ -1,6 +1,7 @@
 //! Parity disks leave their volume, which is guarded by one less; caches leave when nothing is on them. The disk is as it was
 //! before it came.
 
+use sieve_catalogue::contents;
 use std::path::Path;
 
 use serde::Serialize;
@@ -112,11 +113,7 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
 fn refuse_used_cache(pool: &Pool, member: &Member) -> Result<()> {
     member.writable()?;
     scan::scan(pool, member)?;
-    let files: i64 = pool.catalogue.reading().query_row(
-        "SELECT COUNT(*) FROM name WHERE disk = ?1",
-        [member.row.id.get()],
-        |row| row.get(0),
-    )?;
+    let files = contents::names_on(pool.catalogue.reading(), member.row.id)?;
     if files == 0 {
         return Ok(());
     }

@@ -9,7 +9,7 @@ use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
 use super::plan::{Options, SettlePlan};
-use super::when::{NANOSECONDS_A_DAY, age_of, caches_of, settled_key};
+use super::when::{NANOSECONDS_A_DAY, age_of, caches_of};
 use crate::files::moves;
 use crate::files::moves::Moved;
 use sieve_catalogue::label::Role;
@@ -102,13 +102,7 @@ pub(crate) fn settle(
         super::tiers::see_own_writes(pool, volume, plan)?;
     }
     let now = pool.machine.now();
-    pool.catalogue.transaction(|t| {
-        t.execute(
-            "INSERT OR REPLACE INTO meta VALUES (?1, ?2)",
-            (settled_key(&volume.name), now.to_string()),
-        )?;
-        Ok(())
-    })?;
+    pool.catalogue.transaction(|t| sieve_catalogue::set_settled_at(t, &volume.name, now))?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     report.seconds = begun.elapsed().as_secs_f64();
     journal::append(&*pool.home, now, "settle", &report)?;

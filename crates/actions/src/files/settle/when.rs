@@ -1,6 +1,5 @@
 //! When something settles, and how much of a cache is free for what comes.
 
-use rusqlite::OptionalExtension;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_core::fate::Standing;
@@ -64,19 +63,10 @@ pub fn cache_free(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
     Ok(free.collect::<Result<Vec<_>>>()?.into_iter().min().unwrap_or_default())
 }
 
-pub(super) fn settled_key(volume: &str) -> String {
-    format!("settled_at:{volume}")
-}
-
 /// When a volume settles next, if that is regular and something waits (since `since`), nanoseconds since 1970.
 pub(super) fn settles_next(pool: &Pool, volume: &VolumeSpec, since: Option<i64>) -> Result<Option<i64>> {
     let Some(days) = volume.cache.settle_every else { return Ok(None) };
-    let text: Option<String> = pool
-        .catalogue
-        .reading()
-        .query_row("SELECT value FROM meta WHERE key = ?1", [settled_key(&volume.name)], |row| row.get(0))
-        .optional()?;
-    let last = text.and_then(|text| text.parse::<i64>().ok());
+    let last = sieve_catalogue::settled_at(pool.catalogue.reading(), &volume.name)?;
     Ok(last.or(since).map(|at| at.saturating_add((days * NANOSECONDS_A_DAY) as i64)))
 }
 

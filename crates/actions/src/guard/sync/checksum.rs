@@ -1,51 +1,29 @@
 //! Checksumming what is new or doubtful, before its rows are computed.
 
 use rusqlite::Connection;
+use sieve_catalogue::contents::{self, Files};
 use sieve_core::checksum::ContentSum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeSpec;
-use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
+use sieve_core::units::{DiskId, ObjectId};
 
 use super::report::{Options, SyncReport};
 use sieve_catalogue::held_files;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
-use sieve_catalogue::{parity_state, unsigned, versions};
+use sieve_catalogue::{parity_state, versions};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_disk::{Disk, full_path};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
-pub(super) use sieve_pool::scan::doubts::{Reading, holes_allow, objects_where, read_object};
+pub(super) use sieve_pool::scan::doubts::{Reading, holes_allow, read_object};
 
 /// So many files are recorded at once.
 const BATCH: usize = 256;
-
-/// How many files of a disk have to be read (new, changed, or doubtful), and the bytes of those that are read before
-/// anything is computed.
-pub(super) fn unread(c: &Connection, disk: DiskId) -> Result<(u64, ByteLength)> {
-    let sql =
-        "SELECT COUNT(*), COALESCE(SUM(CASE WHEN standing IN (0, 3) THEN 0 ELSE size END), 0) FROM object o
-         WHERE disk = ?1 AND left_out = 0 AND (version IS NULL OR standing <> 0)
-             AND EXISTS (SELECT 1 FROM name n WHERE n.object = o.id)";
-    let (files, bytes): (i64, i64) =
-        c.prepare_cached(sql)?.query_row([disk.get()], |row| Ok((row.get(0)?, row.get(1)?)))?;
-    Ok((unsigned(files), ByteLength::new(unsigned(bytes))))
-}
-
-/// Objects of a disk that have to be read before anything is planned: it is not known whether their content is
-/// another one, or they have nothing that would pass while parity is computed. (3 is a changed length.)
-fn to_read_first(c: &Connection, disk: DiskId) -> Result<Vec<ObjectId>> {
-    objects_where(
-        c,
-        disk,
-        "o.standing NOT IN (0, 3) OR o.version IS NULL AND o.size = 0 OR o.standing = 3 AND o.size = 0
-         OR (o.version IS NULL OR o.standing <> 0) AND EXISTS (SELECT 1 FROM held h WHERE h.disk = ?1 AND h.path = n.path)",
-    )
-}
 
 pub(super) fn checksum_new(
     pool: &Pool,
@@ -55,7 +33,7 @@ pub(super) fn checksum_new(
     report: &mut SyncReport,
 ) -> Result<()> {
     for member in pool.members_of(&volume.name, Role::Data).filter(|m| options.includes(&m.row.name)) {
-        let ids = to_read_first(pool.catalogue.reading(), member.row.id)?;
+        let ids = contents::files(pool.catalogue.reading(), member.row.id, Files::ReadFirst)?;
         checksum_objects(pool, member, &ids, options, observer, report)?;
     }
     Ok(())
@@ -160,21 +138,8 @@ fn settle_standing(
             return Ok(true);
         }
     }
-    let older = older_content(t, object)?;
+    let older = contents::synced_content(t, object)?;
     let version = versions::insert(t, disk, sum, data, &attributes)?;
     objects::set_version(t, object.id, Some(version), Standing::Same, older)?;
     Ok(false)
-}
-
-/// What the file had at the last sync: its last content if the snapshot has that, else what it was before.
-pub(super) fn older_content(t: &Connection, object: &ObjectRow) -> Result<Option<VersionId>> {
-    let Some(version) = object.version else { return Ok(object.older) };
-    let in_snapshot: bool = t
-        .prepare_cached(
-            "SELECT EXISTS (SELECT 1 FROM lane WHERE disk = ?1 AND version = ?2)
-                     AND NOT EXISTS (SELECT 1 FROM unfinished WHERE version = ?2)
-                 OR EXISTS (SELECT 1 FROM version WHERE id = ?2 AND data_granules = 0 AND recorded > 0)",
-        )?
-        .query_row((object.disk.get(), version.get()), |row| row.get(0))?;
-    Ok(if in_snapshot { Some(version) } else { object.older })
 }

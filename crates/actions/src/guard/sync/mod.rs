@@ -88,8 +88,7 @@ fn takes_part<'a>(pool: &'a Pool, options: &'a Options) -> impl Iterator<Item = 
 }
 
 fn count_held(pool: &Pool) -> Result<u64> {
-    let count: i64 = pool.catalogue.reading().query_row("SELECT COUNT(*) FROM held", [], |row| row.get(0))?;
-    Ok(count.unsigned_abs())
+    Ok(sieve_catalogue::rows_in(pool.catalogue.reading(), "held")? as u64)
 }
 
 /// Does what was planned.

@@ -7,8 +7,8 @@ use sieve_core::checksum::{ContentSum, Subtree};
 use sieve_core::fate::Standing;
 use sieve_core::units::VersionId;
 
-use super::checksum::older_content;
 use super::volume::{Fresh, VolumeSync};
+use sieve_catalogue::contents::synced_content;
 use sieve_catalogue::{objects, unfinished, versions};
 use sieve_disk::Attributes;
 use sieve_disk::Result;
@@ -93,7 +93,7 @@ fn add(
     let Some(object) = object else { return insert(disk, &Attributes::default()) };
     let attributes = objects::attributes(t, object.id)?;
     // What it had before is looked up while the lane is still the former one.
-    let older = older_content(t, &object)?;
+    let older = synced_content(t, &object)?;
     let version = insert(disk, &attributes)?;
     objects::set_version(t, object.id, Some(version), Standing::Same, older)?;
     Ok(version)

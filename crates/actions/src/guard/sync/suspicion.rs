@@ -1,8 +1,7 @@
 //! A sync throws the only way back away: what looks like an accident stops it.
 
-use rusqlite::Connection;
+use sieve_catalogue::contents::{self, Fallen};
 use sieve_core::pool::Share;
-use sieve_core::units::DiskId;
 
 use sieve_catalogue::label::Role;
 use sieve_disk::{Error, Kind, Result};
@@ -28,13 +27,6 @@ pub(super) fn refuse_out_of_sight(scans: &[ScanReport]) -> Result<()> {
     ))
 }
 
-/// What became of the contents that the last sync knew on a disk: files, and their bytes.
-struct Fallen {
-    total: (u64, u64),
-    gone: (u64, u64),
-    overwritten: (u64, u64),
-}
-
 /// Stops before what looks like an accident.
 pub(super) fn refuse_suspicious(pool: &Pool, options: &Options) -> Result<()> {
     suspicion(pool, &options.accept)?.map_or(Ok(()), Err)
@@ -52,8 +44,8 @@ pub fn suspicion(pool: &Pool, accept: &[String]) -> Result<Option<Error>> {
             continue;
         }
         let limit = pool.spec.volumes.iter().find(|v| v.name == member.row.volume).map(|v| v.stop_when_gone);
-        let fallen = fallen(pool.catalogue.reading(), member.row.id)?;
-        let Some((what, how)) = fallen.suspicion(limit) else { continue };
+        let fallen = contents::fallen(pool.catalogue.reading(), member.row.id)?;
+        let Some((what, how)) = told(&fallen, limit) else { continue };
         let message = format!(
             "{what} that the last sync knew on disk {name} {how}; a sync now would give up the only way to get that back"
         );
@@ -64,62 +56,27 @@ pub fn suspicion(pool: &Pool, accept: &[String]) -> Result<Option<Error>> {
     Ok(None)
 }
 
-fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {
-    // A content lives while an object has it, held ones included; one that is doubted, or was copied with its times, is not
-    // known to be another. It is
-    // overwritten while an object has something else in its place, and gone where there is none, or an empty one.
-    let sql = "
-        WITH known AS (SELECT DISTINCT version FROM lane WHERE disk = ?1),
-             present AS (SELECT o.version AS v FROM object o JOIN version c ON c.id = o.version WHERE o.disk = ?1
-                     AND (o.standing IN (0, 1, 4) OR o.size = c.size AND o.mtime = c.mtime)
-                 UNION SELECT o.older FROM object o JOIN name n ON n.object = o.id JOIN held h
-                     ON h.disk = n.disk AND h.path = n.path WHERE o.disk = ?1 AND o.older IS NOT NULL
-                 UNION SELECT o.version FROM object o JOIN name n ON n.object = o.id JOIN held h
-                     ON h.disk = n.disk AND h.path = n.path WHERE o.disk = ?1 AND o.version IS NOT NULL),
-             changed AS (SELECT o.version AS v FROM object o JOIN version c ON c.id = o.version WHERE o.disk = ?1
-                     AND o.standing IN (2, 3) AND o.size > 0 AND (o.size <> c.size OR o.mtime <> c.mtime)
-                 UNION SELECT older FROM object WHERE disk = ?1 AND older IS NOT NULL AND size > 0)
-        SELECT COUNT(*), COALESCE(SUM(size), 0),
-            SUM(v.id NOT IN (SELECT v FROM present) AND v.id NOT IN (SELECT v FROM changed)),
-            SUM(CASE WHEN v.id NOT IN (SELECT v FROM present) AND v.id NOT IN (SELECT v FROM changed) THEN size ELSE 0 END),
-            SUM(v.id NOT IN (SELECT v FROM present) AND v.id IN (SELECT v FROM changed)),
-            SUM(CASE WHEN v.id NOT IN (SELECT v FROM present) AND v.id IN (SELECT v FROM changed) THEN size ELSE 0 END)
-        FROM version v JOIN known k ON k.version = v.id";
-    let numbers = c.prepare_cached(sql)?.query_row([disk.get()], |row| {
-        let number = |index: usize| row.get::<_, Option<i64>>(index).map(|n| n.unwrap_or(0).unsigned_abs());
-        Ok([number(0)?, number(1)?, number(2)?, number(3)?, number(4)?, number(5)?])
-    })?;
-    let [files, bytes, gone, gone_bytes, overwritten, overwritten_bytes] = numbers;
-    Ok(Fallen {
-        total: (files, bytes),
-        gone: (gone, gone_bytes),
-        overwritten: (overwritten, overwritten_bytes),
-    })
-}
-
-impl Fallen {
-    /// What looks like an accident, in words: what, and how it looks.
-    fn suspicion(&self, limit: Option<Share>) -> Option<(String, &'static str)> {
-        let exceeded = |part: u64, whole: u64| limit.is_some_and(|share| share.exceeded_by(part, whole));
-        let ((files, bytes), (gone, gone_bytes)) = (self.total, self.gone);
-        let (overwritten, overwritten_bytes) = self.overwritten;
-        if files > 0 && gone == files {
-            return Some(("every file".into(), ONE_GONE));
-        }
-        if gone >= FEWEST && exceeded(gone, files) {
-            return Some((format!("{gone} of {files} files"), MANY_GONE));
-        }
-        if exceeded(gone_bytes, bytes) {
-            let share = gone_bytes.saturating_mul(100) / bytes.max(1);
-            let how = if gone == 1 { ONE_GONE } else { MANY_GONE };
-            return Some((format!("{gone} of {files} files ({share} % of the bytes)"), how));
-        }
-        let fallen = gone + overwritten;
-        // A single large file that is edited is no accident; many that change at once may be.
-        let by_bytes = exceeded(gone_bytes + overwritten_bytes, bytes);
-        (fallen >= FEWEST && overwritten > 0 && (exceeded(fallen, files) || by_bytes))
-            .then(|| (format!("{fallen} of {files} files"), "are gone, empty or overwritten"))
+/// What looks like an accident, in words: what, and how it looks.
+fn told(fallen: &Fallen, limit: Option<Share>) -> Option<(String, &'static str)> {
+    let exceeded = |part: u64, whole: u64| limit.is_some_and(|share| share.exceeded_by(part, whole));
+    let ((files, bytes), (gone, gone_bytes)) = (fallen.total, fallen.gone);
+    let (overwritten, overwritten_bytes) = fallen.overwritten;
+    if files > 0 && gone == files {
+        return Some(("every file".into(), ONE_GONE));
     }
+    if gone >= FEWEST && exceeded(gone, files) {
+        return Some((format!("{gone} of {files} files"), MANY_GONE));
+    }
+    if exceeded(gone_bytes, bytes) {
+        let share = gone_bytes.saturating_mul(100) / bytes.max(1);
+        let how = if gone == 1 { ONE_GONE } else { MANY_GONE };
+        return Some((format!("{gone} of {files} files ({share} % of the bytes)"), how));
+    }
+    let fallen = gone + overwritten;
+    // A single large file that is edited is no accident; many that change at once may be.
+    let by_bytes = exceeded(gone_bytes + overwritten_bytes, bytes);
+    (fallen >= FEWEST && overwritten > 0 && (exceeded(fallen, files) || by_bytes))
+        .then(|| (format!("{fallen} of {files} files"), "are gone, empty or overwritten"))
 }
 
 #[cfg(test)]

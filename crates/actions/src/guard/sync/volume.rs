@@ -1,9 +1,9 @@
 //! One volume before a sync: its lanes as they are and as they are to be, its parity images.
 
+use sieve_catalogue::contents::{self, NamedObject};
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 
-use rusqlite::Row;
 use sieve_core::checksum::Subtree;
 use sieve_core::fate::Standing;
 use sieve_core::lane::{IntervalMap, LaneMap, Rows, joined};
@@ -17,8 +17,7 @@ use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, Ob
 use super::fill;
 use super::report::{Options, SyncPlan};
 use sieve_catalogue::label::Role;
-use sieve_catalogue::objects::{path_of, standing_of};
-use sieve_catalogue::{parity_state, unfinished, unsigned, versions};
+use sieve_catalogue::{parity_state, unfinished};
 use sieve_disk::Result;
 use sieve_disk::Stamp;
 use sieve_pool::curves::Curves;
@@ -129,7 +128,9 @@ impl Circumstances for Asked<'_> {
         }
         let mut others = self.facts.others.borrow_mut();
         // Without a record nothing is read of it.
-        *others.entry(version).or_insert_with(|| size_of(self.pool, version).unwrap_or_default())
+        *others
+            .entry(version)
+            .or_insert_with(|| contents::size_of(self.pool.catalogue.reading(), version).unwrap_or_default())
     }
 
     fn is_readable(&self, version: VersionId) -> bool {
@@ -219,13 +220,9 @@ pub(super) fn load(
 
 /// The contents of unsettled objects that are all in the snapshot.
 fn complete_contents(pool: &Pool, lane: &SnapshotLane) -> Result<BTreeSet<VersionId>> {
-    let mut statement = pool.catalogue.reading().prepare_cached(
-        "SELECT v.id, v.data_granules FROM object o JOIN version v ON v.id IN (o.version, o.older)
-         WHERE o.disk = ?1 AND o.standing <> 0",
-    )?;
-    let mut missing: HashMap<VersionId, i64> = statement
-        .query_map([lane.disk.get()], |row| Ok((VersionId::new(row.get(0)?), row.get(1)?)))?
-        .collect::<rusqlite::Result<_>>()?;
+    let unsettled = contents::of_unsettled(pool.catalogue.reading(), lane.disk)?;
+    let mut missing: HashMap<VersionId, i64> =
+        unsettled.into_iter().map(|(version, granules)| (version, granules.cast_signed())).collect();
     if !missing.is_empty() {
         for piece in lane.map.iter() {
             if let Some(granules) = missing.get_mut(&piece.value.version) {
@@ -257,47 +254,40 @@ struct Contents<'a> {
 impl Contents<'_> {
     fn gather(&mut self, pool: &Pool) -> Result<()> {
         let disk = self.member.row.id;
-        let mut statement = pool.catalogue.reading().prepare_cached(
-            "SELECT n.path, o.id, o.size, o.standing, v.id, v.size, v.data, o.older, o.inode, o.mtime, o.ctime,
-                 o.allocated
-             FROM name n JOIN object o ON o.id = n.object LEFT JOIN version v ON v.id = o.version
-             WHERE n.disk = ?1 AND o.left_out = 0 ORDER BY n.path",
-        )?;
-        let damaged: BTreeSet<VersionId> = parity_state::damaged_contents(pool.catalogue.reading(), disk)?
-            .into_iter()
-            .map(|(version, _)| version)
-            .collect();
-        let mut rows = statement.query([disk.get()])?;
+        let reading = pool.catalogue.reading();
+        let damaged = parity_state::damaged_contents(reading, disk)?.into_iter();
+        let damaged: BTreeSet<VersionId> = damaged.map(|(version, _)| version).collect();
         let mut linked = BTreeSet::new();
-        while let Some(row) = rows.next()? {
-            let key = row.get_ref(0)?.as_blob().unwrap_or_default();
-            let path = path_of(key)?;
-            let object: i64 = row.get(1)?;
+        contents::for_each_named(reading, disk, |path, named| {
+            let object = named.object()?;
             // With hard links an object counts under its first name.
             if linked.contains(&object) {
-                continue;
+                return Ok(());
             }
             if !path.is_held() {
                 linked.insert(object);
             }
-            self.object(row, path, &damaged)?;
-        }
-        Ok(())
+            self.object(named, path, &damaged)
+        })
     }
 
-    fn object(&mut self, row: &Row<'_>, path: RelPath, damaged: &BTreeSet<VersionId>) -> Result<()> {
-        let object = ObjectId::new(row.get(1)?);
-        let standing = standing_of(row.get(3)?);
-        let version: Option<VersionId> = row.get::<_, Option<i64>>(4)?.map(VersionId::new);
+    fn object(
+        &mut self,
+        named: &NamedObject<'_>,
+        path: RelPath,
+        damaged: &BTreeSet<VersionId>,
+    ) -> Result<()> {
+        let (object, standing) = (named.object()?, named.standing()?);
+        let content = named.version()?;
+        let version = content.map(|(version, _)| version);
         let is_read = |version: &VersionId| !self.unfinished.contains_key(version);
         let known = version.filter(|v| standing == Standing::Same && is_read(v));
-        if let Some(version) = known {
-            let size = ByteLength::new(unsigned(row.get(5)?));
+        if let (Some(version), Some((_, size))) = (known, content) {
             if !damaged.contains(&version) {
                 self.sync.facts.note(version, size);
             }
             if !path.is_held() {
-                let data = self.data(row, size)?;
+                let data = self.data(named, size)?;
                 self.sync.wanted.push(Wanted { version, data });
             }
             return Ok(());
@@ -305,58 +295,45 @@ impl Contents<'_> {
         if path.is_held() {
             return Ok(());
         }
-        let size = ByteLength::new(unsigned(row.get(2)?));
+        let size = named.stamp()?.size;
         let is_taken = self.unread.takes(object, standing, size);
         if standing == Standing::Doubtful
             && matches!(self.unread, Unread::Likely)
             && let Some(version) = version.filter(is_read)
         {
             self.sync.facts.note(version, size);
-            let data = self.data(row, size)?;
+            let data = self.data(named, size)?;
             self.sync.wanted.push(Wanted { version, data });
             return Ok(());
         }
         // What could not be read stays in parity as it is there, if it is all there; its rows do not change.
         // What differs although its times say that it does not is not taken, read or not.
-        let older: Option<VersionId> = row.get::<_, Option<i64>>(7)?.map(VersionId::new);
-        let kept = version.into_iter().chain(older).filter(|v| !is_taken && self.complete.contains(v));
+        let kept =
+            version.into_iter().chain(named.older()?).filter(|v| !is_taken && self.complete.contains(v));
         self.sync.wanted.extend(kept.map(|version| Wanted { version, data: Data::Dense(0) }));
         if is_taken {
-            self.take(row, object, path, size, version.filter(|_| standing == Standing::Same))?;
+            self.take(named, path, version.filter(|_| standing == Standing::Same))?;
         }
         Ok(())
     }
 
-    fn data(&self, row: &Row<'_>, size: ByteLength) -> Result<Data> {
-        let packed: Option<Vec<u8>> = row.get(6)?;
-        Ok(Data::new(&versions::data_ranges(packed.as_deref(), size)?))
+    fn data(&self, named: &NamedObject<'_>, size: ByteLength) -> Result<Data> {
+        Ok(Data::new(&named.data(size)?))
     }
 
     /// Takes a content without checksums: a new one, or one that was read in part.
-    fn take(
-        &mut self,
-        row: &Row<'_>,
-        object: ObjectId,
-        path: RelPath,
-        size: ByteLength,
-        begun: Option<VersionId>,
-    ) -> Result<()> {
+    fn take(&mut self, named: &NamedObject<'_>, path: RelPath, begun: Option<VersionId>) -> Result<()> {
+        let (object, stamp) = (named.object()?, named.stamp()?);
+        let size = stamp.size;
         let number = begun.unwrap_or_else(|| VersionId::new(-object.get()));
         self.sync.facts.note(number, size);
-        let allocated: i64 = row.get(11)?;
         let data = match begun {
-            Some(_) => self.data(row, size)?,
-            None if unsigned(allocated) >= size.exact() => Data::Dense(size.granules()),
+            Some(_) => self.data(named, size)?,
+            None if named.allocated()? >= size => Data::Dense(size.granules()),
             None => {
                 let ranges = self.member.usable()?.open(&path).and_then(|file| file.data_ranges());
                 Data::new(&ranges.unwrap_or_default())
             }
-        };
-        let stamp = Stamp {
-            inode: row.get::<_, i64>(8)?.cast_unsigned(),
-            size,
-            mtime: row.get(9)?,
-            ctime: row.get(10)?,
         };
         self.sync.wanted.push(Wanted { version: number, data: data.clone() });
         self.sync.fresh.insert(number, Fresh { object, lane: self.lane, path, stamp, data });
@@ -435,7 +412,7 @@ pub(super) fn estimate(
         plan.changes.insert(name(lane.disk)?, lane_change(&lane.map, target));
         let mut read = bytes;
         if options.includes(&name(lane.disk)?) {
-            let (files, bytes) = super::checksum::unread(pool.catalogue.reading(), lane.disk)?;
+            let (files, bytes) = contents::unread(pool.catalogue.reading(), lane.disk)?;
             plan.files_to_checksum += files;
             read = read.plus(bytes);
         }
@@ -456,18 +433,6 @@ pub(super) fn estimate(
         }
     }
     Ok(())
-}
-
-/// The size of a content, or of an object under its provisional number.
-fn size_of(pool: &Pool, version: VersionId) -> Result<ByteLength> {
-    let sql = if version.get() < 0 {
-        "SELECT size FROM object WHERE id = -?1"
-    } else {
-        "SELECT size FROM version WHERE id = ?1"
-    };
-    let size: i64 =
-        pool.catalogue.reading().prepare_cached(sql)?.query_row([version.get()], |row| row.get(0))?;
-    Ok(ByteLength::new(unsigned(size)))
 }
 
 /// The rows of contiguous cells, joined.
