@@ -79,7 +79,7 @@ fn paths_of(tree: &str, before: &[String], found: &mut Vec<(Vec<String>, String)
 }
 
 /// The imports of a text, each with whether it is handed on (`pub use`), and the text without them.
-fn imports(code: &str) -> (Vec<(Vec<String>, String, bool)>, String) {
+fn imports(code: &str) -> (Vec<Import>, String) {
     let (mut found, mut rest) = (Vec::new(), String::new());
     for statement in code.split_inclusive(';') {
         let use_at = statement.rfind("use ").filter(|at| {
@@ -99,8 +99,11 @@ fn imports(code: &str) -> (Vec<(Vec<String>, String, bool)>, String) {
     (found, rest)
 }
 
+/// A path, the name that it has in the file, and whether it is handed on (`pub use`).
+type Import = (Vec<String>, String, bool);
+
 struct House {
-    imports: BTreeMap<Vec<String>, Vec<(Vec<String>, String, bool)>>,
+    imports: BTreeMap<Vec<String>, Vec<Import>>,
     texts: BTreeMap<Vec<String>, String>,
 }
 

@@ -101,6 +101,6 @@ mod tests {
         #[case] is_suspicious: bool,
     ) {
         let fallen = Fallen { total, gone, overwritten };
-        assert_eq!(fallen.suspicion(Some(Share::percent(50))).is_some(), is_suspicious);
+        assert_eq!(told(&fallen, Some(Share::percent(50))).is_some(), is_suspicious);
     }
 }
