@@ -1,5 +1,6 @@
 //! Telling how a long stage is getting on, with a remaining time that can be believed.
 
+use sieve_rows::stream::solve::Progress;
 use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
@@ -149,6 +150,16 @@ impl<'a> Meter<'a> {
             elapsed_seconds: elapsed,
             remaining_seconds,
         });
+    }
+}
+
+impl Progress for Meter<'_> {
+    fn advance(&mut self) {
+        Meter::advance(self);
+    }
+
+    fn is_stopped(&self) -> bool {
+        Meter::is_stopped(self)
     }
 }
 

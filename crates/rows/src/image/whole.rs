@@ -1,6 +1,6 @@
 //! The parity image of one index: on one disk, or in parts over several.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use sieve_core::lane::IntervalMap;
 use sieve_core::units::{CellIndex, CheckpointId, DiskId, ParityIndex};
@@ -11,6 +11,8 @@ use sieve_disk::{Error, Kind, Result};
 /// Some cells of an image, for reading them while others are written.
 pub struct ParityReader {
     spots: HashMap<CellIndex, Spot>,
+    /// Cells that belong on a disk that is not there.
+    absent: HashSet<CellIndex>,
 }
 
 impl ParityReader {
@@ -21,6 +23,11 @@ impl ParityReader {
         let length = file.read_at(buffer, spot.offset + within).ok()?;
         file.let_go(spot.offset + within, length as u64);
         (length == buffer.len()).then_some(())
+    }
+
+    /// Whether a cell belongs on a disk that is not there: nothing is read of it, and nothing is wrong with it.
+    pub fn is_absent(&self, cell: CellIndex) -> bool {
+        self.absent.contains(&cell)
     }
 
     /// Whether what went into `hasher` is the cell as it was written.
@@ -92,8 +99,14 @@ impl ParityImage {
 
     /// Where the given cells lie, for reading them while others are written.
     pub fn reader(&self, cells: impl Iterator<Item = (CellIndex, CheckpointId)>) -> ParityReader {
-        let spot = |(cell, expected)| Some((cell, self.part_at(cell)?.spot(cell, expected)?));
-        ParityReader { spots: cells.filter_map(spot).collect() }
+        let mut reader = ParityReader { spots: HashMap::new(), absent: HashSet::new() };
+        for (cell, expected) in cells {
+            match self.part_at(cell) {
+                None => _ = reader.absent.insert(cell),
+                Some(part) => reader.spots.extend(part.spot(cell, expected).map(|spot| (cell, spot))),
+            }
+        }
+        reader
     }
 
     /// Takes a written cell back before the checkpoint: it stays as it was.

@@ -11,6 +11,7 @@ mod lane;
 mod parity;
 mod pass;
 mod snapshot;
+pub mod solve;
 mod source;
 
 pub use buffer::Buffer;

@@ -6,7 +6,7 @@ mod first;
 pub(crate) mod jobs;
 mod plan;
 mod run;
-mod streaming;
+pub(crate) mod streaming;
 mod target;
 
 use plan::Target;

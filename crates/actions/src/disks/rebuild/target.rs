@@ -11,6 +11,7 @@ use sieve_disk::Result;
 use sieve_disk::workspace::Workspace;
 use sieve_disk::{Disk, WriteFile};
 use sieve_pool::pool::Pool;
+use sieve_rows::stream::solve::RowSink;
 use sieve_rows::window::Window;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -43,47 +44,10 @@ impl DataTarget {
         self.assemblies.get(&version).is_some_and(|a| a.state.is_none())
     }
 
-    /// The lane of the disk, as a position in the snapshot.
-    pub(super) fn lane(&self) -> usize {
-        self.lane
-    }
-
     /// Takes what a window has of this disk.
     pub(super) fn take(&mut self, lane: &LaneMap, window: &Window) -> Result<()> {
         let Some(of_lane) = window.lanes.get(self.lane) else { return Ok(()) };
         self.take_rows(lane, window.rows, &of_lane.bytes, &of_lane.unknown)
-    }
-
-    /// Takes rows of this disk's lane; those that are unknown are lost.
-    pub(super) fn take_rows(
-        &mut self,
-        lane: &LaneMap,
-        rows: Rows,
-        bytes: &[u8],
-        unknown: &[Rows],
-    ) -> Result<()> {
-        for piece in lane.overlapping(rows) {
-            let version = piece.value.version;
-            if !self.wants(version) {
-                continue;
-            }
-            let unknown: Vec<Rows> =
-                unknown.iter().map(|u| u.intersection(piece.rows)).filter(|u| !u.is_empty()).collect();
-            let known =
-                unknown.iter().fold(vec![piece.rows], |known, cut| sieve_rows::window::without(&known, *cut));
-            let content = |row: u64| piece.value.offset + (row - piece.rows.start());
-            for part in known {
-                let at = |row: u64| usize::try_from((row - rows.start()) * GRANULE).expect("in memory");
-                self.write(
-                    version,
-                    &bytes[at(part.start())..at(part.end())],
-                    content(part.start()) * GRANULE,
-                )?;
-            }
-            let assembly = self.assemblies.get_mut(&version).expect("it is wanted");
-            assembly.lost.extend(unknown.iter().map(|u| Rows::at(content(u.start()), u.length())));
-        }
-        Ok(())
     }
 
     pub(super) fn write(&mut self, version: VersionId, bytes: &[u8], offset: u64) -> Result<()> {
@@ -189,5 +153,36 @@ impl DataTarget {
     /// A path for one more unfinished file.
     pub(super) fn next_path(&mut self) -> RelPath {
         self.workspace.next_path()
+    }
+}
+
+impl RowSink for DataTarget {
+    fn lane(&self) -> usize {
+        self.lane
+    }
+
+    fn take_rows(&mut self, lane: &LaneMap, rows: Rows, bytes: &[u8], unknown: &[Rows]) -> Result<()> {
+        for piece in lane.overlapping(rows) {
+            let version = piece.value.version;
+            if !self.wants(version) {
+                continue;
+            }
+            let unknown: Vec<Rows> =
+                unknown.iter().map(|u| u.intersection(piece.rows)).filter(|u| !u.is_empty()).collect();
+            let known =
+                unknown.iter().fold(vec![piece.rows], |known, cut| sieve_rows::window::without(&known, *cut));
+            let content = |row: u64| piece.value.offset + (row - piece.rows.start());
+            for part in known {
+                let at = |row: u64| usize::try_from((row - rows.start()) * GRANULE).expect("in memory");
+                self.write(
+                    version,
+                    &bytes[at(part.start())..at(part.end())],
+                    content(part.start()) * GRANULE,
+                )?;
+            }
+            let assembly = self.assemblies.get_mut(&version).expect("it is wanted");
+            assembly.lost.extend(unknown.iter().map(|u| Rows::at(content(u.start()), u.length())));
+        }
+        Ok(())
     }
 }

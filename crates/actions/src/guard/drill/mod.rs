@@ -3,6 +3,9 @@
 
 mod prover;
 
+use crate::disks::rebuild::streaming::amounts;
+use sieve_pool::progress::Meter;
+use sieve_rows::stream::solve::{RowSink, Serves, Solving};
 use std::collections::BTreeMap;
 
 use serde::Serialize;
@@ -179,6 +182,7 @@ fn volume_of(pool: &Pool, names: &[String]) -> Result<(String, Vec<DiskId>)> {
 
 struct Pass<'a> {
     pool: &'a Pool,
+    volume: &'a str,
     /// The parity images of the survivors.
     images: Vec<ParityImage>,
     /// The parity images that are taken to be lost, to compare with, where they are there.
@@ -192,7 +196,7 @@ impl<'a> Pass<'a> {
         pool: &'a Pool,
         model: &VolumeModel,
         snapshot: &Snapshot,
-        volume: &str,
+        volume: &'a str,
         lost: &[DiskId],
         sample: Option<f64>,
     ) -> Result<Self> {
@@ -208,6 +212,7 @@ impl<'a> Pass<'a> {
         let survivors: Vec<DiskId> = parities.into_iter().filter(|id| !lost.contains(id)).collect();
         Ok(Self {
             pool,
+            volume,
             images: open_images(pool, volume, lost)?,
             lost_images: open_images(pool, volume, &survivors)?,
             provers,
@@ -215,6 +220,7 @@ impl<'a> Pass<'a> {
         })
     }
 
+    /// The pass that a rebuild makes, with rows that are checked instead of written.
     fn run(&mut self, snapshot: &Snapshot, lost: &[DiskId], observer: &dyn Observer) -> Result<()> {
         let mut cells: Vec<CellIndex> = self.provers.iter().flat_map(|p| p.cells(snapshot)).collect();
         if !self.lost_images.is_empty() {
@@ -223,25 +229,44 @@ impl<'a> Pass<'a> {
         cells.sort_unstable();
         cells.dedup();
         observer.event(Event::Stage { name: "reconstructing", total: cells.len() as u64, unit: Unit::Cells });
+        let amounts = amounts(self.pool, self.volume, &cells, snapshot, lost);
+        let mut meter = Meter::begin(self.pool, observer, &amounts, cells.len() as u64)?;
+        let survivors = self.images.iter().map(|image| (image, Serves::ToSolve));
+        let compared = self.lost_images.iter().map(|image| (image, Serves::ToCompare));
+        let solving = Solving {
+            places: self.pool,
+            snapshot,
+            read: survivors.chain(compared).collect(),
+            lost,
+            sinks: self.provers.iter_mut().map(|prover| prover as &mut dyn RowSink).collect(),
+            written: &mut [],
+            memory: self.pool.restraint().memory,
+        };
+        let solved = solving.run(&cells, &mut meter)?;
+        drop(meter);
+        for image in &self.lost_images {
+            self.report.parity_cells += solved.compared.get(&image.index()).copied().unwrap_or(0);
+        }
         let mut contents = Contents::without(self.pool, lost.to_vec());
-        for cell in cells {
+        for cell in solved.left {
             if observer.is_stopped() {
-                self.report.stopped = true;
                 break;
             }
             self.cell(snapshot, &mut contents, cell)?;
-            observer.event(Event::Advanced { by: 1 });
         }
+        self.report.stopped = observer.is_stopped();
         Ok(())
     }
 
+    /// One cell with care: row by row, as far as each can be computed.
     fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
         let mut problems = Vec::new();
         let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
         damage::note(self.pool, &problems, &mut self.report.damage)?;
         for prover in &mut self.provers {
-            if let Some(lane) = snapshot.lanes.get(prover.lane()) {
-                prover.take(self.pool, &lane.map, &window)?;
+            let number = RowSink::lane(prover);
+            if let (Some(lane), Some(found)) = (snapshot.lanes.get(number), window.lanes.get(number)) {
+                prover.take_rows(&lane.map, window.rows, &found.bytes, &found.unknown)?;
             }
         }
         self.compare_parity(snapshot, &window.lanes, cell);
@@ -271,7 +296,7 @@ impl<'a> Pass<'a> {
     fn conclude(mut self, model: &VolumeModel, lost: &[DiskId]) -> Result<Report> {
         let predicted = model.evaluate(lost).fates;
         for prover in &mut self.provers {
-            prover.settle(self.pool)?;
+            prover.settle()?;
             let disk = self.pool.member(prover.disk())?.row.name.clone();
             for (object, size, obtained) in prover.outcomes() {
                 let Some(position) = model.object_index(object) else { continue };

@@ -1,6 +1,8 @@
 //! One disk that is taken to be lost: its contents are put together cell by cell in memory, and checked.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+
+use rusqlite::Connection;
 
 use sieve_core::checksum::cell_sum;
 use sieve_core::fate::{Fate, Recovered};
@@ -12,7 +14,8 @@ use sieve_catalogue::versions;
 use sieve_catalogue::versions::VersionRow;
 use sieve_disk::Result;
 use sieve_pool::pool::Pool;
-use sieve_rows::window::{Snapshot, SnapshotLane, Window};
+use sieve_rows::stream::solve::RowSink;
+use sieve_rows::window::{Snapshot, SnapshotLane};
 
 /// A cell of a content while its granules come in.
 struct Partial {
@@ -29,10 +32,33 @@ pub(super) struct Prover {
     jobs: Vec<Job>,
     assemblies: BTreeMap<VersionId, Assembly>,
     /// Cells of each content that came out right.
-    good: BTreeMap<VersionId, u64>,
+    good: BTreeMap<VersionId, Cells>,
     partial: BTreeMap<(VersionId, u64), Partial>,
     /// The record of the content used last, since its cells come one after another.
     at_hand: Option<VersionRow>,
+    /// A connection of its own: rows come in on the thread that computes them.
+    reading: Connection,
+}
+
+/// Some cells of a content: most contents have few.
+#[derive(Default)]
+struct Cells {
+    first: u64,
+    others: BTreeSet<u64>,
+}
+
+impl Cells {
+    fn insert(&mut self, cell: u64) {
+        if cell < 64 {
+            self.first |= 1 << cell;
+        } else {
+            self.others.insert(cell);
+        }
+    }
+
+    fn count(&self) -> u64 {
+        u64::from(self.first.count_ones()) + self.others.len() as u64
+    }
 }
 
 impl Prover {
@@ -56,15 +82,12 @@ impl Prover {
             good: BTreeMap::new(),
             partial: BTreeMap::new(),
             at_hand: None,
+            reading: sieve_catalogue::open_reading(pool.catalogue.path())?,
         })
     }
 
     pub(super) const fn disk(&self) -> DiskId {
         self.disk
-    }
-
-    pub(super) const fn lane(&self) -> usize {
-        self.lane
     }
 
     /// The cells of parity over which something of the disk lies.
@@ -75,88 +98,69 @@ impl Prover {
         wanted.flat_map(|piece| geometry.cells(piece.rows)).collect()
     }
 
-    /// Takes what a window has of this disk.
-    pub(super) fn take(&mut self, pool: &Pool, lane: &LaneMap, window: &Window) -> Result<()> {
-        for piece in lane.overlapping(window.rows) {
-            let version = piece.value.version;
-            if !self.assemblies.contains_key(&version) {
-                continue;
-            }
-            let size = self.record(pool, version)?.cell_granules();
-            let content = Rows::at(piece.value.offset, piece.rows.length());
-            for cell in content.start() / size..content.end().div_ceil(size) {
-                let part = Rows::at(cell * size, size).intersection(content);
-                let place = Rows::at(piece.rows.start() + (part.start() - content.start()), part.length());
-                self.part(pool, window, (version, cell), part, place)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn record(&mut self, pool: &Pool, version: VersionId) -> Result<&VersionRow> {
+    fn record(&mut self, version: VersionId) -> Result<&VersionRow> {
         if self.at_hand.as_ref().is_none_or(|row| row.id != version) {
-            self.at_hand = Some(versions::get(pool.catalogue.reading(), version)?);
+            self.at_hand = Some(versions::get(&self.reading, version)?);
         }
         Ok(self.at_hand.as_ref().expect("it was just put there"))
     }
 
-    /// Takes one part of a cell, `part` of the content at `place` in the lane; checks the cell when it is complete.
+    /// Takes one part of a cell, `part` of the content, with its bytes; checks the cell when it is complete.
     fn part(
         &mut self,
-        pool: &Pool,
-        window: &Window,
         (version, cell): (VersionId, u64),
         part: Rows,
-        place: Rows,
+        bytes: &[u8],
+        is_known: bool,
     ) -> Result<()> {
-        let row = self.record(pool, version)?;
+        let row = self.record(version)?;
         let (_, length) = row.cell_span(cell);
         let whole = Rows::at(cell * row.cell_granules(), row.cell_granules());
         let expected_granules: u64 = row.data.iter().map(|d| d.intersection(whole).length()).sum();
-        let Some(lane) = window.lanes.get(self.lane) else { return Ok(()) };
         let partial = self.partial.entry((version, cell)).or_insert_with(|| Partial {
             bytes: vec![0; usize::try_from(length).unwrap_or(0)],
             seen: 0,
             spoiled: false,
         });
         partial.seen += part.length();
-        partial.spoiled |= lane.unknown.iter().any(|u| !u.intersection(place).is_empty());
-        let at = |granules: u64| usize::try_from(granules * GRANULE).expect("a cell is in memory");
-        let from =
-            &lane.bytes[at(place.start() - window.rows.start())..at(place.end() - window.rows.start())];
-        let start = at(part.start() - whole.start());
-        let end = (start + from.len()).min(partial.bytes.len());
-        partial.bytes[start..end].copy_from_slice(&from[..end - start]);
+        partial.spoiled |= !is_known;
+        let start = in_memory(part.start() - whole.start());
+        let end = (start + bytes.len()).min(partial.bytes.len());
+        partial.bytes[start..end].copy_from_slice(&bytes[..end - start]);
         if partial.seen < expected_granules {
             return Ok(());
         }
-        if let Some(Partial { bytes, spoiled: false, .. }) = self.partial.remove(&(version, cell)) {
-            self.check(pool, version, cell, &bytes)?;
+        // What does not come out right stays: the same rows may come again, looked at with care.
+        let Some(whole) = self.partial.remove(&(version, cell)) else { return Ok(()) };
+        if !whole.spoiled && !self.check(version, cell, &whole.bytes)? {
+            self.partial.insert((version, cell), whole);
         }
         Ok(())
     }
 
-    fn check(&mut self, pool: &Pool, version: VersionId, cell: u64, bytes: &[u8]) -> Result<()> {
-        let row = self.record(pool, version)?;
+    fn check(&mut self, version: VersionId, cell: u64, bytes: &[u8]) -> Result<bool> {
+        let row = self.record(version)?;
         let expected = usize::try_from(cell).ok().and_then(|index| row.sum.cells.get(index));
         let is_right = expected == Some(&cell_sum(row.sum.size, cell, bytes));
-        *self.good.entry(version).or_default() += u64::from(is_right);
-        Ok(())
+        if is_right {
+            self.good.entry(version).or_default().insert(cell);
+        }
+        Ok(is_right)
     }
 
     /// Checks the cells that are nothing but holes, and settles how much of each content came out right.
-    pub(super) fn settle(&mut self, pool: &Pool) -> Result<()> {
+    pub(super) fn settle(&mut self) -> Result<()> {
         let contents: Vec<VersionId> = self.assemblies.keys().copied().collect();
         for version in contents {
-            let row = self.record(pool, version)?.clone();
+            let row = self.record(version)?.clone();
             for cell in 0..row.sum.cells.len() as u64 {
                 let whole = Rows::at(cell * row.cell_granules(), row.cell_granules());
                 if row.data.iter().all(|d| d.intersection(whole).is_empty()) {
                     let zeros = vec![0; usize::try_from(row.cell_span(cell).1).unwrap_or(0)];
-                    self.check(pool, version, cell, &zeros)?;
+                    self.check(version, cell, &zeros)?;
                 }
             }
-            let good = self.good.get(&version).copied().unwrap_or(0);
+            let good = self.good.get(&version).map_or(0, Cells::count);
             let state = match good {
                 _ if good == row.sum.cells.len() as u64 => Recovered::Whole,
                 0 => Recovered::Nothing,
@@ -171,6 +175,35 @@ impl Prover {
     pub(super) fn outcomes(&self) -> impl Iterator<Item = (ObjectId, ByteLength, Fate)> {
         self.jobs.iter().map(|job| (job.object, job.size, outcome(job, &self.assemblies).0))
     }
+}
+
+impl RowSink for Prover {
+    fn lane(&self) -> usize {
+        self.lane
+    }
+
+    fn take_rows(&mut self, map: &LaneMap, rows: Rows, bytes: &[u8], unknown: &[Rows]) -> Result<()> {
+        for piece in map.overlapping(rows) {
+            let version = piece.value.version;
+            if !self.assemblies.contains_key(&version) {
+                continue;
+            }
+            let size = self.record(version)?.cell_granules();
+            let content = Rows::at(piece.value.offset, piece.rows.length());
+            for cell in content.start() / size..content.end().div_ceil(size) {
+                let part = Rows::at(cell * size, size).intersection(content);
+                let place = Rows::at(piece.rows.start() + (part.start() - content.start()), part.length());
+                let is_known = unknown.iter().all(|unknown| unknown.intersection(place).is_empty());
+                let of_place = in_memory(place.start() - rows.start())..in_memory(place.end() - rows.start());
+                self.part((version, cell), part, &bytes[of_place], is_known)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn in_memory(granules: u64) -> usize {
+    usize::try_from(granules * GRANULE).expect("a cell is in memory")
 }
 
 /// Whether an object belongs to a sample of that share: the same ones every time.

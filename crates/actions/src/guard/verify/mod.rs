@@ -175,7 +175,8 @@ impl Pass<'_> {
         self.observer.event(Event::Stage { name: "verifying", total: cells.len() as u64, unit: Unit::Cells });
         let streamed = streaming::compare(self.pool, volume, &snapshot, &cells, self.observer)?;
         let images = open_images(self.pool, volume, &[])?;
-        self.report.parity_cells_checked += streamed.good * images.len() as u64;
+        self.report.parity_cells_checked += streamed.compared.values().sum::<u64>();
+        self.report.parity_cells_by_checksum += streamed.by_checksum.values().sum::<u64>();
         self.clear_damaged_parity(volume, &cells[..streamed.ordered], &streamed.left)?;
         let mut done: Vec<CellIndex> = cells[..streamed.ordered].to_vec();
         for (position, cell) in streamed.left.iter().enumerate() {
