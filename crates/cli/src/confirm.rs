@@ -102,7 +102,8 @@ pub(crate) fn agree<P>(
     essence: impl Fn(&P) -> Value,
     asks: impl Fn(&P) -> bool,
 ) -> Result<Agreed<P>> {
-    if question.consent.yes {
+    // Who asks for both wants to see it only.
+    if question.consent.yes && !question.consent.dry_run {
         question.work.begin(pool)?;
         let now = plan(pool)?;
         show(pool, &now);

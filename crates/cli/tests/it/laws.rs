@@ -1049,3 +1049,22 @@ fn what_finds_no_room_in_parity_is_told_by_every_sync_and_ends_as_predicted() {
     assert_eq!(fate, "untouched");
     assert_eq!(fs::read(lab.root().join("new/late.wav")).unwrap(), late);
 }
+
+/// Who asks for both wants to see it only.
+#[rstest]
+#[case(&["put", "card", "."])]
+#[case(&["sync"])]
+#[case(&["rm", "kept.txt"])]
+#[case(&["dissolve", "recordings"])]
+fn a_dry_run_changes_nothing_also_with_yes(#[case] command: &[&str]) {
+    let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    fs::create_dir(lab.root().join("card")).unwrap();
+    fs::write(lab.root().join("card/new.txt"), "new").unwrap();
+    fs::write(lab.disk("alder").join("kept.txt"), "kept").unwrap();
+    let before = lab.run(&["status", "--json"]).json();
+    lab.run(&[command, &["--yes", "--dry-run"]].concat()).expect(&[0]);
+    let after = lab.run(&["status", "--json"]).json();
+    assert_eq!((&before["synced_at"], &before["guard"]), (&after["synced_at"], &after["guard"]));
+    assert!(lab.disk("alder").join("kept.txt").exists());
+}
