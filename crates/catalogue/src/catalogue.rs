@@ -460,67 +460,6 @@ pub fn open_reading(path: &Path) -> Result<Connection> {
     Ok(reading)
 }
 
-/// The text of the pool file when the replicas were last brought up to date, if it was noted.
-///
-/// # Errors
-/// What the database says.
-pub fn pool_file_text(c: &Connection) -> Result<Option<String>> {
-    Ok(c.query_row("SELECT value FROM meta WHERE key = 'pool_file'", [], |row| row.get(0)).optional()?)
-}
-
-/// Gives the pool another name.
-///
-/// # Errors
-/// What the database says.
-pub fn set_name(c: &Connection, name: &str) -> Result<()> {
-    c.execute("UPDATE meta SET value = ?1 WHERE key = 'name'", [name])?;
-    Ok(())
-}
-
-/// Notes the text of the pool file, for a pool that is carried elsewhere.
-///
-/// # Errors
-/// What the database says.
-pub fn set_pool_file_text(c: &Connection, text: &str) -> Result<()> {
-    c.execute("INSERT OR REPLACE INTO meta VALUES ('pool_file', ?1)", [text])?;
-    Ok(())
-}
-
-/// Notes when the last sync began.
-///
-/// # Errors
-/// What the database says.
-pub fn set_synced_at(c: &Connection, at: i64) -> Result<()> {
-    c.execute("INSERT OR REPLACE INTO meta VALUES ('synced_at', ?1)", [at.to_string()])?;
-    Ok(())
-}
-
-/// Notes that the replicas have to follow at the next sync, whatever else it finds.
-///
-/// # Errors
-/// What the database says.
-pub fn mark_changed(c: &Connection) -> Result<()> {
-    c.execute("INSERT OR REPLACE INTO meta VALUES ('changed', 'yes')", [])?;
-    Ok(())
-}
-
-/// Whether anything changed since the last checkpoint.
-///
-/// # Errors
-/// What the database says.
-pub fn is_changed(c: &Connection) -> Result<bool> {
-    Ok(c.query_row("SELECT EXISTS (SELECT 1 FROM meta WHERE key = 'changed')", [], |row| row.get(0))?)
-}
-
-/// Notes that the coming replicas know everything.
-///
-/// # Errors
-/// What the database says.
-pub fn clear_changed(c: &Connection) -> Result<()> {
-    c.execute("DELETE FROM meta WHERE key = 'changed'", [])?;
-    Ok(())
-}
-
 /// A file of ours, of a format that this program knows.
 ///
 /// # Errors
@@ -570,27 +509,6 @@ pub(crate) fn signed(number: u64) -> i64 {
 /// A number of the database that is never negative; one that is all the same counts as nothing.
 pub fn unsigned(number: i64) -> u64 {
     u64::try_from(number).unwrap_or(0)
-}
-
-/// When a volume settled last, nanoseconds since 1970.
-///
-/// # Errors
-/// What the database says.
-pub fn settled_at(c: &Connection, volume: &str) -> Result<Option<i64>> {
-    let key = format!("settled_at:{volume}");
-    let text: Option<String> =
-        c.query_row("SELECT value FROM meta WHERE key = ?1", [key], |row| row.get(0)).optional()?;
-    Ok(text.and_then(|text| text.parse().ok()))
-}
-
-/// Notes when a volume settled.
-///
-/// # Errors
-/// What the database says.
-pub fn set_settled_at(c: &Connection, volume: &str, at: i64) -> Result<()> {
-    let key = format!("settled_at:{volume}");
-    c.execute("INSERT OR REPLACE INTO meta VALUES (?1, ?2)", (key, at.to_string()))?;
-    Ok(())
 }
 
 /// Brings all that is in the log into the file itself, so that the file alone is the whole catalogue.

@@ -16,6 +16,7 @@ pub mod held_files;
 pub mod intents;
 pub mod label;
 pub mod looks;
+mod meta;
 pub mod nodes;
 pub mod objects;
 pub mod parity_state;
@@ -31,3 +32,4 @@ pub mod versions;
 pub mod volumes;
 
 pub use catalogue::*;
+pub use meta::*;

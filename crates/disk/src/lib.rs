@@ -19,6 +19,8 @@ mod lease;
 pub mod machine;
 mod open_files;
 mod real;
+mod real_file;
+mod real_stat;
 pub mod restraint;
 pub mod sysfs;
 mod uuid_ioctl;

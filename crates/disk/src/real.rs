@@ -1,28 +1,22 @@
 //! A disk of the machine the program runs on.
 
+use crate::real_file::RealFile;
+use crate::real_stat::{give_to, set_attributes, stat_of, times_of};
 use std::collections::VecDeque;
 use std::ffi::OsStr;
 use std::fs::File;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
-use std::time::Instant;
 
-use rustix::fs::{
-    self as sys, AtFlags, FileType, Gid, Mode, OFlags, RenameFlags, ResolveFlags, SeekFrom, Timespec,
-    Timestamps, Uid,
-};
+use rustix::fs::{self as sys, AtFlags, FileType, Mode, OFlags, RenameFlags, ResolveFlags};
 use rustix::io::{Errno, retry_on_intr};
-use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_core::units::ByteLength;
 
 use super::write_back::WriteBack;
 use super::{
-    Attributes, Disk, EntryKind, Filesystem, Flow, Lease, LockGuard, ReadFile, Stat, WriteFile, filesystem,
-    lease, whole_granules,
+    Attributes, Disk, EntryKind, Filesystem, Flow, LockGuard, ReadFile, Stat, WriteFile, filesystem,
 };
 use crate::{Error, Result};
 
@@ -156,72 +150,6 @@ impl RealDisk {
 /// Whether a folder that is open has no name any more.
 fn is_taken_away(folder: &OwnedFd) -> bool {
     sys::fstat(folder).map_or(true, |stat| stat.st_nlink == 0)
-}
-
-fn stat_of(raw: &sys::Stat) -> Stat {
-    let nanoseconds = |seconds: i64, part: i64| seconds.saturating_mul(1_000_000_000).saturating_add(part);
-    Stat {
-        kind: match FileType::from_raw_mode(raw.st_mode) {
-            FileType::RegularFile => EntryKind::File,
-            FileType::Directory => EntryKind::Folder,
-            FileType::Symlink => EntryKind::Symlink,
-            _ => EntryKind::Special,
-        },
-        device: raw.st_dev,
-        inode: raw.st_ino,
-        size: ByteLength::new(u64::try_from(raw.st_size).unwrap_or(0)),
-        mtime: nanoseconds(raw.st_mtime, raw.st_mtime_nsec.cast_signed()),
-        ctime: nanoseconds(raw.st_ctime, raw.st_ctime_nsec.cast_signed()),
-        accessed: nanoseconds(raw.st_atime, raw.st_atime_nsec.cast_signed()),
-        mode: raw.st_mode & 0o7777,
-        uid: raw.st_uid,
-        gid: raw.st_gid,
-        links: raw.st_nlink,
-        allocated: ByteLength::new(u64::try_from(raw.st_blocks).unwrap_or(0) * 512),
-    }
-}
-
-fn times_of(attributes: &Attributes) -> Timestamps {
-    let time = |ns: i64| Timespec {
-        tv_sec: ns.div_euclid(1_000_000_000),
-        tv_nsec: ns.rem_euclid(1_000_000_000) as _,
-    };
-    let untouched = Timespec { tv_sec: 0, tv_nsec: sys::UTIME_OMIT };
-    Timestamps { last_access: untouched, last_modification: time(attributes.mtime) }
-}
-
-/// Makes the owner the one that is wanted, where the process may; tells whether it is.
-fn give_to(
-    now: &sys::Stat,
-    attributes: &Attributes,
-    give: impl FnOnce(Uid, Gid) -> std::result::Result<(), Errno>,
-) -> std::result::Result<bool, Errno> {
-    if (now.st_uid, now.st_gid) == (attributes.uid, attributes.gid) {
-        return Ok(true);
-    }
-    match give(Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid)) {
-        Err(Errno::PERM | Errno::INVAL) => Ok(false), // only the superuser gives files away
-        other => other.map(|()| true),
-    }
-}
-
-/// The bits that let a program run with the rights of the file's owner or group.
-const SET_ID: u32 = 0o6000;
-
-/// Of an open file or folder. The times come last: everything else moves them.
-fn set_attributes(file: &impl AsFd, attributes: &Attributes) -> std::result::Result<(), Errno> {
-    let is_owners =
-        give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
-    for (name, value) in &attributes.extended {
-        match sys::fsetxattr(file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
-            Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others
-            other => other?,
-        }
-    }
-    // Rights of one owner must not become those of another (L5).
-    let mode = if is_owners { attributes.mode } else { attributes.mode & !SET_ID };
-    sys::fchmod(file, Mode::from_raw_mode(mode))?;
-    sys::futimens(file, &times_of(attributes))
 }
 
 impl Disk for RealDisk {
@@ -432,106 +360,5 @@ impl Disk for RealDisk {
             Err(Errno::WOULDBLOCK) => Ok(None),
             Err(errno) => Err(self.error("disk.lock", path)(errno)),
         }
-    }
-}
-
-struct RealFile {
-    file: File,
-    path: PathBuf,
-    flow: Arc<Flow>,
-    write_back: WriteBack,
-}
-
-impl LockGuard for RealFile {}
-
-impl RealFile {
-    fn error(&self, code: &'static str) -> impl FnOnce(std::io::Error) -> Error + '_ {
-        move |error| Error::io(code, &self.path, error)
-    }
-
-    fn fill(&self, buffer: &mut [u8], offset: u64) -> Result<usize> {
-        let (mut filled, begun) = (0, Instant::now());
-        while filled < buffer.len() {
-            match self.file.read_at(&mut buffer[filled..], offset + filled as u64) {
-                Ok(0) => break,
-                Ok(count) => filled += count,
-                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(self.error("file.read")(error)),
-            }
-        }
-        self.flow.add_read(filled, begun);
-        Ok(filled)
-    }
-}
-
-impl ReadFile for RealFile {
-    fn read_at(&mut self, buffer: &mut [u8], offset: u64) -> Result<usize> {
-        self.fill(buffer, offset)
-    }
-
-    fn stat(&self) -> Result<Stat> {
-        sys::fstat(&self.file).map(|raw| stat_of(&raw)).map_err(|e| self.error("file.stat")(e.into()))
-    }
-
-    fn data_ranges(&self) -> Result<Vec<Rows>> {
-        let stat = ReadFile::stat(self)?;
-        let size = stat.size.exact();
-        if stat.allocated >= stat.size {
-            return Ok(whole_granules(std::iter::once((0, size))));
-        }
-        let mut ranges = Vec::new();
-        let mut position = 0;
-        while position < size {
-            let start = match sys::seek(&self.file, SeekFrom::Data(position)) {
-                Ok(start) => start,
-                Err(Errno::NXIO) => break,
-                Err(Errno::INVAL) => return Ok(whole_granules(std::iter::once((0, size)))),
-                Err(errno) => return Err(self.error("file.holes")(errno.into())),
-            };
-            let end = sys::seek(&self.file, SeekFrom::Hole(start))
-                .map_err(|errno| self.error("file.holes")(errno.into()))?;
-            ranges.push((start, end.min(size)));
-            position = end;
-        }
-        Ok(whole_granules(ranges.into_iter()))
-    }
-
-    fn lease(&self) -> Result<Lease> {
-        lease::take(self.file.as_fd()).map_err(|errno| self.error("file.lease")(errno.into()))
-    }
-
-    fn lease_holds(&self) -> bool {
-        lease::holds(self.file.as_fd())
-    }
-
-    /// An advice: where the system does not take it, nothing is wrong.
-    fn let_go(&self, offset: u64, length: u64) {
-        let _ = sys::fadvise(&self.file, offset, std::num::NonZeroU64::new(length), sys::Advice::DontNeed);
-    }
-}
-
-impl WriteFile for RealFile {
-    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
-        let begun = Instant::now();
-        self.file.write_all_at(bytes, offset).map_err(self.error("file.write"))?;
-        let sent = self.write_back.wrote(&self.file, offset, bytes.len() as u64);
-        sent.map_err(self.error("file.write"))?;
-        self.flow.add_written(bytes.len(), begun);
-        Ok(())
-    }
-
-    fn set_length(&mut self, length: u64) -> Result<()> {
-        self.file.set_len(length).map_err(self.error("file.write"))
-    }
-
-    fn set_attributes(&mut self, attributes: &Attributes) -> Result<()> {
-        set_attributes(&self.file, attributes).map_err(|errno| self.error("attributes.set")(errno.into()))
-    }
-
-    fn sync(&mut self) -> Result<()> {
-        let begun = Instant::now();
-        let synced = retry_on_intr(|| sys::fsync(self.file.as_fd()));
-        self.flow.add_written(0, begun);
-        synced.map_err(|errno| self.error("file.sync")(errno.into()))
     }
 }

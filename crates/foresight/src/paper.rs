@@ -176,28 +176,29 @@ impl PaperPool {
         ]
     }
 
+    fn disk_status(&self, spec: &PoolSpec, disk: PaperDisk) -> DiskStatus {
+        let known = spec.disk(&disk.name);
+        DiskStatus {
+            volume: self.volume.volume().name.clone(),
+            role: disk.role,
+            state: State::OnPaper,
+            advice: None,
+            bay: known.and_then(|d| d.bay.clone()),
+            serial: known.and_then(|d| d.serial.clone()),
+            used: disk.used,
+            free: disk.capacity.minus(disk.used),
+            scanned_at: None,
+            read_only: false,
+            name: disk.name,
+        }
+    }
+
     /// How the pool is, as far as paper tells.
     ///
     /// # Errors
     /// None of its own.
     pub fn status(&self, spec: &PoolSpec, now: i64) -> Result<Status> {
-        let mut disks = Vec::new();
-        for disk in self.volume.disks() {
-            let known = spec.disk(&disk.name);
-            disks.push(DiskStatus {
-                volume: self.volume.volume().name.clone(),
-                role: disk.role,
-                state: State::OnPaper,
-                advice: None,
-                bay: known.and_then(|d| d.bay.clone()),
-                serial: known.and_then(|d| d.serial.clone()),
-                used: disk.used,
-                free: disk.capacity.minus(disk.used),
-                scanned_at: None,
-                read_only: false,
-                name: disk.name,
-            });
-        }
+        let disks = self.volume.disks().into_iter().map(|disk| self.disk_status(spec, disk)).collect();
         let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
         let mut unguarded: BTreeMap<sieve_core::fate::Unguarded, Count> = BTreeMap::new();
         let mut stakes = Stakes::default();

@@ -175,6 +175,15 @@ pub fn risk(outlook: &mut dyn Outlook, request: &Request, done: Regularity) -> R
     volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, request, done)).collect()
 }
 
+/// How many days there are between syncs, and who says so.
+const fn interval(spec: &PoolSpec, done: Regularity) -> (f64, IntervalSource) {
+    match (spec.risk.sync_every, done.syncs) {
+        (Some(days), _) => (days, IntervalSource::Given),
+        (None, Some(days)) => (days, IntervalSource::Observed),
+        (None, None) => (SYNC_EVERY, IntervalSource::Assumed),
+    }
+}
+
 fn of_volume(
     outlook: &dyn Outlook,
     spec: &PoolSpec,
@@ -182,11 +191,7 @@ fn of_volume(
     request: &Request,
     done: Regularity,
 ) -> Result<VolumeRisk> {
-    let (interval, source) = match (spec.risk.sync_every, done.syncs) {
-        (Some(days), _) => (days, IntervalSource::Given),
-        (None, Some(days)) => (days, IntervalSource::Observed),
-        (None, None) => (SYNC_EVERY, IntervalSource::Assumed),
-    };
+    let (interval, source) = interval(spec, done);
     let settling = settling(spec, &volume, done);
     let habit = habit(spec, &volume, settling);
     let disks: Vec<DiskRisk> = (0..)

@@ -142,6 +142,18 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String]) {
         ]);
     }
     table.print();
+    show_reasons(judged);
+    batches.iter().for_each(|note| crate::say!("\n{} {note}", style::paint(style::WATCH, "!")));
+    shelf.inventory.gaps.iter().for_each(|gap| crate::say_aside!("note: {gap}"));
+    if shelf.catalogue.is_none() {
+        crate::say_aside!(
+            "note: there is no pool yet, so this look is not kept to compare the next one with"
+        );
+    }
+}
+
+/// Why a disk is not judged fine.
+fn show_reasons(judged: &[Judged<'_>]) {
     for j in judged.iter().filter(|j| !j.reasons.is_empty()) {
         crate::say!(
             "\n  {} {}",
@@ -151,12 +163,5 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String]) {
         for check in &j.reasons {
             crate::say!("    {} {}", style::paint(style::of_verdict(check.verdict), "-"), check.reason);
         }
-    }
-    batches.iter().for_each(|note| crate::say!("\n{} {note}", style::paint(style::WATCH, "!")));
-    shelf.inventory.gaps.iter().for_each(|gap| crate::say_aside!("note: {gap}"));
-    if shelf.catalogue.is_none() {
-        crate::say_aside!(
-            "note: there is no pool yet, so this look is not kept to compare the next one with"
-        );
     }
 }

@@ -1,5 +1,6 @@
 //! `risk`: how much to worry, and what would help.
 
+use crate::human::amounts::{bytes, days, files, hours, often, stretch};
 use std::collections::BTreeMap;
 
 use anstyle::Style;
@@ -7,7 +8,6 @@ use clap::Args;
 use serde::Serialize;
 use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
-use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::paper;
 use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
@@ -17,7 +17,7 @@ use sieve_pool::journal;
 use crate::args::{Documents, PaperArguments};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{Table, count, odds, percent_of, rounded, size, style, time, two_digits};
+use crate::human::{Table, count, odds, percent_of, size, style, time, two_digits};
 use crate::shelf::Shelf;
 use crate::{json, load};
 
@@ -405,52 +405,6 @@ fn action_words(action: &Action) -> String {
 
 fn folder_words(folder: &str) -> String {
     if folder.is_empty() { "the files at the top".into() } else { format!("{folder}/") }
-}
-
-fn bytes(bytes: f64) -> String {
-    if bytes > 0.0 && bytes < 1.0 {
-        return "less than 1 B".into();
-    }
-    size(ByteLength::new(rounded(bytes.max(0.0)) as u64))
-}
-
-fn files(number: f64) -> String {
-    if number > 0.0 && number < 0.01 {
-        return "less than 0.01 files".into();
-    }
-    format!("{} file{}", two_digits(number), if (number - 1.0).abs() < 1e-9 { "" } else { "s" })
-}
-
-/// "3.2 times", "about 1 in 40", "never".
-fn often(events: f64) -> String {
-    match events {
-        ..=0.0 => "never".into(),
-        1.0.. => format!("{} times", two_digits(events)),
-        _ => odds(events),
-    }
-}
-
-/// "12 days", "3 hours".
-fn stretch(days: f64) -> String {
-    match two_digits(days).as_str() {
-        _ if days < 1.0 => hours(days * 24.0),
-        "1" => "day".into(),
-        number => format!("{number} days"),
-    }
-}
-
-fn days(days: f64) -> String {
-    if days < 1.0 {
-        hours(days * 24.0)
-    } else if (days - 1.0).abs() < 0.05 {
-        "day".into()
-    } else {
-        format!("{days:.1} days").replace(".0 days", " days")
-    }
-}
-
-fn hours(hours: f64) -> String {
-    if hours < 1.0 { format!("{:.0} min", (hours * 60.0).max(1.0)) } else { format!("{hours:.1} h") }
 }
 
 #[cfg(test)]

@@ -194,6 +194,27 @@ fn show_report(
 ) {
     style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
     show_bytes(&report.read_bytes, &report.written_bytes);
+    show_lists(report);
+    if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
+        let took = sieve_core::forecast::Duration::from_seconds(report.seconds);
+        crate::say!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
+    }
+    if report.stopped {
+        crate::say!(
+            "\n{}",
+            style::paint(style::WATCH, "Stopped at a checkpoint: run sync again to go on from here.")
+        );
+    }
+    if report.rows_left > 0 {
+        crate::say!("\n{} stayed as before.", units::parity_cells(report.rows_left));
+    }
+    if report.is_clean() {
+        show_guard(plan, disks, unguarded);
+    }
+}
+
+/// What was not synced, or is not right, file by file.
+fn show_lists(report: &SyncReport) {
     let lists = [
         ("changed while it was read, left for the next sync", &report.left_for_next),
         ("cannot be read", &report.unreadable),
@@ -223,32 +244,21 @@ fn show_report(
             crate::say!("  and {} more (all with --json)", files.len() - 20);
         }
     }
-    if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
-        let took = sieve_core::forecast::Duration::from_seconds(report.seconds);
-        crate::say!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
-    }
-    if report.stopped {
-        crate::say!(
-            "\n{}",
-            style::paint(style::WATCH, "Stopped at a checkpoint: run sync again to go on from here.")
-        );
-    }
-    if report.rows_left > 0 {
-        crate::say!("\n{} stayed as before.", units::parity_cells(report.rows_left));
-    }
-    if report.is_clean() {
-        let named = disks.join(", ");
-        let is_empty = plan.scans.iter().all(|scan| scan.files == 0);
-        let what = match (unguarded.is_empty(), disks) {
-            (true, []) if is_empty => "There are no files yet: nothing is guarded.".to_string(),
-            (true, []) => "Everything there is, is guarded now.".to_string(),
-            (true, _) => format!("What is on {named} is guarded now; the other disks were not looked at."),
-            (false, []) => "What a sync can guard is guarded now; what it cannot:".to_string(),
-            (false, _) => {
-                format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
-            }
-        };
-        crate::say!("\n{}", style::paint(style::WELL, what));
-        reason::show_unguarded(unguarded);
-    }
+}
+
+/// What is guarded after a sync without trouble.
+fn show_guard(plan: &SyncPlan, disks: &[String], unguarded: &BTreeMap<Unguarded, Count>) {
+    let named = disks.join(", ");
+    let is_empty = plan.scans.iter().all(|scan| scan.files == 0);
+    let what = match (unguarded.is_empty(), disks) {
+        (true, []) if is_empty => "There are no files yet: nothing is guarded.".to_string(),
+        (true, []) => "Everything there is, is guarded now.".to_string(),
+        (true, _) => format!("What is on {named} is guarded now; the other disks were not looked at."),
+        (false, []) => "What a sync can guard is guarded now; what it cannot:".to_string(),
+        (false, _) => {
+            format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
+        }
+    };
+    crate::say!("\n{}", style::paint(style::WELL, what));
+    reason::show_unguarded(unguarded);
 }

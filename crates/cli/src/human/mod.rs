@@ -1,5 +1,6 @@
 //! Results as text for people.
 
+pub(crate) mod amounts;
 mod chances;
 pub(crate) mod reason;
 pub(crate) mod style;

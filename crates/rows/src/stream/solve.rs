@@ -137,7 +137,7 @@ impl Solving<'_, '_> {
             snapshot: self.snapshot,
             kernel: self.snapshot.kernel,
             indices: self.read.iter().map(|(image, _)| image.index()).collect(),
-            encoders: HashMap::new(),
+            comparers: HashMap::new(),
             written: Encoders::new(
                 self.snapshot.kernel,
                 self.written.iter().map(ParityImage::index).collect(),
@@ -167,16 +167,19 @@ impl Solving<'_, '_> {
         let mut left = outcome.failed;
         left.extend(wrong.lock().unwrap_or_else(PoisonError::into_inner).iter());
         left.extend(batch[..ordered].iter().filter(|cell| !is_streamed(cell)));
-        for cell in batch[..ordered].iter().filter(|cell| !left.contains(cell)) {
-            let plan = &plans[cell];
-            for reader in &plan.there {
-                let is_compared = plan.compared.contains(reader);
-                let count = if is_compared { &mut solved.compared } else { &mut solved.by_checksum };
-                *count.entry(self.read[*reader].0.index()).or_default() += 1;
-            }
-        }
+        let good = batch[..ordered].iter().filter(|cell| !left.contains(cell));
+        good.for_each(|cell| self.count(&plans[cell], solved));
         solved.left.append(&mut left);
         Ok(ordered)
+    }
+
+    /// One more cell in which all is as it should be.
+    fn count(&self, plan: &CellPlan, solved: &mut Solved) {
+        for reader in &plan.there {
+            let is_compared = plan.compared.contains(reader);
+            let count = if is_compared { &mut solved.compared } else { &mut solved.by_checksum };
+            *count.entry(self.read[*reader].0.index()).or_default() += 1;
+        }
     }
 
     /// As few parities solve as lanes are missing; the others are compared.
@@ -198,16 +201,22 @@ impl Solving<'_, '_> {
     }
 }
 
+/// What computes some parities to be compared, and the buffers for them.
+type Comparer = (Encoders, Vec<Vec<u8>>);
+
+/// What the rows of a missing lane are solved with: its lanes, the known ones, and the readers that solve.
+type Decoders = HashMap<(Vec<Slot>, Vec<Slot>, Vec<usize>), Decoder>;
+
 struct Solver<'a, 's, 'k> {
     snapshot: &'a Snapshot,
     kernel: Kernel,
     /// The parities that are read, in the order of the readers.
     indices: Vec<ParityIndex>,
     /// Those that are compared: which ones changes from cell to cell.
-    encoders: HashMap<Vec<usize>, (Encoders, Vec<Vec<u8>>)>,
+    comparers: HashMap<Vec<usize>, Comparer>,
     written: Encoders,
     plans: &'a HashMap<CellIndex, CellPlan>,
-    decoders: HashMap<(Vec<Slot>, Vec<Slot>, Vec<usize>), Decoder>,
+    decoders: Decoders,
     sinks: &'k mut Vec<&'s mut dyn RowSink>,
     wrong: Arc<Mutex<BTreeSet<CellIndex>>>,
 }
@@ -255,7 +264,7 @@ impl Solver<'_, '_, '_> {
         let Some(length) = plan.compared.first().map(|reader| parities[*reader].len()) else { return true };
         let (kernel, indices) = (self.kernel, &self.indices);
         let (encoders, computed) =
-            self.encoders.entry(plan.compared.clone()).or_insert_with_key(|compared| {
+            self.comparers.entry(plan.compared.clone()).or_insert_with_key(|compared| {
                 let compared: Vec<ParityIndex> = compared.iter().map(|reader| indices[*reader]).collect();
                 let buffers = vec![Vec::new(); compared.len()];
                 (Encoders::new(kernel, compared), buffers)

@@ -143,20 +143,7 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
             plan_parity(pool, &mut plan)?;
         }
     }
-    let row = DiskRow {
-        id: DiskId::new(0),
-        name: name.clone(),
-        uuid: Uuid::new_v4(),
-        filesystem: new.bound(),
-        volume: volume.name.clone(),
-        volume_id: volumes::id(pool.catalogue.reading(), &volume.name)?,
-        role: request.role,
-        slot,
-        first_cell: 0,
-        scanned_at: None,
-        replica: None,
-        parity_bytes: ByteLength::ZERO,
-    };
+    let row = row_of(pool, &plan, &new)?;
     let join = Edit::Join { volume: volume.name, role: request.role, disk: name.clone(), after: None };
     let edits = match spec {
         None => vec![Edit::Disk { name: name.clone(), path: new.at.clone() }, join],
@@ -164,6 +151,24 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
     };
     pool_file::rehearse(&pool.file, &edits)?;
     Ok(PreparedGrow { plan, new, row, edits })
+}
+
+/// How the catalogue is to know the disk.
+fn row_of(pool: &Pool, plan: &GrowPlan, new: &NewDisk) -> Result<DiskRow> {
+    Ok(DiskRow {
+        id: DiskId::new(0),
+        name: plan.disk.clone(),
+        uuid: Uuid::new_v4(),
+        filesystem: new.bound(),
+        volume: plan.volume.clone(),
+        volume_id: volumes::id(pool.catalogue.reading(), &plan.volume)?,
+        role: plan.role,
+        slot: plan.slot,
+        first_cell: 0,
+        scanned_at: None,
+        replica: None,
+        parity_bytes: ByteLength::ZERO,
+    })
 }
 
 fn refuse_taken(pool: &Pool, name: &str, volume: &str) -> Result<()> {

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex, VersionId};
 
 use super::copies;
@@ -44,20 +45,11 @@ pub(super) fn execute(
     begin(pool, &prepared.targets)?;
     let snapshot = load_snapshot(pool, &prepared.plan.volume)?;
     let mut pass = Pass::open(pool, prepared, &snapshot, &lost)?;
-    for target in &mut pass.data {
-        target.salvages = options.salvage;
-        let mut early = Ok(());
-        if !prepared.copies.is_empty() {
-            early = copies::bring(pool, &prepared.copies, target, observer);
-        }
-        if early.is_ok() && !options.first.is_empty() {
-            early = first::bring(pool, &snapshot, &pass.images, &lost, target, &options.first, observer);
-        }
-        match early {
-            // The pass notices as well, and ends as one that was stopped.
-            Err(error) if error.is_stop() => {}
-            early => early?,
-        }
+    pass.data.iter_mut().for_each(|target| target.salvages = options.salvage);
+    match pass.bring_early(prepared, &snapshot, &lost, &options.first, observer) {
+        // The pass notices as well, and ends as one that was stopped.
+        Err(error) if error.is_stop() => {}
+        early => early?,
     }
     pass.run(&snapshot, &lost, observer)?;
     let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, stopped, .. } = pass;
@@ -200,6 +192,26 @@ impl<'a> Pass<'a> {
             }
         }
         Ok(pass)
+    }
+
+    /// What needs no pass, or is wanted before it.
+    fn bring_early(
+        &mut self,
+        prepared: &Prepared,
+        snapshot: &Snapshot,
+        lost: &[DiskId],
+        wanted: &[RelPath],
+        observer: &dyn Observer,
+    ) -> Result<()> {
+        for target in &mut self.data {
+            if !prepared.copies.is_empty() {
+                copies::bring(self.pool, &prepared.copies, target, observer)?;
+            }
+            if !wanted.is_empty() {
+                first::bring(self.pool, snapshot, &self.images, lost, target, wanted, observer)?;
+            }
+        }
+        Ok(())
     }
 
     /// Passes every cell that holds something of the lost disks.

@@ -1,9 +1,10 @@
 //! Mending what a verify found: damaged cells of files are computed from parity and the other disks, checked against
 //! their checksums, and put in the place of the damaged ones, which are kept. Damaged parity is computed anew.
 
+use super::mend_in_place::{Patch, mend_in_place};
+use super::mend_report::{LeftCell, MendReport, MendedCell};
 use std::collections::BTreeMap;
 
-use serde::Serialize;
 use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
@@ -11,11 +12,8 @@ use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{CellIndex, GRANULE, VersionId};
 
-use sieve_catalogue::intents;
-use sieve_catalogue::intents::Intent;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
-use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::parity_state;
 use sieve_catalogue::versions;
 use sieve_catalogue::versions::VersionRow;
@@ -36,56 +34,6 @@ use sieve_rows::content::Contents;
 use sieve_rows::image::ParityImage;
 use sieve_rows::reconstruct::Reconstructor;
 use sieve_rows::window::Snapshot;
-
-/// What was mended, and what could not be.
-#[derive(Clone, Debug, Default, Serialize)]
-pub struct MendReport {
-    /// Cells of files that are what was checksummed again.
-    pub mended: Vec<MendedCell>,
-    /// Cells of files that stay damaged, and why.
-    pub left: Vec<LeftCell>,
-    /// Cells of parity that were computed anew, by disk.
-    pub parity_mended: BTreeMap<String, u64>,
-    /// Cells of parity that stay damaged, by disk.
-    pub parity_left: BTreeMap<String, u64>,
-    /// It was asked to stop: what it did not come to is as it was.
-    pub stopped: bool,
-}
-
-/// A cell of a file that was mended.
-#[derive(Clone, Debug, Serialize)]
-pub struct MendedCell {
-    /// The disk.
-    pub disk: String,
-    /// The file.
-    pub path: String,
-    /// The bytes: from, up to.
-    pub bytes: (u64, u64),
-    /// Where on the disk the bytes that were replaced are kept.
-    pub kept: String,
-    /// The file had no room beside it, or has several names: it was mended where it lies.
-    pub in_place: bool,
-}
-
-/// A cell of a file that stays damaged.
-#[derive(Clone, Debug, Serialize)]
-pub struct LeftCell {
-    /// The disk.
-    pub disk: String,
-    /// The file.
-    pub path: String,
-    /// The bytes: from, up to.
-    pub bytes: (u64, u64),
-    /// Why.
-    pub why: String,
-}
-
-impl MendReport {
-    /// Whether nothing stays damaged.
-    pub fn is_clean(&self) -> bool {
-        self.left.is_empty() && self.parity_left.is_empty() && !self.stopped
-    }
-}
 
 /// Mends all damage that is known.
 ///
@@ -130,14 +78,6 @@ struct Mender<'a> {
     contents: Contents<'a>,
     observer: &'a dyn Observer,
     report: &'a mut MendReport,
-}
-
-/// A damaged cell, and what it is to be.
-struct Patch {
-    cell: u64,
-    offset: u64,
-    bytes: Vec<u8>,
-    kept: RelPath,
 }
 
 impl Mender<'_> {
@@ -193,22 +133,7 @@ impl Mender<'_> {
             }
             return Ok(());
         };
-        let mut patches = Vec::new();
-        for cell in cells {
-            if self.observer.is_stopped() {
-                return forget(&**disk, &patches).and(Err(Error::stopped()));
-            }
-            match self.right_cell(images, member, &path, &row, *cell)? {
-                Some(bytes) => patches.push(self.keep(&**disk, &path, &row, *cell, bytes)?),
-                None => self.leave(
-                    member,
-                    &path,
-                    &row,
-                    *cell,
-                    "no copy of it is whole there, and its rows miss more than the valid parities can bring back",
-                ),
-            }
-        }
+        let patches = self.patches(images, member, &path, &row, cells)?;
         if patches.is_empty() {
             return Ok(());
         }
@@ -244,6 +169,35 @@ impl Mender<'_> {
             });
         }
         Ok(())
+    }
+
+    /// What the damaged cells are to be, with what they were kept; those that do not come back are told.
+    fn patches(
+        &mut self,
+        images: &[ParityImage],
+        member: &Member,
+        path: &RelPath,
+        row: &VersionRow,
+        cells: &[u64],
+    ) -> Result<Vec<Patch>> {
+        let disk = member.writable()?;
+        let mut patches = Vec::new();
+        for cell in cells {
+            if self.observer.is_stopped() {
+                return forget(&**disk, &patches).and(Err(Error::stopped()));
+            }
+            match self.right_cell(images, member, path, row, *cell)? {
+                Some(bytes) => patches.push(self.keep(&**disk, path, row, *cell, bytes)?),
+                None => self.leave(
+                    member,
+                    path,
+                    row,
+                    *cell,
+                    "no copy of it is whole there, and its rows miss more than the valid parities can bring back",
+                ),
+            }
+        }
+        Ok(patches)
     }
 
     /// A cell as it is to be: from another copy of the file, else from parity.
@@ -449,94 +403,4 @@ fn copy_rows(
         heed(observer)?;
     }
     Ok(())
-}
-
-/// Writes the bytes over the damaged ones, after they and the intent are durable.
-fn mend_in_place(
-    pool: &Pool,
-    member: &Member,
-    object: &ObjectRow,
-    path: &RelPath,
-    patch: &Patch,
-) -> Result<()> {
-    let disk = member.writable()?;
-    let mut name = patch.kept.as_bytes().to_vec();
-    name.extend_from_slice(b".good");
-    let good = RelPath::new(name).expect("a valid path with a suffix is one");
-    durable::write_file(&**disk, &good, &patch.bytes)?;
-    let intent = Intent::Mend {
-        disk: member.row.id,
-        object: object.id,
-        path: path.tree_key(),
-        kept: patch.kept.tree_key(),
-        offset: patch.offset,
-    };
-    let id = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
-    overwrite(&**disk, path, patch.offset, &patch.bytes, object)?;
-    finish_in_place(pool, &**disk, object, path, &good, id)
-}
-
-fn overwrite(disk: &dyn Disk, path: &RelPath, offset: u64, bytes: &[u8], object: &ObjectRow) -> Result<()> {
-    let mut file = disk.modify(path)?;
-    file.write_at(bytes, offset)?;
-    file.sync()?;
-    if let Some(stat) = disk.stat(path)? {
-        let attributes = Attributes { mtime: object.mtime, ..Attributes::of(&stat, Vec::new()) };
-        disk.set_attributes(path, &attributes)?;
-    }
-    Ok(())
-}
-
-fn finish_in_place(
-    pool: &Pool,
-    disk: &dyn Disk,
-    object: &ObjectRow,
-    path: &RelPath,
-    good: &RelPath,
-    intent: i64,
-) -> Result<()> {
-    accept_stat(pool, disk, object, path)?;
-    pool.catalogue.transaction(|t| intents::remove(t, intent))?;
-    disk.remove_file(good)?;
-    durable::sync_parents(disk, [good])
-}
-
-/// Our own writing moved the change time, and perhaps the inode; that alone raises no doubt.
-fn accept_stat(pool: &Pool, disk: &dyn Disk, object: &ObjectRow, path: &RelPath) -> Result<()> {
-    let Some(stat) = disk.stat(path)? else { return Ok(()) };
-    pool.catalogue.transaction(|t| objects::set_stat(t, object.id, &stat, Standing::Same))
-}
-
-/// Finishes what a crash interrupted in place: every block of the cell must be one that was there, or one that was being
-/// written; else somebody else wrote to the file, and it is left alone.
-///
-/// # Errors
-/// What the disk or the database says.
-pub(crate) fn recover(pool: &Pool, id: i64, intent: &Intent) -> Result<()> {
-    let Intent::Mend { disk, object, path, kept, offset } = intent else { return Ok(()) };
-    let member = pool.member(*disk)?;
-    let Ok(real) = member.writable() else { return Ok(()) }; // kept for when the disk is back
-    let (path, kept) = (objects::path_of(path)?, objects::path_of(kept)?);
-    let mut name = kept.as_bytes().to_vec();
-    name.extend_from_slice(b".good");
-    let good = RelPath::new(name).expect("a valid path with a suffix is one");
-    let object = objects::get(pool.catalogue.reading(), *object)?;
-    if let (Some(object), Some(stat), true) = (object, real.stat(&path)?, real.stat(&good)?.is_some())
-        && (stat.inode, stat.size) == (object.inode, object.size)
-    {
-        let (old, new) = (read_all(&**real, &kept)?, read_all(&**real, &good)?);
-        let mut now = vec![0; new.len()];
-        let length = real.open(&path)?.read_at(&mut now, *offset)?;
-        let block = usize::try_from(GRANULE).expect("a granule is small");
-        let blocks = now.chunks(block).zip(old.chunks(block).zip(new.chunks(block)));
-        if length == new.len() && blocks.into_iter().all(|(now, (old, new))| now == old || now == new) {
-            overwrite(&**real, &path, *offset, &new, &object)?;
-            return finish_in_place(pool, &**real, &object, &path, &good, id);
-        }
-    }
-    pool.catalogue.transaction(|t| intents::remove(t, id))
-}
-
-fn read_all(disk: &dyn Disk, path: &RelPath) -> Result<Vec<u8>> {
-    sieve_disk::read_small(disk, path, 2 << 30)
 }

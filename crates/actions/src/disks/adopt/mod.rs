@@ -1,22 +1,26 @@
 //! A pool that comes from elsewhere: recognised by the labels of its disks, with the newest catalogue that they carry, and
 //! a pool file that names where they are now.
 
+mod plan;
+mod pool_text;
+
+pub use plan::{AdoptPlan, AdoptReport, AdoptedMember, CatalogueSource, PoolFileSource, Prepared};
+use pool_text::text;
+
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use serde::Serialize;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
-use sieve_core::pool::{PoolSpec, parse};
+use sieve_core::pool::parse;
 
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::label;
-use sieve_catalogue::label::{Label, Role};
+use sieve_catalogue::label::Label;
 use sieve_catalogue::pool_file;
-use sieve_catalogue::pool_file::Edit;
 use sieve_catalogue::replica;
 use sieve_catalogue::replica::Stamp;
-use sieve_catalogue::{Catalogue, disks, parity_state, pool_file_text};
+use sieve_catalogue::{Catalogue, disks, parity_state};
 use sieve_disk::durable;
 use sieve_disk::event::Observer;
 use sieve_disk::machine::Machine;
@@ -26,87 +30,7 @@ use sieve_pool::journal;
 use sieve_pool::member::is_of_its_volume;
 use sieve_pool::pool::{catalogue_path, home_folder, put_in_place};
 use sieve_pool::scan;
-use sieve_pool::scan::ScanReport;
 use sieve_pool::writer::LongWriter;
-
-/// A member, and where it is now.
-#[derive(Clone, Debug, Serialize)]
-pub struct AdoptedMember {
-    /// Its name.
-    pub name: String,
-    /// Its volume.
-    pub volume: String,
-    /// What it does there.
-    pub role: Role,
-    /// Where it is; none when it is missing.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub at: Option<String>,
-    /// The checkpoint that the catalogue on it is of.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub checkpoint: Option<u64>,
-}
-
-/// Which catalogue is used.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(tag = "source", rename_all = "kebab-case")]
-pub enum CatalogueSource {
-    /// The one beside the pool file: it knows all that the disks know.
-    Home,
-    /// The newest replica.
-    Replica {
-        /// The disk that it lies on.
-        disk: String,
-        /// There is an older one beside the pool file, which is kept under another name.
-        replaces_older: bool,
-    },
-}
-
-/// Where the text of the pool file comes from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum PoolFileSource {
-    /// The one that is there, with new paths.
-    Home,
-    /// The one that the disks carry, with new paths.
-    Disks,
-    /// Made of what the catalogue knows.
-    Catalogue,
-}
-
-/// What will be done.
-#[derive(Clone, Debug, Serialize)]
-pub struct AdoptPlan {
-    /// The pool.
-    pub pool: String,
-    /// Its members, those that are missing too.
-    pub members: Vec<AdoptedMember>,
-    /// The number of the newest checkpoint.
-    pub checkpoint: u64,
-    /// The catalogue that is used.
-    pub catalogue: CatalogueSource,
-    /// Where the pool file comes from.
-    pub pool_file: PoolFileSource,
-    /// Folders that were named and are no members of any pool.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub passed_over: Vec<String>,
-}
-
-/// How it ended.
-#[derive(Clone, Debug, Serialize)]
-pub struct AdoptReport {
-    /// What was done.
-    pub plan: AdoptPlan,
-    /// What happened on the disks since.
-    pub scans: Vec<ScanReport>,
-}
-
-/// A pool that can be adopted.
-pub struct Prepared {
-    /// What will be done.
-    pub plan: AdoptPlan,
-    text: String,
-    take: Option<Catalogue>,
-}
 
 /// A folder with a label.
 struct Labelled {
@@ -344,91 +268,6 @@ fn members(rows: &[DiskRow], found: &[Labelled]) -> Result<Vec<AdoptedMember>> {
         }
     };
     Ok(rows.iter().map(of).collect())
-}
-
-/// The text of the pool file: the one that is there, the one that the disks carry, or one that is made.
-fn text(
-    file: &Path,
-    catalogue: &Catalogue,
-    rows: &[DiskRow],
-    members: &[AdoptedMember],
-) -> Result<(String, PoolFileSource)> {
-    let here = match std::fs::read_to_string(file) {
-        Ok(text) => Some(text),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
-        Err(error) => return Err(Error::io("pool-file.read", file, error)),
-    };
-    let names_all = |text: &str| {
-        let spec: Option<PoolSpec> = parse(text).spec;
-        spec.is_some_and(|spec| members.iter().all(|m| spec.disk(&m.name).is_some()))
-    };
-    if let Some(text) = &here
-        && !names_all(text)
-    {
-        let message = format!("{} is there, and does not name all disks of this pool", file.display());
-        return Err(Error::new(Kind::Safety, "adopt.pool-file", message)
-            .remedy("name another pool file with --pool, or move this one away"));
-    }
-    let carried = pool_file_text(catalogue.reading())?.filter(|text| names_all(text));
-    let (text, source) = match (here, carried) {
-        (Some(text), _) => (text, PoolFileSource::Home),
-        (None, Some(text)) => (text, PoolFileSource::Disks),
-        (None, None) => (made(&catalogue.identity()?.name, rows), PoolFileSource::Catalogue),
-    };
-    let edits: Vec<Edit> = members
-        .iter()
-        .map(|member| match &member.at {
-            Some(path) => Edit::Path { disk: member.name.clone(), path: path.clone() },
-            // Whatever is at its old path here is not it.
-            None => Edit::NoPath { disk: member.name.clone() },
-        })
-        .collect();
-    let text = pool_file::changed(&text, &edits)
-        .map_err(|why| Error::new(Kind::Conflict, "adopt.pool-file", format!("{}: {why}", file.display())))?;
-    pool_file::refuse_mistakes(&text)?;
-    Ok((text, source))
-}
-
-/// A pool file with what the catalogue knows.
-fn made(pool: &str, rows: &[DiskRow]) -> String {
-    use std::fmt::Write as _;
-    let quoted = |text: &str| toml::Value::from(text).to_string();
-    let mut text = format!("[pool]\nname = {}\n", quoted(pool));
-    for row in rows {
-        // Writing to text cannot fail.
-        let _ = write!(text, "\n[[disk]]\nname = {}\n", quoted(&row.name));
-    }
-    let mut volumes: Vec<&str> = rows.iter().map(|row| row.volume.as_str()).collect();
-    volumes.dedup();
-    for volume in volumes {
-        let of = |role: Role| rows.iter().filter(move |row| row.volume == volume && row.role == role);
-        let data: Vec<String> = of(Role::Data).map(|row| quoted(&row.name)).collect();
-        let mut parity: Vec<Vec<String>> = Vec::new();
-        let mut last = None;
-        for row in of(Role::Parity) {
-            match parity.last_mut().filter(|_| last == Some(row.slot)) {
-                Some(group) => group.push(quoted(&row.name)),
-                None => parity.push(vec![quoted(&row.name)]),
-            }
-            last = Some(row.slot);
-        }
-        let parity: Vec<String> = parity
-            .into_iter()
-            .map(|group| if group.len() == 1 { group.concat() } else { format!("[{}]", group.join(", ")) })
-            .collect();
-        let _ = write!(
-            text,
-            "\n[[volume]]\nname = {}\nkind = \"unstriped\"\ndata = [{}]\nparity = [{}]\n",
-            quoted(volume),
-            data.join(", "),
-            parity.join(", ")
-        );
-        let caches: Vec<String> = of(Role::Cache).map(|row| quoted(&row.name)).collect();
-        if !caches.is_empty() {
-            let _ = writeln!(text, "cache = [{}]", caches.join(", "));
-        }
-    }
-    text
 }
 
 /// Makes it a working pool here.
