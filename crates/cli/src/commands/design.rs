@@ -98,7 +98,7 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     if let Some(path) = &arguments.chart {
         let title = format!("{} disks, {} in all", disks.len(), size(disks.iter().map(|d| d.size).sum()));
         let drawn: Vec<Figures> = shown.iter().map(|position| all[*position].clone()).collect();
-        chart::save(path, |canvas| chart::design::draw(canvas, &title, &drawn))?;
+        chart::plans(path, &title, &drawn)?;
     }
     if let Some(path) = &arguments.write {
         let chosen = found.as_ref().map(|r| &all[r.position]);

@@ -104,7 +104,7 @@ pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
                 Error::new(Kind::Usage, "ingest.no-day", message).remedy("add --arrivals and --settle")
             );
         };
-        chart::save(path, |canvas| chart::ingest::draw(canvas, day, room))?;
+        chart::day(path, day, room)?;
     }
     let overflows = day.as_ref().is_some_and(|d| d.grows_without_end || d.overflows_at.is_some());
     Ok(Outcome::well(!overflows))

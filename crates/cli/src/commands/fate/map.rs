@@ -32,7 +32,7 @@ pub(crate) fn run(
     let map = loss_map(outlook)?;
     if let Some(file) = file {
         let title = if question.steps.is_empty() { String::new() } else { format!(", {}", question.first()) };
-        chart::save(file, |canvas| chart::losses::draw(canvas, &map, &title))?;
+        chart::losses(file, &map, &title)?;
     }
     if context.json {
         json::print(&map)?;

@@ -1,14 +1,15 @@
-//! Charts, as SVG or PNG files.
+//! Charts, as SVG or PNG files. A crate of its own: what draws brings a third of all packages along, and nothing else waits for it.
 
-pub(crate) mod design;
-pub(crate) mod ingest;
-pub(crate) mod losses;
+pub mod design;
+pub mod ingest;
+pub mod losses;
 
 use std::path::Path;
 
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use resvg::{tiny_skia, usvg};
+use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 
 /// The size of every chart, in pixels.
@@ -23,10 +24,19 @@ pub(crate) const SPACE: RGBColor = RGBColor(70, 130, 180);
 pub(crate) const AVERAGE: RGBColor = RGBColor(224, 164, 88);
 pub(crate) const WORST: RGBColor = RGBColor(190, 80, 77);
 
+/// How amounts are written, as whoever asks for a chart writes them elsewhere.
+#[derive(Clone, Copy)]
+pub struct Words {
+    /// A size, such as "1.2 TB".
+    pub size: fn(ByteLength) -> String,
+    /// A number, with separators.
+    pub count: fn(u64) -> String,
+}
+
 /// Where a chart is drawn.
-pub(crate) type Canvas<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+pub type Canvas<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 /// What may go wrong while drawing.
-pub(crate) type Drawn = std::result::Result<(), Box<dyn std::error::Error>>;
+pub type Drawn = std::result::Result<(), Box<dyn std::error::Error>>;
 
 /// Text of a size in a colour.
 pub(crate) fn text(size: i32, colour: RGBColor) -> TextStyle<'static> {
@@ -37,7 +47,7 @@ pub(crate) fn text(size: i32, colour: RGBColor) -> TextStyle<'static> {
 ///
 /// # Errors
 /// When it cannot be drawn or written, or the name ends otherwise.
-pub(crate) fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> {
+pub fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> {
     let is_png = match path.extension().and_then(|e| e.to_str()) {
         Some("png") => true,
         Some("svg") => false,

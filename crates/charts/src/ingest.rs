@@ -4,10 +4,13 @@ use plotters::prelude::*;
 use sieve_core::ingest::Day;
 use sieve_core::units::ByteLength;
 
-use super::{Canvas, Drawn, FAINT, INK, SPACE, WORST, text};
-use crate::human::size;
+use super::{Canvas, Drawn, FAINT, INK, SPACE, WORST, Words, text};
 
-pub(crate) fn draw(canvas: &Canvas<'_>, day: &Day, cache: Option<ByteLength>) -> Drawn {
+/// Draws what waits on the cache through a day.
+///
+/// # Errors
+/// When it cannot be drawn.
+pub fn draw(canvas: &Canvas<'_>, day: &Day, cache: Option<ByteLength>, words: Words) -> Drawn {
     let gigabytes = |bytes: ByteLength| bytes.exact() as f64 / 1e9;
     let most = gigabytes(day.most).max(cache.map_or(0.0, gigabytes)).max(1e-3) * 1.15;
     let mut chart = ChartBuilder::on(canvas)
@@ -33,13 +36,13 @@ pub(crate) fn draw(canvas: &Canvas<'_>, day: &Day, cache: Option<ByteLength>) ->
     let line = |at: f64| [(0.0, at), (24.0, at)];
     let needed = gigabytes(day.most);
     chart.draw_series(LineSeries::new(line(needed), INK.stroke_width(1)))?;
-    let told = format!("smallest cache that does not overflow: {}", size(day.most));
+    let told = format!("smallest cache that does not overflow: {}", (words.size)(day.most));
     chart.draw_series([Text::new(told, (0.3, needed + most * 0.03), text(17, INK))])?;
     if let Some(cache) = cache {
         let at = gigabytes(cache);
         let colour = if cache < day.most { WORST } else { SPACE };
         chart.draw_series(LineSeries::new(line(at), colour.stroke_width(2)))?;
-        let told = format!("cache: {}", size(cache));
+        let told = format!("cache: {}", (words.size)(cache));
         chart.draw_series([Text::new(told, (20.0, at + most * 0.03), text(17, colour))])?;
     }
     Ok(())

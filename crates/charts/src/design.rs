@@ -3,8 +3,7 @@
 use plotters::prelude::*;
 use sieve_core::design::Figures;
 
-use super::{AVERAGE, Canvas, Drawn, FAINT, INK, SPACE, WORST, text};
-use crate::human::size;
+use super::{AVERAGE, Canvas, Drawn, FAINT, INK, SPACE, WORST, Words, text};
 
 /// The height of the bars' area, and where the columns begin.
 const TOP: i32 = 130;
@@ -13,7 +12,11 @@ const NAMES: i32 = 40;
 const SPACES: (i32, i32) = (350, 640);
 const LOSSES: (i32, i32) = (840, 1130);
 
-pub(crate) fn draw(canvas: &Canvas<'_>, title: &str, all: &[Figures]) -> Drawn {
+/// Draws plans beside each other: their space, and what one loss too many costs.
+///
+/// # Errors
+/// When it cannot be drawn.
+pub fn draw(canvas: &Canvas<'_>, title: &str, all: &[Figures], words: Words) -> Drawn {
     canvas.draw(&Text::new(title.to_string(), (NAMES, 30), text(26, INK)))?;
     canvas.draw(&Text::new("usable space", (SPACES.0, 90), text(19, INK)))?;
     canvas.draw(&Text::new(
@@ -26,7 +29,7 @@ pub(crate) fn draw(canvas: &Canvas<'_>, title: &str, all: &[Figures]) -> Drawn {
     let height = ((BOTTOM - TOP) / all.len().max(1) as i32).min(90);
     for (row, figures) in (0..).zip(all) {
         let y = TOP + row * height;
-        plan(canvas, figures, y, height, most)?;
+        plan(canvas, figures, (y, height), most, words)?;
     }
     let note = "Volumes are full. \u{2020} for comparison only: this program does not build it.";
     canvas.draw(&Text::new(note, (NAMES, 760), text(15, FAINT)))?;
@@ -41,7 +44,7 @@ fn legend(canvas: &Canvas<'_>) -> Drawn {
     Ok(())
 }
 
-fn plan(canvas: &Canvas<'_>, figures: &Figures, y: i32, height: i32, most: f64) -> Drawn {
+fn plan(canvas: &Canvas<'_>, figures: &Figures, (y, height): (i32, i32), most: f64, words: Words) -> Drawn {
     let colour = if figures.is_for_comparison { FAINT } else { INK };
     let mark = if figures.is_for_comparison { " \u{2020}" } else { "" };
     let bar = (height - 14).clamp(8, 44);
@@ -49,7 +52,11 @@ fn plan(canvas: &Canvas<'_>, figures: &Figures, y: i32, height: i32, most: f64) 
     let share = figures.plan.usable.exact() as f64 / most;
     let end = across(SPACES, share);
     canvas.draw(&Rectangle::new([(SPACES.0, y), (end, y + bar)], SPACE.filled()))?;
-    canvas.draw(&Text::new(size(figures.plan.usable), (end + 8, y + bar / 2 - 9), text(16, colour)))?;
+    canvas.draw(&Text::new(
+        (words.size)(figures.plan.usable),
+        (end + 8, y + bar / 2 - 9),
+        text(16, colour),
+    ))?;
     let loss = &figures.one_more;
     for (top, share, colour) in [(y, loss.average, AVERAGE), (y + bar / 2, loss.worst, WORST)] {
         let bars = [(LOSSES.0, top), (across(LOSSES, share).max(LOSSES.0 + 1), top + bar / 2 - 1)];

@@ -4,8 +4,7 @@ use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use sieve_core::fate::LossMap;
 
-use super::{Canvas, Drawn, FAINT, INK, text};
-use crate::human::size;
+use super::{Canvas, Drawn, FAINT, INK, Words, text};
 
 /// Where the matrix begins, and its length, in pixels.
 const LEFT: i32 = 150;
@@ -22,7 +21,11 @@ const HEATS: [RGBColor; 5] = [
 /// Cells narrower than this have no room for a number.
 const READABLE: i32 = 58;
 
-pub(crate) fn draw(canvas: &Canvas<'_>, map: &LossMap, title: &str) -> Drawn {
+/// Draws what each pair of disks costs, and each disk alone.
+///
+/// # Errors
+/// When it cannot be drawn.
+pub fn draw(canvas: &Canvas<'_>, map: &LossMap, title: &str, words: Words) -> Drawn {
     let count = i32::try_from(map.disks.len().max(1)).unwrap_or(i32::MAX);
     let side = (SIDE / count).min(150);
     canvas.draw(&Text::new(format!("What a pair of disks costs{title}"), (40, 26), text(28, INK)))?;
@@ -46,7 +49,7 @@ pub(crate) fn draw(canvas: &Canvas<'_>, map: &LossMap, title: &str) -> Drawn {
             if side >= READABLE && heat > 0 {
                 let colour = if heat >= 3 { WHITE } else { INK };
                 let style = text(14, colour).pos(Pos::new(HPos::Center, VPos::Center));
-                canvas.draw(&Text::new(size(cost.bytes), (x + side / 2, y + side / 2), style))?;
+                canvas.draw(&Text::new((words.size)(cost.bytes), (x + side / 2, y + side / 2), style))?;
             }
         }
         let under = text(label_size(side), INK).transform(FontTransform::Rotate90);
@@ -59,34 +62,36 @@ pub(crate) fn draw(canvas: &Canvas<'_>, map: &LossMap, title: &str) -> Drawn {
             canvas.draw(&Text::new(name.clone(), at, under))?;
         }
     }
-    legend(canvas, map)
+    legend(canvas, map, words)
 }
 
 fn label_size(side: i32) -> i32 {
     (side - 6).clamp(10, 17)
 }
 
-fn legend(canvas: &Canvas<'_>, map: &LossMap) -> Drawn {
+fn legend(canvas: &Canvas<'_>, map: &LossMap, words: Words) -> Drawn {
     let x = 880;
     let most = map.worst().map_or(0, |(_, _, cost)| cost.bytes.exact());
     canvas.draw(&Text::new("costs", (x, TOP), text(17, INK)))?;
     for (heat, colour) in (0..).zip(HEATS) {
         let y = TOP + 34 + heat * 34;
         canvas.draw(&Rectangle::new([(x, y), (x + 26, y + 26)], colour.filled()))?;
-        let words = match heat {
+        let label = match heat {
             0 => "nothing".to_string(),
             n => format!(
                 "up to {}",
-                size(sieve_core::units::ByteLength::new(most / 4 * n as u64 + most % 4 * n as u64 / 4))
+                (words.size)(sieve_core::units::ByteLength::new(
+                    most / 4 * n as u64 + most % 4 * n as u64 / 4
+                ))
             ),
         };
-        canvas.draw(&Text::new(words, (x + 38, y + 5), text(16, INK)))?;
+        canvas.draw(&Text::new(label, (x + 38, y + 5), text(16, INK)))?;
     }
     let Some((disks, cost)) = map.worst_disks() else { return Ok(()) };
     let (y, who) = (TOP + 240, disks.join(" and "));
     canvas.draw(&Text::new("must not die together", (x, y), text(17, FAINT)))?;
     canvas.draw(&Text::new(who, (x, y + 28), text(22, INK)))?;
-    let told = format!("{}, {} files", size(cost.bytes), crate::human::count(cost.files));
+    let told = format!("{}, {} files", (words.size)(cost.bytes), (words.count)(cost.files));
     canvas.draw(&Text::new(told, (x, y + 60), text(17, INK)))?;
     Ok(())
 }
