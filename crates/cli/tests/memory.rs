@@ -1,6 +1,8 @@
 //! Guards against memory that grows with the size of files, or with their number by more than 400 bytes a file.
 //!
 //! A binary of its own, so that this process stays small: what it has in memory when it starts a program counts for that one.
+//!
+//! Holds I9.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

@@ -1,5 +1,7 @@
 //! Guards against disks that fail in the middle of the work: what cannot be read, ends early, is full or vanishes never
 //! becomes a wrong file or a wrong parity, and costs no more than what it touches.
+//!
+//! Holds I3.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,
@@ -32,18 +34,18 @@ use tempfile::TempDir;
 const DATA: [&str; 3] = ["alder", "beech", "cedar"];
 const LONG: usize = 3_500_000;
 
-struct Scene {
-    folder: TempDir,
-    machine: Arc<FaultyMachine>,
+pub(crate) struct Scene {
+    pub(crate) folder: TempDir,
+    pub(crate) machine: Arc<FaultyMachine>,
     contents: BTreeMap<String, Vec<u8>>,
 }
 
-fn rel(path: &str) -> RelPath {
+pub(crate) fn rel(path: &str) -> RelPath {
     RelPath::new(path).unwrap()
 }
 
 /// A synced pool of three data disks and two parity disks.
-fn scene() -> Scene {
+pub(crate) fn scene() -> Scene {
     let folder = scratch();
     let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
     for name in DATA.iter().chain(&["oak", "pine"]) {
@@ -72,7 +74,7 @@ fn scene() -> Scene {
 }
 
 impl Scene {
-    fn path(&self, name: &str) -> PathBuf {
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
 
@@ -86,7 +88,7 @@ impl Scene {
         sieve_pool::open(machine, &self.path("pool.toml"), parse(&text).spec.unwrap())
     }
 
-    fn open(&self) -> Result<Pool> {
+    pub(crate) fn open(&self) -> Result<Pool> {
         self.open_on(self.machine.clone())
     }
 

@@ -1,5 +1,7 @@
 //! Guards against a disk that says wrong or hostile things: labels, parity tables and replicas of any bytes end in
 //! words, never in a panic, and never lead out of the disk (I6).
+//!
+//! Holds I6.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

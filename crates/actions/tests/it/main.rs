@@ -1,6 +1,7 @@
 //! Whole actions, with everybody else acting in the middle: power that fails, disks that fail, neighbours, hostile files.
 
 mod corpus;
+mod engine;
 mod faults;
 mod hostile;
 mod neighbour;

@@ -4,6 +4,8 @@
 //! Whatever was whole, held, or written by the neighbour is there afterwards, and after the next sync (L1, L3, L4, L8); nothing
 //! is more open than it was (L5). NEIGHBOURS=all runs every interleaving, NEIGHBOURS=17 the first of them in a random order that
 //! is always the same, NEIGHBOURS=17..34 the next ones.
+//!
+//! Holds I2, I7.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

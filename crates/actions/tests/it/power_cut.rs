@@ -1,5 +1,7 @@
 //! Guards against a moment at which a power cut costs a file: the power fails before every durable step of
 //! put, rm, sync, mend, restore, rebuild and every change of disks, everything that was not durable is undone, and a disk is lost on top.
+//!
+//! Holds I1, I2.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

@@ -1,5 +1,7 @@
 //! Guards against a power cut that costs a file of a span, a mirror or tiers, or one on its way from a cache: the power
 //! fails before every durable step, and everything that was not durable is undone. Each file is whole, in one version.
+//!
+//! Holds I1, I2.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

@@ -1,4 +1,6 @@
 //! Guards against a pool that is carried elsewhere and is not the same there: nothing of it lost, nothing merged silently.
+//!
+//! Holds I8.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

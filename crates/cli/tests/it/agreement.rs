@@ -1,4 +1,6 @@
 //! Guards against a pool file that speaks of another pool than the labels do, and against "all is well" where nothing is known.
+//!
+//! Holds I5.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

@@ -1,5 +1,7 @@
 //! Guards against a drill that proves nothing: one that reads nothing, that overlooks damage, that writes, or whose
 //! outcome is not what a real loss brings.
+//!
+//! Holds I4.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

@@ -248,3 +248,26 @@ fn all_sql_is_in_the_catalogue() {
     }
     assert!(modules("catalogue").values().any(|code| has_sql(code)), "it is found where it is");
 }
+
+/// What ARCHITECTURE.md promises, some test holds.
+#[test]
+fn every_invariant_is_held_by_a_test() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let text = fs::read_to_string(root.join("ARCHITECTURE.md")).unwrap();
+    let promised: Vec<&str> =
+        text.lines().filter_map(|line| line.strip_prefix("- **I")?.split("**").next()).collect();
+    assert!(promised.len() > 8, "{promised:?}");
+    let mut held = BTreeSet::new();
+    for folder in ["crates/cli/tests", "crates/cli/tests/it", "crates/actions/tests/it"] {
+        for entry in fs::read_dir(root.join(folder)).unwrap() {
+            let text = fs::read_to_string(entry.unwrap().path()).unwrap_or_default();
+            let cited = text.lines().filter_map(|line| line.strip_prefix("//! Holds "));
+            held.extend(cited.flat_map(|line| {
+                line.trim_end_matches('.').split(", ").map(str::to_string).collect::<Vec<_>>()
+            }));
+        }
+    }
+    for number in promised {
+        assert!(held.contains(&format!("I{number}")), "no test says that it holds I{number}");
+    }
+}

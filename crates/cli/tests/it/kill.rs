@@ -1,5 +1,7 @@
 //! Guards against a moment at which a killed program costs a file: SIGKILL at random times during put, rm, sync,
 //! mend, rebuild and every change of disks of the built program. KILLS sets how many.
+//!
+//! Holds I1, I2.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

@@ -2,6 +2,8 @@
 //! volume with and without parity and cache: random lives with kills, disks really deleted, volumes taken apart.
 //!
 //! LIVES sets how many, LIVES_FROM the first, LIVES_SEED runs one of them.
+//!
+//! Holds I1, I4.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

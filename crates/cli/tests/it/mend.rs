@@ -1,5 +1,7 @@
 //! Guards against mending that makes things worse: only damage is replaced, by what was checksummed, and what was there
 //! is kept.
+//!
+//! Holds I3.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

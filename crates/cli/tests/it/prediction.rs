@@ -1,6 +1,8 @@
 //! Guards against a prediction that reality does not keep: random pools, random changes, disks really deleted.
 //!
 //! PREDICTION_CASES sets the number of cases, PREDICTION_FROM the first, PREDICTION_SEED runs one of them.
+//!
+//! Holds I4.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

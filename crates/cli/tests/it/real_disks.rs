@@ -1,5 +1,7 @@
 //! Guards against what only real filesystems do: clones, unmounted folders, read-only mounts, disks that are full or
 //! die. Needs root and loop mounts; where mounting is not allowed, it says so and the simulated disks stand in.
+//!
+//! Holds I5.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

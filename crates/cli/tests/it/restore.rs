@@ -1,5 +1,7 @@
 //! Guards against losing what was removed or overwritten by mistake while it could still be had back, and against
 //! bringing back something else.
+//!
+//! Holds I7.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,

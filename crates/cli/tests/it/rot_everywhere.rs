@@ -1,5 +1,7 @@
 //! Guards against rot that is overlooked, mended wrongly or laundered: a million random bits flip over the data and the
 //! parity of a pool. FLIPS sets how many.
+//!
+//! Holds I3.
 #![allow(
     clippy::unwrap_used,
     clippy::disallowed_methods,
