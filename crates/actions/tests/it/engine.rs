@@ -65,8 +65,14 @@ fn damage(scene: &Scene, chance: &mut Chance) {
     }
 }
 
-#[rstest]
-fn the_pass_and_the_careful_look_agree(#[values(0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11)] seed: u64) {
+#[test]
+fn the_pass_and_the_careful_look_agree() {
+    let left: usize = (0..16).map(both_ways).sum();
+    assert!(left > 20, "some cells are left to care: {left}");
+}
+
+/// Looks at all cells of a damaged pool in both ways; returns how many the pass left to care.
+fn both_ways(seed: u64) -> usize {
     let (scene, mut chance) = (scene(), Chance::new(seed));
     damage(&scene, &mut chance);
     let lost: Vec<&str> =
