@@ -9,7 +9,7 @@ use sieve_disk::{Error, Kind, Result};
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{Table, size};
+use crate::human::{Table, size, units};
 use crate::{json, load};
 
 pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
@@ -43,7 +43,7 @@ pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
 fn show_disks(figures: &PoolFigures) {
     crate::say!("Read from the disks, as far as the system does not have it in memory:\n");
     let mut table = Table::new(&["disk", "role", ">read", ">alone", ">all at once"]);
-    let shown = |rate: Option<Rate>| rate.map_or("-".into(), |rate| rate.to_string());
+    let shown = |rate: Option<Rate>| rate.map_or("-".into(), units::rate);
     for disk in &figures.disks {
         table.row([
             disk.disk.clone(),
@@ -57,9 +57,9 @@ fn show_disks(figures: &PoolFigures) {
     let sum: f64 = figures.disks.iter().filter_map(|disk| disk.together).map(Rate::per_second).sum();
     crate::say!(
         "\nAll disks together {}; the processor checksums {} with one thread and {} with all.",
-        Rate::from_per_second(sum),
-        figures.hash_one,
-        figures.hash_all
+        units::rate(Rate::from_per_second(sum)),
+        units::rate(figures.hash_one),
+        units::rate(figures.hash_all)
     );
     let holder = if sum > figures.hash_all.per_second() { "the processor" } else { "the disks" };
     crate::say!("A pass over all disks is held up by {holder}.");
@@ -79,19 +79,23 @@ fn show(figures: &[CodeFigures]) {
         Table::new(&["kernel", ">roofline", ">1 parity", ">2", ">4", ">8", ">two lost back", ">update of 2"]);
     for figures in figures {
         let shown = |rate: Rate| {
-            format!("{rate} ({:.2})", rate.per_second() / figures.roofline.per_second().max(1.0))
+            format!(
+                "{} ({:.2})",
+                units::rate(rate),
+                rate.per_second() / figures.roofline.per_second().max(1.0)
+            )
         };
         let encode =
             |parities: usize| figures.encode.get(parities - 1).map_or("-".into(), |rate| shown(*rate));
         table.row([
             figures.kernel.to_string(),
-            figures.roofline.to_string(),
+            units::rate(figures.roofline),
             encode(1),
             encode(2),
             encode(4),
             encode(8),
             shown(figures.reconstruct_two),
-            figures.update_two.to_string(),
+            units::rate(figures.update_two),
         ]);
     }
     table.print();

@@ -9,7 +9,7 @@ use sieve_pool::pool::home_folder;
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{Table, size, style};
+use crate::human::{Table, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, machine};
 
@@ -93,7 +93,7 @@ fn show(report: &Report) {
     let mut table = Table::new(&["at", ">writes", ">reads"]);
     let rate = |curve: &[(f64, Rate)], share: f64| {
         let near = curve.iter().min_by(|a, b| (a.0 - share).abs().total_cmp(&(b.0 - share).abs()));
-        near.map_or("-".into(), |(_, rate)| rate.to_string())
+        near.map_or("-".into(), |(_, rate)| units::rate(*rate))
     };
     for (place, share) in [("start", 0.0), ("middle", 0.5), ("end", 1.0)] {
         table.row([place.into(), rate(&report.write_curve, share), rate(&report.read_curve, share)]);

@@ -22,7 +22,7 @@ use sieve_pool::pool::home_folder;
 use crate::args::{Documents, Wish};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{Table, odds, size, style};
+use crate::human::{Table, odds, size, style, units};
 use crate::{chart, json, load};
 
 /// What `design` compares.
@@ -240,8 +240,8 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
             odds(f.risk.any_in_a_year).replace("about ", "").replace("less than", "<"),
             percent(f.one_more.average),
             percent(f.one_more.worst),
-            f.write.rate.to_string(),
-            f.read.rate.to_string(),
+            units::rate(f.write.rate),
+            units::rate(f.read.rate),
             hours(f.first_sync.as_ref()),
             hours(f.rebuild.as_ref()),
             f.price_per_tb.as_ref().map_or("-".into(), |(price, currency)| format!("{price:.0} {currency}")),

@@ -17,7 +17,7 @@ use sieve_disk::{Error, Kind, Result};
 use crate::commands::context::Context;
 
 use crate::exit::Outcome;
-use crate::human::{Table, size, style};
+use crate::human::{Table, size, style, units};
 use crate::{chart, json, load};
 
 /// What `ingest` works out.
@@ -192,12 +192,12 @@ fn day(arguments: &IngestArguments, disks: &Landing, room: Option<ByteLength>) -
 }
 
 fn show(network: &Network, amount: ByteLength, with: &Copy, without: &Copy) {
-    crate::say!("{} over {} ({} of a file):\n", size(amount), network.name, network.rate);
+    crate::say!("{} over {} ({} of a file):\n", size(amount), network.name, units::rate(network.rate));
     let mut table = Table::new(&["landing", ">rate", ">time", "held up by"]);
     for (landing, copy) in [("cache", with), ("disks", without)] {
         table.row([
             landing.into(),
-            copy.rate.to_string(),
+            units::rate(copy.rate),
             copy.duration.to_string(),
             copy.bottleneck.clone(),
         ]);
@@ -206,7 +206,12 @@ fn show(network: &Network, amount: ByteLength, with: &Copy, without: &Copy) {
     if with.stages.len() > 1 {
         crate::say!("\n  onto the cache, in parts:");
         for stage in &with.stages {
-            crate::say!("    {} at {}, held up by {}", size(stage.bytes), stage.rate, stage.bottleneck);
+            crate::say!(
+                "    {} at {}, held up by {}",
+                size(stage.bytes),
+                units::rate(stage.rate),
+                stage.bottleneck
+            );
         }
     }
 }

@@ -7,7 +7,7 @@ use sieve_disk::Result;
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{Table, size};
+use crate::human::{Table, size, units};
 use crate::progress::Bars;
 use crate::{json, load};
 
@@ -33,8 +33,8 @@ fn show(measured: &[Figures], amount: ByteLength) {
         table.row([
             figures.landing.word().into(),
             figures.disk.clone(),
-            figures.write.to_string(),
-            figures.read.to_string(),
+            units::rate(figures.write),
+            units::rate(figures.read),
         ]);
     }
     table.print();

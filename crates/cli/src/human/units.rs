@@ -2,7 +2,7 @@
 
 use std::sync::OnceLock;
 
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, Rate};
 
 static BINARY: OnceLock<bool> = OnceLock::new();
 
@@ -15,6 +15,11 @@ pub(crate) fn choose(binary: bool) {
 /// A size in the chosen units.
 pub(crate) fn size(bytes: ByteLength) -> String {
     if BINARY.get().copied().unwrap_or(false) { bytes.binary() } else { bytes.to_string() }
+}
+
+/// A rate, "450 MB/s": in the units of [`size`].
+pub(crate) fn rate(rate: Rate) -> String {
+    format!("{}/s", size(ByteLength::new(rate.per_second() as u64)))
 }
 
 /// A number with its thousands apart, "41,203".

@@ -62,3 +62,14 @@ fn wrong_wishes_end_with_words(#[case] arguments: &[&str], #[case] words: &str) 
     let run = lab.run(&[&["ingest"], arguments].concat()).expect(&[2]);
     assert!(run.stderr.contains(words), "{}", run.stderr);
 }
+
+/// Sizes and rates are told in the same units.
+#[test]
+fn binary_units_are_for_rates_too() {
+    let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
+    let asked = ["ingest", "--link", "1 Gbit/s", "--amount", "300GB", "--disk-rate", "200 MB/s"];
+    let plain = lab.run(&asked).expect(&[0]).stdout;
+    let binary = lab.run(&[&asked[..], &["--binary"]].concat()).expect(&[0]).stdout;
+    assert!(plain.contains(" MB/s") && !plain.contains("MiB/s"), "{plain}");
+    assert!(binary.contains(" MiB/s") && !binary.contains(" MB/s"), "{binary}");
+}
