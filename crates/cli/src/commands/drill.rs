@@ -121,6 +121,11 @@ pub(super) fn proof_words(proof: &Proof, now: i64) -> String {
 
 fn show(report: &Report) {
     let read: ByteLength = report.read_bytes.values().copied().sum();
+    if report.stopped {
+        let text = "Stopped: nothing is proven, and nothing contradicted.";
+        crate::say!("{} read.\n{}", size(read), style::paint(style::WATCH, text));
+        return;
+    }
     crate::say!(
         "{} taken to be lost: {} reconstructed from the other disks alone.\n{} read; each cell compared with its checksum.\n",
         report.lost.join(" and "),
@@ -154,9 +159,6 @@ fn show(report: &Report) {
         crate::say!("{} {damage}", style::paint(style::BAD, "damage on a survivor:"));
     }
     let verdict = match () {
-        () if report.stopped => {
-            style::paint(style::WATCH, "Stopped: nothing is proven, and nothing contradicted.")
-        }
         () if !report.is_as_predicted() => {
             style::paint(style::BAD, "Not as predicted. `zinc-sieve verify` names and remembers damage.")
         }

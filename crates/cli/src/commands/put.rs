@@ -67,8 +67,12 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
     if context.json {
         json::print(&report)?;
     } else if report.stopped {
-        crate::say!("\nStopped. Copied and verified so far:\n");
-        show_by_disk(&report.by_disk);
+        if report.by_disk.iter().any(|(_, amount)| amount.files > 0) {
+            crate::say!("\nStopped. Copied and verified so far:\n");
+            show_by_disk(&report.by_disk);
+        } else {
+            crate::say!("\nStopped before the first file was whole: nothing was copied.");
+        }
         let text =
             "The same put goes on from here: what is there already, whole and the same, is passed over.";
         crate::say!("\n{}", style::paint(style::WATCH, text));
