@@ -42,7 +42,7 @@ pub struct Error {
     pub source: Option<std::io::Error>,
 }
 
-/// The result of everything in the store.
+/// The result of everything that touches a disk.
 pub type Result<T> = std::result::Result<T, Error>;
 
 impl Error {

@@ -1,4 +1,4 @@
-//! What the store takes from the outside: disks, the time, chance. Tests hand in another machine.
+//! What the program takes from the outside: disks, the time, chance. Tests hand in another machine.
 
 use std::collections::HashSet;
 use std::path::Path;
@@ -10,7 +10,7 @@ use sieve_core::gf256::Kernel;
 use crate::Result;
 use crate::{Disk, RealDisk};
 
-/// The machine the store works on.
+/// The machine that a pool is on.
 pub trait Machine: Send + Sync {
     /// Opens the disk mounted at `path`.
     ///

@@ -85,7 +85,7 @@ impl Power {
     }
 }
 
-#[expect(clippy::disallowed_methods, reason = "undoing what a crash undoes, behind the back of the store")]
+#[expect(clippy::disallowed_methods, reason = "undoing what a crash undoes, behind the back of the program")]
 impl CrashMachine {
     /// A machine with its power plan; `attic` is an empty folder on the filesystem of the disks.
     pub fn new(plan: CrashPlan, attic: &Path) -> Arc<Self> {

@@ -1,5 +1,5 @@
 //! A machine whose disks fail in chosen ways: bad sectors, wrong bytes, short reads, a full disk, one that vanishes, one
-//! that is slow. The store uses them through the same interface as real ones.
+//! that is slow. The program uses them through the same interface as real ones.
 
 use std::collections::HashMap;
 use std::ops::Range;

@@ -35,7 +35,7 @@ pub const TARGETS: [(&str, Target); 7] = [
     ("erase-and-reconstruct", what_is_erased_comes_back),
 ];
 
-#[expect(clippy::disallowed_methods, reason = "what a hostile disk holds, behind the back of the store")]
+#[expect(clippy::disallowed_methods, reason = "what a hostile disk holds, behind the back of the program")]
 fn disk_with(folder: &Path, name: &str, bytes: &[u8]) -> Arc<dyn Disk> {
     let place = folder.join(".zinc-sieve").join(name);
     std::fs::create_dir_all(place.parent().expect("it has one")).expect("folders can be made");

@@ -1,4 +1,4 @@
-//! A machine with a neighbour: right before a chosen call of the store somebody else acts on the same disks, or the call
+//! A machine with a neighbour: right before a chosen call of the program somebody else acts on the same disks, or the call
 //! fails. The calls of an operation are counted once; then it is run again for each of them.
 
 use std::path::{Path, PathBuf};

@@ -208,7 +208,7 @@ impl Part {
     /// Reads a cell; nothing unless it is of the expected checkpoint and its checksum holds.
     ///
     /// # Errors
-    /// Never for what cannot be read: that is a cell that is not valid. Only when the store contradicts itself.
+    /// Never for what cannot be read: that is a cell that is not valid. Only when the image contradicts itself.
     pub fn read(&self, cell: CellIndex, expected: CheckpointId) -> Option<Vec<u8>> {
         let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
         let (segment, offset) = self.segment_of(entry.slot);

@@ -150,7 +150,7 @@ impl ParityImage {
     /// A cell is written whole.
     ///
     /// # Errors
-    /// When the store contradicts itself.
+    /// When the image contradicts itself.
     pub fn finish_cell(&mut self, open: OpenCell) -> Result<()> {
         self.part_for(open.cell())?.finish_cell(open);
         Ok(())

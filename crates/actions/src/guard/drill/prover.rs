@@ -56,6 +56,14 @@ impl Cells {
         }
     }
 
+    fn remove(&mut self, cell: u64) {
+        if cell < 64 {
+            self.first &= !(1 << cell);
+        } else {
+            self.others.remove(&cell);
+        }
+    }
+
     fn count(&self) -> u64 {
         u64::from(self.first.count_ones()) + self.others.len() as u64
     }
@@ -124,6 +132,10 @@ impl Prover {
         });
         partial.seen += part.length();
         partial.spoiled |= !is_known;
+        if !is_known && let Some(good) = self.good.get_mut(&version) {
+            // It came out right from bytes that turned out not to be what was checksummed: that counts for nothing (I3).
+            good.remove(cell);
+        }
         let start = in_memory(part.start() - whole.start());
         let end = (start + bytes.len()).min(partial.bytes.len());
         partial.bytes[start..end].copy_from_slice(&bytes[..end - start]);
