@@ -182,19 +182,3 @@ fn a_drill_says_how_long_it_takes_and_when_it_was_last_proven() {
     let second = lab.run(&["drill", "--lose", "alder"]).expect(&[0, 1]).stdout;
     assert!(second.contains("alder: last proven just now"), "{second}");
 }
-
-/// A survivor's cell is damaged in one granule: what its other granules would bring back comes from bytes that nobody vouches
-/// for, and counts for nothing, however right it is (I3).
-#[test]
-fn what_comes_out_right_from_damaged_bytes_is_no_proof() {
-    let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
-    lab.run(&["create", "--yes"]).expect(&[0]);
-    fs::write(lab.disk("alder").join("long.flac"), Chance::new(5).bytes(70_000)).unwrap();
-    fs::write(lab.disk("beech").join("short.flac"), Chance::new(6).bytes(4096)).unwrap();
-    lab.run(&["sync", "--yes"]).expect(&[0]);
-    lab.flip(&lab.disk("alder").join("long.flac"), 57_159);
-    lab.run(&["verify"]).expect(&[1]);
-    let drilled = lab.run(&["drill", "--lose", "beech", "--json"]).expect(&[1]).json();
-    assert_eq!(drilled["surprises"], serde_json::json!([]), "{drilled}");
-    assert_eq!((&drilled["obtained"]["gone"]["files"], &drilled["proven"]), (&1.into(), &true.into()));
-}
