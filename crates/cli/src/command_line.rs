@@ -7,22 +7,22 @@ use clap::{Parser, Subcommand};
 use sieve_core::units::ByteLength;
 
 use crate::args::{Consent, Documents, FilesystemWord, PaperArguments, VolumeChoice};
-use crate::commands::design::DesignArguments;
-use crate::commands::dissolve::DissolveArguments;
-use crate::commands::drill::DrillArguments;
-use crate::commands::fate::FateArguments;
-use crate::commands::get::GetArguments;
-use crate::commands::grow::GrowArguments;
-use crate::commands::ingest::IngestArguments;
-use crate::commands::put::PutArguments;
-use crate::commands::rebuild::RebuildArguments;
-use crate::commands::replace::ReplaceArguments;
-use crate::commands::restore::RestoreArguments;
-use crate::commands::risk::RiskArguments;
-use crate::commands::settle::SettleArguments;
-use crate::commands::sync::SyncArguments;
-use crate::commands::vacate::VacateArguments;
-use crate::commands::verify::VerifyArguments;
+use crate::commands::build::grow::GrowArguments;
+use crate::commands::files::get::GetArguments;
+use crate::commands::files::put::PutArguments;
+use crate::commands::files::restore::RestoreArguments;
+use crate::commands::files::settle::SettleArguments;
+use crate::commands::foresee::drill::DrillArguments;
+use crate::commands::foresee::fate::FateArguments;
+use crate::commands::foresee::risk::RiskArguments;
+use crate::commands::plan::design::DesignArguments;
+use crate::commands::plan::ingest::IngestArguments;
+use crate::commands::protect::sync::SyncArguments;
+use crate::commands::protect::verify::VerifyArguments;
+use crate::commands::repair::dissolve::DissolveArguments;
+use crate::commands::repair::rebuild::RebuildArguments;
+use crate::commands::repair::replace::ReplaceArguments;
+use crate::commands::repair::vacate::VacateArguments;
 
 const GROUPS: &str = "\
 Commands, in the order of the work:

@@ -1,12 +1,15 @@
 //! From the command line to the command.
 
 use crate::command_line::{Arguments, Command};
+use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
-use crate::commands::{
-    adopt, bays, bench, burn_in, check, create, design, disks, dissolve, drill, fate, get, grow, health,
-    ingest, ls, measure, prepare, put, rebuild, replace, restore, risk, rm, settle, status, sync, vacate,
-    verify, wipe,
-};
+use crate::commands::files::{get, ls, put, restore, rm, settle};
+use crate::commands::foresee::{drill, fate, risk};
+use crate::commands::look::{bays, burn_in, disks, health};
+use crate::commands::plan::{check, design, ingest};
+use crate::commands::protect::{sync, verify};
+use crate::commands::repair::{dissolve, rebuild, replace, vacate, wipe};
+use crate::commands::watch::{bench, measure, status};
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
 use std::path::PathBuf;

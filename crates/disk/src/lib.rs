@@ -4,34 +4,26 @@
 //! through [`Disk`] and its files, so that what holds for all of them (a limit, the counting of bytes, no symlink that
 //! leads out) holds here once. Everything above calls it.
 
-mod attributes;
 pub mod copying;
 mod disk;
 pub mod durable;
 pub mod error;
 pub mod event;
-mod filesystem;
 pub mod fitness;
 mod flow;
-mod idle;
-pub mod inventory;
-mod lease;
-pub mod machine;
-mod open_files;
-mod real;
-mod real_file;
-mod real_stat;
+mod outside;
 pub mod restraint;
-pub mod sysfs;
-mod uuid_ioctl;
+mod system;
 pub mod workspace;
 mod write_back;
 
-pub use attributes::Attributes;
 pub use disk::*;
 pub use error::{Error, Kind, Result};
 pub use flow::Flow;
-pub use idle::become_idle;
-pub use open_files::open_files;
-pub use real::RealDisk;
+pub use outside::idle::become_idle;
+pub use outside::{inventory, machine, sysfs};
 pub use restraint::Restraint;
+pub use system::attributes::Attributes;
+pub use system::open_files::open_files;
+pub use system::real::RealDisk;
+use system::{filesystem, lease};

@@ -1,33 +1,11 @@
-//! One file a command.
+//! One file a command, in rooms by the order of the work, as the help groups them.
 
-pub(crate) mod adopt;
-pub(crate) mod bays;
-pub(crate) mod bench;
-pub(crate) mod burn_in;
-pub(crate) mod check;
+pub(crate) mod build;
 pub(crate) mod context;
-pub(crate) mod create;
-pub(crate) mod design;
-pub(crate) mod disks;
-pub(crate) mod dissolve;
-pub(crate) mod drill;
-pub(crate) mod fate;
-pub(crate) mod get;
-pub(crate) mod grow;
-pub(crate) mod health;
-pub(crate) mod ingest;
-pub(crate) mod ls;
-pub(crate) mod measure;
-pub(crate) mod prepare;
-pub(crate) mod put;
-pub(crate) mod rebuild;
-pub(crate) mod replace;
-pub(crate) mod restore;
-pub(crate) mod risk;
-pub(crate) mod rm;
-pub(crate) mod settle;
-pub(crate) mod status;
-pub(crate) mod sync;
-pub(crate) mod vacate;
-pub(crate) mod verify;
-pub(crate) mod wipe;
+pub(crate) mod files;
+pub(crate) mod foresee;
+pub(crate) mod look;
+pub(crate) mod plan;
+pub(crate) mod protect;
+pub(crate) mod repair;
+pub(crate) mod watch;

@@ -1,0 +1,6 @@
+//! The disks and volumes of the pool, and what is known of each disk.
+
+pub mod disks;
+pub mod looks;
+pub mod proofs;
+pub mod volumes;

@@ -1,0 +1,55 @@
+//! `rm`: files out of sight, held until the next sync.
+
+use sieve_actions::files::remove;
+use sieve_actions::files::remove::{RemovePlan, RemoveReport};
+use sieve_disk::Result;
+use std::ffi::OsString;
+
+use crate::args::Consent;
+use crate::commands::context::{Context, volume_path};
+use crate::commands::files::put::show_by_disk;
+use crate::commands::files::settle::show_left_alone;
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::exit::Outcome;
+use crate::{json, load};
+
+pub(crate) fn run(
+    context: &Context,
+    paths: &[OsString],
+    recursive: bool,
+    volume: Option<&str>,
+    consent: Consent,
+) -> Result<Outcome> {
+    let paths = paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
+    let mut pool = load::pool(&context.pool)?;
+    let volume = pool.volume(volume)?.name;
+    let show = |_: &_, plan: &RemovePlan| {
+        if !context.json {
+            show_plan(&volume, plan);
+        }
+    };
+    let question = Question { consent, work: Work::Short, words: "Remove?" };
+    let planned = |pool: &_| remove::plan(pool, &volume, &paths, recursive);
+    let report = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
+        Agreed::Yes(plan) => remove::execute(&pool, plan)?,
+        Agreed::No(RemovePlan { by_disk, others, .. }) => {
+            RemoveReport { by_disk, others, left_alone: Vec::new() }
+        }
+    };
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_left_alone(report.left_alone.iter());
+    }
+    Ok(Outcome::well(report.left_alone.is_empty()))
+}
+
+fn show_plan(volume: &str, plan: &RemovePlan) {
+    crate::say!(
+        "Removes from {volume}; the files stay, out of sight, until the next sync has passed them:\n"
+    );
+    show_by_disk(&plan.by_disk);
+    if plan.others > 0 {
+        crate::say!("  and {} folders and symlinks", plan.others);
+    }
+}

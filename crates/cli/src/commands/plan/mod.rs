@@ -1,0 +1,5 @@
+//! Before there is a pool: what to build of the disks, and whether it would work.
+
+pub(crate) mod check;
+pub(crate) mod design;
+pub(crate) mod ingest;

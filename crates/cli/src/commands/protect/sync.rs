@@ -1,0 +1,264 @@
+//! `sync`: parity up to the present.
+
+use std::collections::BTreeMap;
+
+use clap::Args;
+use serde::Serialize;
+use sieve_actions::files::mirror::MirrorPlan;
+use sieve_actions::guard::sync;
+use sieve_actions::guard::sync::{Options, SyncPlan, SyncReport};
+use sieve_core::count::Count;
+use sieve_core::fate::Unguarded;
+use sieve_core::forecast::Forecast;
+use sieve_core::units::ByteLength;
+use sieve_disk::Result;
+use sieve_foresight::status;
+
+use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::Context;
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::exit::Outcome;
+use crate::human::{Table, count, reason, size, style, units};
+use crate::progress::Watch;
+use crate::{json, load};
+
+/// What a sync does.
+#[derive(Args)]
+pub(crate) struct SyncArguments {
+    /// What is on this disk now is right, also if it looks suspicious
+    #[arg(long, value_name = "DISK", value_delimiter = ',')]
+    pub(crate) accept: Vec<String>,
+    /// Look only at these disks, and let the others sleep
+    #[arg(long, value_name = "DISK", value_delimiter = ',')]
+    pub(crate) disks: Vec<String>,
+    /// Let as many disks sleep as can be, also if it takes longer
+    #[arg(long)]
+    pub(crate) quiet: bool,
+    #[command(flatten)]
+    pub(crate) restraint: RestraintArguments,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+/// What a sync did, and what is unguarded all the same.
+#[derive(Serialize)]
+struct Synced<'a> {
+    #[serde(flatten)]
+    report: &'a SyncReport,
+    unguarded: &'a BTreeMap<Unguarded, Count>,
+}
+
+pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
+    let mut pool = load::pool(&context.pool)?;
+    let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
+    crate::restraint::hold(&restraint, &mut pool);
+    let options = Options { accept, disks, quiet };
+    let show = |_: &_, plan: &SyncPlan| {
+        if !context.json {
+            show_plan(plan);
+        }
+    };
+    let question = Question { consent, work: Work::Long("sync"), words: "Sync?" };
+    let planned = |pool: &_| sync::plan(pool, &options, &Watch::new(restraint.events));
+    let plan = match agree(&mut pool, &question, planned, show, essence_of, |plan| !plan.is_empty())? {
+        Agreed::Yes(plan) => plan,
+        Agreed::No(plan) => {
+            if context.json {
+                json::print(&plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
+    let asks = !plan.is_empty();
+    let report = sync::execute(&mut pool, &plan, &options, &Watch::begin(restraint.events)?)?;
+    let is_shown = context.json || asks || !report.is_clean();
+    let unguarded = if is_shown { status::unguarded(&pool)? } else { BTreeMap::new() };
+    if context.json {
+        json::print(&Synced { report: &report, unguarded: &unguarded })?;
+    } else if is_shown {
+        show_report(&plan, &report, &options.disks, &unguarded);
+    }
+    Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
+}
+
+fn show_plan(plan: &SyncPlan) {
+    let mut table = Table::new(&["disk", ">files", ">enter parity", ">size", ">leave parity", ">size"]);
+    for scan in &plan.scans {
+        let change = plan.changes.get(&scan.disk).copied().unwrap_or_default();
+        let cells = |files: u64, bytes| match files {
+            0 => ["·".to_string(), "·".to_string()],
+            _ => [count(files), size(bytes)],
+        };
+        let [entering, entering_size] = cells(change.entering_files, change.entering_bytes);
+        let [leaving, leaving_size] = cells(change.leaving_files, change.leaving_bytes);
+        table.row([scan.disk.clone(), count(scan.files), entering, entering_size, leaving, leaving_size]);
+        scan.left_alone.iter().for_each(|text| crate::say_aside!("left alone: {text}"));
+    }
+    crate::say!("Scanned. Since the last sync:\n");
+    table.print();
+    plan.mirrors.iter().for_each(|(volume, copies)| show_copies(volume, copies));
+    show_no_room(&plan.no_room);
+    if plan.is_empty() {
+        crate::say!("\nNothing changed since the last sync.");
+        return;
+    }
+    let held = if plan.held_files > 0 {
+        format!(", gives up {} held", units::files(plan.held_files))
+    } else {
+        String::new()
+    };
+    crate::say!(
+        "\nChecksums {}, computes {}{}{held}:\n",
+        units::files(plan.files_to_checksum),
+        units::parity_cells(plan.cells),
+        by_delta(plan)
+    );
+    show_bytes(&plan.read_bytes, &plan.written_bytes);
+    let asleep: Vec<&str> = plan
+        .read_bytes
+        .iter()
+        .filter(|(name, read)| {
+            **read == ByteLength::ZERO
+                && plan.written_bytes.get(*name).is_none_or(|written| *written == ByteLength::ZERO)
+        })
+        .map(|(name, _)| name.as_str())
+        .collect();
+    if plan.cells > 0 && !asleep.is_empty() {
+        crate::say!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
+    }
+    show_forecast(&plan.forecast);
+}
+
+/// What no sync can guard before the parity drives are larger.
+fn show_no_room(places: &[String]) {
+    if let [first, rest @ ..] = places {
+        let more =
+            if rest.is_empty() { String::new() } else { format!(", and {} more", count(rest.len() as u64)) };
+        let words = format!("No room below the end of the parity disks: {first}{more}");
+        crate::say!("\n{}", style::paint(style::WATCH, &words));
+    }
+}
+
+/// What the copies of a mirrored volume lack.
+fn show_copies(volume: &str, plan: &MirrorPlan) {
+    for (amount, what) in
+        [(plan.missing, "are missing and get made"), (plan.outdated, "are outdated and follow the newest")]
+    {
+        if amount.files > 0 {
+            crate::say!("\n{volume}: copies that {what}: {} ({}).", count(amount.files), size(amount.bytes));
+        }
+    }
+}
+
+/// How many of the cells are computed from what changed alone.
+fn by_delta(plan: &SyncPlan) -> String {
+    match plan.cells_by_delta {
+        0 => String::new(),
+        all if all == plan.cells => " from what changed alone".into(),
+        some => format!(" ({} from what changed alone)", count(some)),
+    }
+}
+
+/// How long something is likely to take, and what holds it up.
+pub(crate) fn show_forecast(forecast: &Forecast) {
+    // What is over in a moment needs no forecast.
+    if forecast.cautious.seconds() < 10.0 {
+        return;
+    }
+    crate::say!(
+        "\nIt is likely to take {}, cautiously {}; held up by {}.",
+        forecast.likely,
+        forecast.cautious,
+        forecast.bottleneck
+    );
+}
+
+/// A table of bytes by disk.
+pub(crate) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap<String, ByteLength>) {
+    let mut table = Table::new(&["disk", ">reads", ">writes"]);
+    let mut names: Vec<&String> = read.keys().chain(written.keys()).collect();
+    names.sort();
+    names.dedup();
+    for name in names {
+        let of = |map: &BTreeMap<String, ByteLength>| map.get(name).map_or("-".into(), |bytes| size(*bytes));
+        table.row([name.clone(), of(read), of(written)]);
+    }
+    table.print();
+}
+
+fn show_report(
+    plan: &SyncPlan,
+    report: &SyncReport,
+    disks: &[String],
+    unguarded: &BTreeMap<Unguarded, Count>,
+) {
+    style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
+    show_bytes(&report.read_bytes, &report.written_bytes);
+    show_lists(report);
+    if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
+        let took = sieve_core::forecast::Duration::from_seconds(report.seconds);
+        crate::say!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
+    }
+    if report.stopped {
+        crate::say!(
+            "\n{}",
+            style::paint(style::WATCH, "Stopped at a checkpoint: run sync again to go on from here.")
+        );
+    }
+    if report.rows_left > 0 {
+        crate::say!("\n{} stayed as before.", units::parity_cells(report.rows_left));
+    }
+    if report.is_clean() {
+        show_guard(plan, disks, unguarded);
+    }
+}
+
+/// What was not synced, or is not right, file by file.
+fn show_lists(report: &SyncReport) {
+    let lists = [
+        ("changed while it was read, left for the next sync", &report.left_for_next),
+        ("cannot be read", &report.unreadable),
+        (
+            "content differs although size and time say it does not; not synced (sync --accept DISK if it is right)",
+            &report.suspect,
+        ),
+        ("damaged; what parity has of it stays as it was", &report.damage),
+        ("no room below the end of the parity disks", &report.no_room),
+        (
+            "disk too full for a replica of the catalogue: what it has is of an earlier sync",
+            &report.no_replica,
+        ),
+        (
+            "copies went separate ways; both stay: put the right one with --replace, or remove one",
+            &report.conflicts,
+        ),
+        (
+            "one copy was removed behind our back; zinc-sieve rm removes the rest, get and put bring it back",
+            &report.one_copy_removed,
+        ),
+    ];
+    for (what, files) in lists.into_iter().filter(|(_, files)| !files.is_empty()) {
+        style::heading(&format!("{} — {what}:", units::files(files.len() as u64)));
+        files.iter().take(20).for_each(|file| crate::say!("  {}", style::paint(style::BAD, file)));
+        if files.len() > 20 {
+            crate::say!("  and {} more (all with --json)", files.len() - 20);
+        }
+    }
+}
+
+/// What is guarded after a sync without trouble.
+fn show_guard(plan: &SyncPlan, disks: &[String], unguarded: &BTreeMap<Unguarded, Count>) {
+    let named = disks.join(", ");
+    let is_empty = plan.scans.iter().all(|scan| scan.files == 0);
+    let what = match (unguarded.is_empty(), disks) {
+        (true, []) if is_empty => "There are no files yet: nothing is guarded.".to_string(),
+        (true, []) => "Everything there is, is guarded now.".to_string(),
+        (true, _) => format!("What is on {named} is guarded now; the other disks were not looked at."),
+        (false, []) => "What a sync can guard is guarded now; what it cannot:".to_string(),
+        (false, _) => {
+            format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
+        }
+    };
+    crate::say!("\n{}", style::paint(style::WELL, what));
+    reason::show_unguarded(unguarded);
+}

@@ -1,0 +1,7 @@
+//! Disks replaced, rebuilt, emptied and let go.
+
+pub(crate) mod dissolve;
+pub(crate) mod rebuild;
+pub(crate) mod replace;
+pub(crate) mod vacate;
+pub(crate) mod wipe;

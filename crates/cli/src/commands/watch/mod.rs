@@ -1,0 +1,5 @@
+//! How the pool is, and how fast.
+
+pub(crate) mod bench;
+pub(crate) mod measure;
+pub(crate) mod status;

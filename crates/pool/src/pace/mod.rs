@@ -1,0 +1,5 @@
+//! How fast disks are, what flows through them, and what remains of a long stage.
+
+pub mod curves;
+pub mod progress;
+pub mod traffic;
