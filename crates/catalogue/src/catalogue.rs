@@ -1,6 +1,6 @@
 //! What the pool knows: a SQLite database beside the pool file, with a replica on every disk.
 
-use crate::schema;
+use crate::{meta, schema};
 use std::cell::{OnceCell, RefCell};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -53,15 +53,11 @@ impl Catalogue {
             return Err(Error::new(Kind::Conflict, "catalogue.exists", message));
         }
         create_closed(path)?;
-        let catalogue = Self::with(Connection::open(path)?, path, machine, true);
+        let mut catalogue = Self::with(Connection::open(path)?, path, machine, true);
         catalogue.configure()?;
+        schema::migrate(&mut catalogue.database)?;
         catalogue.transaction(|t| {
-            t.execute_batch(schema::TABLES)?;
-            t.execute_batch(schema::SINCE_FORMAT_2)?;
-            t.execute_batch(schema::SINCE_FORMAT_4)?;
-            t.execute_batch(schema::SINCE_FORMAT_5)?;
             t.pragma_update(None, "application_id", schema::APPLICATION)?;
-            t.pragma_update(None, "user_version", schema::FORMAT)?;
             t.execute(
                 "INSERT INTO meta VALUES ('pool', ?1), ('name', ?2)",
                 (identity.pool.to_string(), &identity.name),
@@ -92,10 +88,12 @@ impl Catalogue {
         let database = Connection::open_with_flags(path, flags).map_err(|error| {
             Error::new(Kind::Io, "catalogue.open", format!("{}: {error}", path.display()))
         })?;
-        let catalogue = Self::with(database, path, machine, true);
+        let mut catalogue = Self::with(database, path, machine, true);
         check_format(&catalogue.database, path)?;
         catalogue.configure()?;
-        catalogue.migrate()?;
+        if catalogue.format()? < schema::FORMAT {
+            schema::migrate(&mut catalogue.database)?;
+        }
         Ok(catalogue)
     }
 
@@ -119,7 +117,9 @@ impl Catalogue {
         check_format(&catalogue.database, path)?;
         catalogue.prepare_reading()?;
         if catalogue.format()? < schema::FORMAT {
-            catalogue.migrate()?;
+            let mut aside = catalogue.copy_aside()?;
+            schema::migrate(&mut aside)?;
+            catalogue.aside.get_or_init(|| aside);
         }
         Ok(catalogue)
     }
@@ -214,42 +214,21 @@ impl Catalogue {
         if let Some(aside) = self.aside.get() {
             return Ok(aside);
         }
+        let aside = self.copy_aside()?;
+        Ok(self.aside.get_or_init(|| aside))
+    }
+
+    fn copy_aside(&self) -> Result<Connection> {
         // A database without a name: SQLite unlinks its file at once, and keeps it in memory while it is small.
         let mut aside = Connection::open("")?;
         Backup::new(&self.database, &mut aside)?.run_to_completion(4096, Duration::ZERO, None)?;
         aside.pragma_update(None, "synchronous", "OFF")?;
         aside.set_prepared_statement_cache_capacity(64);
-        Ok(self.aside.get_or_init(|| aside))
+        Ok(aside)
     }
 
     fn format(&self) -> Result<i64> {
         Ok(self.reading().pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))?)
-    }
-
-    /// Brings a catalogue of an older format up to this one, in one transaction.
-    fn migrate(&self) -> Result<()> {
-        let format = |c: &Connection| c.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0));
-        if self.format()? >= schema::FORMAT {
-            return Ok(());
-        }
-        self.transaction(|t| {
-            // Another command may have done it in between.
-            if format(t)? < 2 {
-                t.execute_batch(schema::SINCE_FORMAT_2)?;
-            }
-            if format(t)? < 3 {
-                t.execute_batch(schema::DISKS_OF_FORMAT_3)?;
-            }
-            if format(t)? < 4 {
-                t.execute_batch(schema::SINCE_FORMAT_4)?;
-                t.execute_batch(schema::INDICES_OF_FORMAT_4)?;
-            }
-            if format(t)? < 5 {
-                t.execute_batch(schema::SINCE_FORMAT_5)?;
-            }
-            t.pragma_update(None, "user_version", schema::FORMAT)?;
-            Ok(())
-        })
     }
 
     fn configure(&self) -> Result<()> {
@@ -319,17 +298,17 @@ impl Catalogue {
     /// # Errors
     /// Those of `work`, and of the database.
     pub fn transaction<T>(&self, work: impl FnOnce(&Transaction<'_>) -> Result<T>) -> Result<T> {
-        if let Some(leaving) = &*self.leaving.borrow() {
-            let transaction = Transaction::new_unchecked(leaving, TransactionBehavior::Immediate)?;
-            let result = work(&transaction)?;
-            self.machine.before_commit()?;
-            transaction.commit()?;
-            return Ok(result);
-        }
-        let database = if self.is_shared { &self.database } else { self.aside()? };
+        let leaving = self.leaving.borrow();
+        let is_pools = self.is_shared || leaving.is_some();
+        let database = match &*leaving {
+            Some(leaving) => leaving,
+            None if self.is_shared => &self.database,
+            None => self.aside()?,
+        };
         let transaction = Transaction::new_unchecked(database, TransactionBehavior::Immediate)?;
         let result = work(&transaction)?;
-        if self.is_shared {
+        meta::raise_revision(&transaction)?;
+        if is_pools {
             self.machine.before_commit()?;
         }
         transaction.commit()?;
@@ -354,6 +333,7 @@ impl Catalogue {
                 database.busy_timeout(Duration::from_millis(200))?;
                 let transaction = Transaction::new_unchecked(&database, TransactionBehavior::Immediate)?;
                 work(&transaction)?;
+                meta::raise_revision(&transaction)?;
                 Ok(transaction.commit()?)
             });
         match noted {

@@ -15,7 +15,7 @@ mod schema;
 
 pub use catalogue::*;
 pub use files::{
-    apart, contents, elsewhere, folders, gone, heat, held_files, nodes, objects, pieces, relocation,
+    apart, contents, elsewhere, folders, gone, heat, held_files, nodes, objects, pieces, relocation, shared,
     unfinished, versions,
 };
 pub use formats::{label, piece_note, pool_file, replica};

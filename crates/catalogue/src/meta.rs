@@ -84,3 +84,21 @@ pub fn set_settled_at(c: &Connection, volume: &str, at: i64) -> Result<()> {
     c.execute("INSERT OR REPLACE INTO meta VALUES (?1, ?2)", (key, at.to_string()))?;
     Ok(())
 }
+
+/// A number that rises with every change of the catalogue, whoever makes it.
+///
+/// # Errors
+/// What the database says.
+pub fn revision(c: &Connection) -> Result<i64> {
+    let sql = "SELECT CAST(value AS INTEGER) FROM meta WHERE key = 'revision'";
+    Ok(c.query_row(sql, [], |row| row.get(0)).optional()?.unwrap_or(0))
+}
+
+pub(super) fn raise_revision(c: &Connection) -> Result<()> {
+    c.prepare_cached(
+        "INSERT INTO meta VALUES ('revision', '1')
+             ON CONFLICT (key) DO UPDATE SET value = CAST(value AS INTEGER) + 1",
+    )?
+    .execute([])?;
+    Ok(())
+}

@@ -1,13 +1,17 @@
-//! The tables of the catalogue.
+//! The tables of the catalogue, and how one of an older format becomes one of this: each step makes the next format.
+
+use rusqlite::Connection;
+use rusqlite_migration::{M, Migrations};
+use sieve_disk::{Error, Kind, Result};
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub(super) const FORMAT: i64 = 5;
+pub(super) const FORMAT: i64 = 6;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
 pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
 /// All times are nanoseconds since 1970; all rows, offsets and lengths in lanes are granules of 4 KiB; paths
 /// have zero bytes between their components.
-pub(super) const TABLES: &str = "
+const TABLES: &str = "
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 
 CREATE TABLE disk (
@@ -67,7 +71,7 @@ CREATE TABLE intent (id INTEGER PRIMARY KEY, detail TEXT NOT NULL);
 
 /// What format 2 has more than format 1: contents that are read in part, when cells of
 /// parity were last checked, and names that vanished since the last sync.
-pub(super) const SINCE_FORMAT_2: &str = "
+const SINCE_FORMAT_2: &str = "
 CREATE TABLE unfinished (version INTEGER PRIMARY KEY, subtrees BLOB NOT NULL);
 CREATE TABLE checked (
     volume TEXT NOT NULL, first INTEGER NOT NULL, count INTEGER NOT NULL, at INTEGER NOT NULL,
@@ -78,7 +82,7 @@ CREATE TABLE gone (
 ";
 
 /// Brings the disks of format 2 to format 3: a parity image may go on over several disks.
-pub(super) const DISKS_OF_FORMAT_3: &str = "
+const DISKS_OF_FORMAT_3: &str = "
 ALTER TABLE disk RENAME TO disk_before;
 CREATE TABLE disk (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, uuid TEXT NOT NULL UNIQUE, filesystem TEXT,
@@ -91,7 +95,7 @@ DROP TABLE disk_before;
 ";
 
 /// Brings the indices of format 3 to format 4: what nobody asks for is not kept.
-pub(super) const INDICES_OF_FORMAT_4: &str = "
+const INDICES_OF_FORMAT_4: &str = "
 DROP INDEX IF EXISTS version_on_disk;
 DROP INDEX IF EXISTS object_of_version;
 CREATE INDEX object_of_version ON object (version) WHERE version IS NOT NULL;
@@ -99,7 +103,7 @@ CREATE INDEX object_of_version ON object (version) WHERE version IS NOT NULL;
 
 /// What format 4 has more: how much files of tiered volumes are used, the pieces of files that lie on several disks,
 /// how folders look in which all is as it is known, and files of mirrored volumes whose copies went separate ways.
-pub(super) const SINCE_FORMAT_4: &str = "
+const SINCE_FORMAT_4: &str = "
 CREATE TABLE heat (
     volume TEXT NOT NULL, path BLOB NOT NULL, score REAL NOT NULL, at INTEGER NOT NULL, seen INTEGER NOT NULL,
     PRIMARY KEY (volume, path)) WITHOUT ROWID;
@@ -115,9 +119,83 @@ CREATE TABLE apart (volume TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (volum
 ";
 
 /// What format 5 has more: all that is compared between two looks at a disk.
-pub(super) const SINCE_FORMAT_5: &str = "
+const SINCE_FORMAT_5: &str = "
 ALTER TABLE look ADD COLUMN reported INTEGER;
 ALTER TABLE look ADD COLUMN timeouts INTEGER;
 ALTER TABLE look ADD COLUMN spin_retries INTEGER;
 ALTER TABLE look ADD COLUMN link_errors INTEGER;
 ";
+
+/// What format 6 has more, so that a question about a few costs what a few cost: how much the files of each disk take, the
+/// contents that no object has any more, and which objects are not as they were recorded. The database itself keeps it all.
+const SINCE_FORMAT_6: &str = "
+CREATE TABLE taken (disk INTEGER PRIMARY KEY, objects INTEGER NOT NULL, bytes INTEGER NOT NULL);
+INSERT INTO taken SELECT disk, COUNT(*), SUM(allocated) FROM object GROUP BY disk;
+CREATE TRIGGER object_comes AFTER INSERT ON object BEGIN
+    INSERT INTO taken VALUES (new.disk, 1, new.allocated)
+        ON CONFLICT (disk) DO UPDATE SET objects = objects + 1, bytes = bytes + new.allocated;
+END;
+CREATE TRIGGER object_goes AFTER DELETE ON object BEGIN
+    UPDATE taken SET objects = objects - 1, bytes = bytes - old.allocated WHERE disk = old.disk;
+END;
+CREATE TRIGGER object_grows AFTER UPDATE OF allocated ON object WHEN new.allocated <> old.allocated BEGIN
+    UPDATE taken SET bytes = bytes + new.allocated - old.allocated WHERE disk = new.disk;
+END;
+
+CREATE TABLE orphan (version INTEGER PRIMARY KEY);
+INSERT INTO orphan SELECT id FROM version EXCEPT SELECT version FROM object EXCEPT SELECT older FROM object;
+CREATE TRIGGER object_leaves_contents AFTER DELETE ON object BEGIN
+    INSERT OR IGNORE INTO orphan SELECT old.version WHERE old.version IS NOT NULL;
+    INSERT OR IGNORE INTO orphan SELECT old.older WHERE old.older IS NOT NULL;
+END;
+CREATE TRIGGER object_leaves_version AFTER UPDATE OF version ON object
+    WHEN old.version IS NOT NULL AND old.version IS NOT new.version AND old.version IS NOT new.older
+BEGIN
+    INSERT OR IGNORE INTO orphan VALUES (old.version);
+END;
+CREATE TRIGGER object_leaves_older AFTER UPDATE OF older ON object
+    WHEN old.older IS NOT NULL AND old.older IS NOT new.older AND old.older IS NOT new.version
+BEGIN
+    INSERT OR IGNORE INTO orphan VALUES (old.older);
+END;
+
+CREATE INDEX IF NOT EXISTS object_unsettled ON object (disk)
+    WHERE standing <> 0 OR version IS NULL OR older IS NOT NULL;
+CREATE INDEX IF NOT EXISTS version_unrecorded ON version (id) WHERE recorded = 0;
+";
+
+/// Brings a catalogue, an empty one too, up to this format, in one transaction.
+///
+/// # Errors
+/// What the database says.
+pub(super) fn migrate(c: &mut Connection) -> Result<()> {
+    // The version that the package keeps (`PRAGMA user_version`) is the number of the format.
+    let disks_and_contents = [SINCE_FORMAT_4, INDICES_OF_FORMAT_4].concat();
+    let steps =
+        [TABLES, SINCE_FORMAT_2, DISKS_OF_FORMAT_3, &disks_and_contents, SINCE_FORMAT_5, SINCE_FORMAT_6];
+    Migrations::from_iter(steps.map(M::up)).to_latest(c).map_err(|error| match error {
+        rusqlite_migration::Error::RusqliteError { err, .. } => err.into(),
+        other => Error::new(
+            Kind::Corrupt,
+            "catalogue.damaged",
+            format!("the catalogue cannot be brought up to date: {other}"),
+        ),
+    })
+}
+
+/// Makes anew what follows from the other tables, and takes away whatever acts by itself in a database that comes from
+/// elsewhere: a doctored replica could bring triggers and views of its own (L6).
+///
+/// # Errors
+/// What the database says.
+pub(super) fn make_derived_anew(c: &Connection) -> Result<()> {
+    let mut statement =
+        c.prepare("SELECT type, name FROM sqlite_schema WHERE type IN ('trigger', 'view')")?;
+    let found = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let found: Vec<(String, String)> = found.collect::<rusqlite::Result<_>>()?;
+    for (kind, name) in found {
+        c.execute_batch(&format!("DROP {kind} IF EXISTS \"{}\"", name.replace('"', "\"\"")))?;
+    }
+    c.execute_batch("DROP TABLE IF EXISTS taken; DROP TABLE IF EXISTS orphan")?;
+    Ok(c.execute_batch(SINCE_FORMAT_6)?)
+}

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 use sieve_core::units::ByteLength;
 
-use crate::args::{Consent, Documents, FilesystemWord, PaperArguments, VolumeChoice};
+use crate::args::{Consent, Documents, FilesystemWord, LookArguments, PaperArguments, VolumeChoice};
 use crate::commands::build::grow::GrowArguments;
 use crate::commands::files::get::GetArguments;
 use crate::commands::files::put::PutArguments;
@@ -165,6 +165,8 @@ pub(crate) enum Command {
         #[arg(default_value = ".")]
         folder: OsString,
         #[command(flatten)]
+        look: LookArguments,
+        #[command(flatten)]
         volume: VolumeChoice,
     },
     /// Remove files; they are held, out of sight, until the next sync has passed them
@@ -264,6 +266,8 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve status\n  zinc-sieve status --files listing.csv    # a pool on paper"
     )]
     Status {
+        #[command(flatten)]
+        look: LookArguments,
         #[command(flatten)]
         paper: PaperArguments,
     },

@@ -44,7 +44,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Put(arguments) => put::run(&context, &arguments),
         Command::Get(arguments) => get::run(&context, &arguments),
         Command::Measure { amount, volume } => measure::run(&context, amount, volume.volume.as_deref()),
-        Command::Ls { folder, volume } => ls::run(&context, &folder, volume.volume.as_deref()),
+        Command::Ls { folder, look, volume } => ls::run(&context, &folder, look, volume.volume.as_deref()),
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
@@ -64,7 +64,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Wipe { folder, was, consent } => wipe::run(&context, &folder, was.as_deref(), consent),
         Command::Vacate(arguments) => vacate::run(&context, &arguments),
         Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
-        Command::Status { paper } => status::run(&context, &paper),
+        Command::Status { look, paper } => status::run(&context, look, &paper),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
         Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),

@@ -2,10 +2,10 @@
 
 use crate::fate::Fate;
 use crate::units::ByteLength;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Files and bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Count {
     /// Names of files.
     pub files: u64,

@@ -223,6 +223,7 @@ impl PaperPool {
             sync_would_guard: None,
             held: Count::default(),
             synced_at: None,
+            as_of: None,
             now,
             conflicts: Vec::new(),
             damaged_cells: 0,

@@ -14,6 +14,7 @@ use crate::pool::Pool;
 use crate::scan;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
+use sieve_disk::event::Silent;
 use sieve_disk::{Error, Kind, Result};
 
 /// Files that came within so many days tell how large the next ones will be.
@@ -28,13 +29,14 @@ pub struct Grounds {
 }
 
 impl Grounds {
-    /// Finds them. What was copied to a disk of limited capacity directly is looked for first, since it counts.
+    /// Finds them. What was copied to a disk of limited capacity directly counts as well: it is looked for first, where that is
+    /// short; else what the last scan knew counts, and what the filesystem says is free.
     ///
     /// # Errors
     /// When no data disk takes files; what a disk or the database says.
     pub fn open(pool: &Pool, volume: &VolumeSpec) -> Result<Self> {
-        for member in pool.members.iter().filter(|m| takes_files(m, volume) && is_limited(m)) {
-            scan::scan(pool, member)?;
+        if scan::is_short(pool)? {
+            scan::scan_all(pool, |member| takes_files(member, volume) && is_limited(member), &Silent)?;
         }
         Self::as_scanned(pool, volume)
     }

@@ -48,7 +48,7 @@ pub struct Pool {
     /// What was noticed on the way, in words.
     pub notes: Vec<String>,
     /// Folders of members whose content the last scan could not see.
-    pub(crate) out_of_sight: RefCell<BTreeMap<DiskId, Vec<RelPath>>>,
+    pub out_of_sight: RefCell<BTreeMap<DiskId, Vec<RelPath>>>,
     /// The locks that are held.
     pub hold: Hold,
     restraint: Restraint,

@@ -11,11 +11,13 @@ use sieve_catalogue::nodes;
 use sieve_catalogue::objects;
 use sieve_core::count::Count;
 use sieve_disk::durable;
+use sieve_disk::event::Silent;
 use sieve_disk::{EntryKind, Stat};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
 use sieve_pool::journal;
+use sieve_pool::member::Member;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
@@ -66,39 +68,67 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
     let mut found = vec![false; paths.len()];
     for member in pool.file_members(volume) {
         member.writable()?;
-        scan::scan(pool, member)?;
+    }
+    let is_of_volume = |member: &Member| member.row.volume == volume;
+    scan::scan_at(pool, is_of_volume, paths, &Silent)?;
+    for member in pool.file_members(volume) {
         let mut count = Count::default();
-        objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
-            if path.is_ours() {
-                return Ok(());
-            }
-            if let Some(position) = paths.iter().position(|p| path.is_within(p)) {
-                refuse_folder(&paths[position], &path, recursive)?;
-                found[position] = true;
-                count.add(object.size);
-                plan.files.push((member.row.id, path));
-            }
-            Ok(())
-        })?;
-        nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {
-            if let Some(position) = paths.iter().position(|p| path.is_within(p)) {
-                let is_folder = node.kind == EntryKind::Folder;
-                if is_folder && !recursive {
-                    return Err(is_a_folder(&path));
-                }
-                refuse_folder(&paths[position], &path, recursive)?;
-                found[position] = true;
-                plan.others += 1;
-                if is_folder { &mut plan.folders } else { &mut plan.symlinks }.push((member.row.id, path));
-            }
-            Ok(())
-        })?;
+        for position in 0..paths.len() {
+            let asked = Asked { paths, position, recursive };
+            found[position] |= asked.find(pool, member, &mut plan, &mut count)?;
+        }
         plan.by_disk.push((member.row.name.clone(), count));
     }
+    plan.others = (plan.symlinks.len() + plan.folders.len()) as u64;
     plan_pieces(pool, volume, paths, recursive, &mut plan, &mut found)?;
     match found.iter().position(|f| !f) {
         None => Ok(plan),
         Some(missing) => Err(not_found(pool, volume, &paths[missing])?),
+    }
+}
+
+/// One of the paths that are to be removed.
+struct Asked<'a> {
+    paths: &'a [RelPath],
+    position: usize,
+    recursive: bool,
+}
+
+impl Asked<'_> {
+    /// Whether something comes with this path: what lies within two of them comes with the first.
+    fn brings(&self, path: &RelPath) -> Result<bool> {
+        refuse_folder(&self.paths[self.position], path, self.recursive)?;
+        Ok(self.paths.iter().position(|asked| path.is_within(asked)) == Some(self.position))
+    }
+
+    /// Adds what it names on a member to the plan; tells whether that is anything.
+    fn find(&self, pool: &Pool, member: &Member, plan: &mut RemovePlan, count: &mut Count) -> Result<bool> {
+        let (reading, disk) = (pool.catalogue.reading(), member.row.id);
+        let asked = &self.paths[self.position];
+        let mut is_there = false;
+        objects::for_each_name_at(reading, disk, asked, |path, object| {
+            if path.is_ours() {
+                return Ok(());
+            }
+            is_there = true;
+            if self.brings(&path)? {
+                count.add(object.size);
+                plan.files.push((disk, path));
+            }
+            Ok(())
+        })?;
+        nodes::for_each_at(reading, disk, asked, |path, node| {
+            let is_folder = node.kind == EntryKind::Folder;
+            if is_folder && !self.recursive {
+                return Err(is_a_folder(&path));
+            }
+            is_there = true;
+            if self.brings(&path)? {
+                if is_folder { &mut plan.folders } else { &mut plan.symlinks }.push((disk, path));
+            }
+            Ok(())
+        })?;
+        Ok(is_there)
     }
 }
 
@@ -160,7 +190,7 @@ pub fn execute(pool: &Pool, plan: RemovePlan) -> Result<RemoveReport> {
 
 fn hold_batch(
     pool: &Pool,
-    member: &sieve_pool::member::Member,
+    member: &Member,
     batch: &[&(DiskId, RelPath)],
     left: &mut Vec<LeftAlone>,
 ) -> Result<()> {

@@ -200,7 +200,7 @@ fn damaged_replicas_are_passed_over_for_whole_ones_and_never_believed() {
         fs::remove_dir_all(folder.path().join(".zinc-sieve")).unwrap();
         // Oak's replica is whole, so there is always one to take.
         let mut pool = open(folder.path()).unwrap();
-        assert_eq!(status::status(&mut pool).unwrap().disks.len(), 2);
+        assert_eq!(status::status(&mut pool, status::Look::Always, &Silent).unwrap().disks.len(), 2);
     }
 }
 
@@ -212,7 +212,8 @@ fn a_catalogue_whose_paths_lead_out_of_the_disk_is_refused() {
         let database = rusqlite::Connection::open(&home).unwrap();
         database.execute("UPDATE name SET path = ?1", [hostile]).unwrap();
         drop(database);
-        let outcome = open(folder.path()).and_then(|mut pool| status::status(&mut pool));
+        let outcome =
+            open(folder.path()).and_then(|mut pool| status::status(&mut pool, status::Look::Always, &Silent));
         let error = outcome.expect_err("a path out of the disk is believed");
         assert!(error.kind == Kind::Corrupt && error.message.contains("path"), "{error}");
     }
@@ -232,7 +233,7 @@ fn nothing_of_ours_follows_a_symlink_out_of_the_disk() {
     assert!(disk.remove_file(&inside).is_err());
     assert_eq!(disk.stat(&inside).unwrap(), None);
     let mut pool = open(folder.path()).unwrap();
-    let guard = status::status(&mut pool).unwrap().guard;
+    let guard = status::status(&mut pool, status::Look::Always, &Silent).unwrap().guard;
     assert_eq!(guard.iter().map(|g| g.files).sum::<u64>(), 2, "the file and the symlink itself");
     // Our own folder may have been turned into a way out as well.
     fs::rename(folder.path().join("alder/.zinc-sieve"), outside.join("ours")).unwrap();

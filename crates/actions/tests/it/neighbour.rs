@@ -609,7 +609,11 @@ fn act(deed: Deed, folder: PathBuf, place: &'static str, doings: Shared, open: O
             }
             Deed::Status => {
                 if let Ok(mut pool) = open_for_status(&folder) {
-                    let _ = sieve_foresight::status::status(&mut pool);
+                    let _ = sieve_foresight::status::status(
+                        &mut pool,
+                        sieve_foresight::status::Look::Always,
+                        &Silent,
+                    );
                     let _ = read::list(&pool, VOLUME, &RelPath::ROOT, |_| Ok(()));
                     let _ = restore::list(&pool, VOLUME, &[]);
                 }

@@ -1,5 +1,7 @@
 //! What contents files have, and what of them is known: the questions of scans, syncs and fates.
 
+use std::collections::HashMap;
+
 use rusqlite::{Connection, OptionalExtension, Row};
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
@@ -336,72 +338,77 @@ pub struct Fallen {
 /// # Errors
 /// What the database says.
 pub fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {
-    let sql = "
-        WITH known AS (SELECT DISTINCT version FROM lane WHERE disk = ?1),
-             present AS (SELECT o.version AS v FROM object o JOIN version c ON c.id = o.version WHERE o.disk = ?1
-                     AND (o.standing IN (0, 1, 4) OR o.size = c.size AND o.mtime = c.mtime)
-                 UNION SELECT o.older FROM object o JOIN name n ON n.object = o.id JOIN held h
-                     ON h.disk = n.disk AND h.path = n.path WHERE o.disk = ?1 AND o.older IS NOT NULL
-                 UNION SELECT o.version FROM object o JOIN name n ON n.object = o.id JOIN held h
-                     ON h.disk = n.disk AND h.path = n.path WHERE o.disk = ?1 AND o.version IS NOT NULL),
-             changed AS (SELECT o.version AS v FROM object o JOIN version c ON c.id = o.version WHERE o.disk = ?1
-                     AND o.standing IN (2, 3) AND o.size > 0 AND (o.size <> c.size OR o.mtime <> c.mtime)
-                 UNION SELECT older FROM object WHERE disk = ?1 AND older IS NOT NULL AND size > 0)
-        SELECT COUNT(*), COALESCE(SUM(size), 0),
-            SUM(v.id NOT IN (SELECT v FROM present) AND v.id NOT IN (SELECT v FROM changed)),
-            SUM(CASE WHEN v.id NOT IN (SELECT v FROM present) AND v.id NOT IN (SELECT v FROM changed) THEN size ELSE 0 END),
-            SUM(v.id NOT IN (SELECT v FROM present) AND v.id IN (SELECT v FROM changed)),
-            SUM(CASE WHEN v.id NOT IN (SELECT v FROM present) AND v.id IN (SELECT v FROM changed) THEN size ELSE 0 END)
-        FROM version v JOIN known k ON k.version = v.id";
-    let numbers = c.prepare_cached(sql)?.query_row([disk.get()], |row| {
-        let number = |index: usize| row.get::<_, Option<i64>>(index).map(|n| n.unwrap_or(0).unsigned_abs());
-        Ok([number(0)?, number(1)?, number(2)?, number(3)?, number(4)?, number(5)?])
-    })?;
-    let [files, bytes, gone, gone_bytes, overwritten, overwritten_bytes] = numbers;
-    Ok(Fallen {
-        total: (files, bytes),
-        gone: (gone, gone_bytes),
-        overwritten: (overwritten, overwritten_bytes),
-    })
-}
-
-/// A path that several disks of a volume have.
-pub struct SharedPath {
-    /// The volume.
-    pub volume: String,
-    /// The path.
-    pub path: RelPath,
-    /// The disks.
-    pub disks: Vec<String>,
-    /// How many different contents there are under it, as far as is known.
-    pub contents: u64,
-}
-
-/// Visits the paths that several disks of a volume have, until `visit` says that it has enough.
-///
-/// # Errors
-/// What the database says.
-pub fn for_each_shared_path(c: &Connection, mut visit: impl FnMut(SharedPath) -> bool) -> Result<()> {
+    let doubtful = doubtful_contents(c, disk)?;
+    if doubtful.is_empty() {
+        return Ok(Fallen::default());
+    }
     let mut statement = c.prepare_cached(
-        "SELECT d.volume, n.path, group_concat(d.name, ' '),
-             COUNT(DISTINCT CASE WHEN o.standing = 0 AND v.id IS NOT NULL THEN hex(v.whole) ELSE o.id END)
-         FROM name n JOIN disk d ON d.id = n.disk JOIN object o ON o.id = n.object
-             LEFT JOIN version v ON v.id = o.version
-         WHERE n.path NOT IN (SELECT path FROM held)
-         GROUP BY d.volume, n.path HAVING COUNT(*) > 1 ORDER BY d.volume, n.path",
+        "SELECT l.version, v.size FROM (SELECT DISTINCT version FROM lane WHERE disk = ?1) l
+             JOIN version v ON v.id = l.version",
     )?;
-    let mut rows = statement.query([])?;
+    let mut rows = statement.query([disk.get()])?;
+    let mut fallen = Fallen::default();
+    let add = |count: &mut (u64, u64), size: u64| *count = (count.0 + 1, count.1 + size);
     while let Some(row) = rows.next()? {
-        let disks: String = row.get(2)?;
-        let shared = SharedPath {
-            volume: row.get(0)?,
-            path: path_of(&row.get::<_, Vec<u8>>(1)?)?,
-            disks: disks.split(' ').map(str::to_string).collect(),
-            contents: unsigned(row.get(3)?),
-        };
-        if !visit(shared) {
-            break;
+        let size = unsigned(row.get(1)?);
+        add(&mut fallen.total, size);
+        match doubtful.get(&row.get(0)?) {
+            Some(Became::Gone) => add(&mut fallen.gone, size),
+            Some(Became::Overwritten) => add(&mut fallen.overwritten, size),
+            Some(Became::Present) | None => {}
         }
     }
-    Ok(())
+    Ok(fallen)
+}
+
+/// What became of a content, the stronger word later.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Became {
+    Gone,
+    Overwritten,
+    Present,
+}
+
+/// The contents of which it is not certain that a settled object has them, and what became of each: those that an object gave
+/// up, and those of objects that are not as they were recorded.
+fn doubtful_contents(c: &Connection, disk: DiskId) -> Result<HashMap<i64, Became>> {
+    let mut found: HashMap<i64, Became> = HashMap::new();
+    let mut add = |version: i64, became: Became| {
+        let known = found.entry(version).or_insert(became);
+        *known = became.max(*known);
+    };
+    for version in versions::orphans(c)? {
+        add(version, Became::Gone);
+    }
+    let mut statement = c.prepare_cached(
+        "SELECT o.version, o.older, o.standing IN (0, 1, 4) OR o.size = v.size AND o.mtime = v.mtime, o.size > 0,
+             EXISTS (SELECT 1 FROM name n JOIN held h ON h.disk = n.disk AND h.path = n.path WHERE n.object = o.id)
+         FROM object o LEFT JOIN version v ON v.id = o.version
+         WHERE o.disk = ?1 AND ((o.standing <> 0 OR o.version IS NULL) OR o.older IS NOT NULL)",
+    )?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        let (has_other, is_held): (bool, bool) = (row.get(3)?, row.get(4)?);
+        let replaced = match (is_held, has_other) {
+            (true, _) => Became::Present,
+            (false, true) => Became::Overwritten,
+            (false, false) => Became::Gone,
+        };
+        if let Some(version) = row.get::<_, Option<i64>>(0)? {
+            let is_itself = row.get::<_, Option<bool>>(2)?.unwrap_or(false);
+            add(version, if is_itself { Became::Present } else { replaced });
+        }
+        if let Some(older) = row.get::<_, Option<i64>>(1)? {
+            add(older, replaced);
+        }
+    }
+    let mut settled = c.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM object WHERE version = ?1 AND disk = ?2 AND standing = 0)",
+    )?;
+    for (version, became) in found.iter_mut().filter(|(_, became)| **became != Became::Present) {
+        if settled.query_row((version, disk.get()), |row| row.get(0))? {
+            *became = Became::Present;
+        }
+    }
+    Ok(found)
 }

@@ -110,3 +110,11 @@ pub(super) fn below(folder: &RelPath) -> (Vec<u8>, Vec<u8>) {
     to.push(1);
     (from, to)
 }
+
+/// The tree keys of a path and of everything below it: from the first one to the end.
+pub(super) fn at(path: &RelPath) -> (Vec<u8>, Vec<u8>) {
+    if path.is_root() {
+        return below(path);
+    }
+    (path.tree_key(), below(path).1)
+}

@@ -10,6 +10,9 @@ pub mod held_files;
 pub mod nodes;
 pub mod objects;
 pub mod pieces;
+#[cfg(test)]
+mod proportion;
 pub mod relocation;
+pub mod shared;
 pub mod unfinished;
 pub mod versions;

@@ -48,13 +48,27 @@ const fn kind_of(code: i64) -> EntryKind {
 pub fn for_each(
     c: &Connection,
     disk: DiskId,
+    visit: impl FnMut(RelPath, NodeRow) -> Result<()>,
+) -> Result<()> {
+    for_each_at(c, disk, &RelPath::ROOT, visit)
+}
+
+/// As [`for_each`], with what is at a path or below it.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub fn for_each_at(
+    c: &Connection,
+    disk: DiskId,
+    path: &RelPath,
     mut visit: impl FnMut(RelPath, NodeRow) -> Result<()>,
 ) -> Result<()> {
+    let (from, to) = folders::at(path);
     let mut statement = c.prepare_cached(
         "SELECT path, mode, uid, gid, mtime, extended, kind, ctime, target, recorded
-         FROM node WHERE disk = ?1 ORDER BY path",
+         FROM node WHERE disk = ?1 AND path >= ?2 AND path < ?3 ORDER BY path",
     )?;
-    let mut rows = statement.query([disk.get()])?;
+    let mut rows = statement.query((disk.get(), from, to))?;
     while let Some(row) = rows.next()? {
         visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read(row)?)?;
     }

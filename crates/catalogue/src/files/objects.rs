@@ -1,6 +1,9 @@
 //! Objects (files as they lie on a disk) and their names.
 
+use std::collections::HashSet;
+
 use rusqlite::{Connection, OptionalExtension, Row};
+use sieve_core::count::Count;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
@@ -120,17 +123,78 @@ pub fn largest(c: &Connection, disk: DiskId, most: u32) -> Result<Vec<(RelPath, 
 pub fn for_each_name(
     c: &Connection,
     disk: DiskId,
+    visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
+) -> Result<()> {
+    for_each_name_at(c, disk, &RelPath::ROOT, visit)
+}
+
+/// As [`for_each_name`], with what is at a path or below it.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub fn for_each_name_at(
+    c: &Connection,
+    disk: DiskId,
+    path: &RelPath,
+    visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
+) -> Result<()> {
+    for_each_name_between(c, disk, folders::at(path), visit)
+}
+
+/// As [`for_each_name`], with what is below a folder.
+///
+/// # Errors
+/// Those of `visit`; a path in the catalogue that leads out of the disk.
+pub fn for_each_name_below(
+    c: &Connection,
+    disk: DiskId,
+    folder: &RelPath,
+    visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
+) -> Result<()> {
+    for_each_name_between(c, disk, folders::below(folder), visit)
+}
+
+fn for_each_name_between(
+    c: &Connection,
+    disk: DiskId,
+    (from, to): (Vec<u8>, Vec<u8>),
     mut visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
 ) -> Result<()> {
     let sql = format!(
-        "SELECT n.path, {COLUMNS} FROM name n JOIN object o ON o.id = n.object WHERE n.disk = ?1 ORDER BY n.path"
+        "SELECT n.path, {COLUMNS} FROM name n JOIN object o ON o.id = n.object
+         WHERE n.disk = ?1 AND n.path >= ?2 AND n.path < ?3 ORDER BY n.path"
     );
     let mut statement = c.prepare_cached(&sql)?;
-    let mut rows = statement.query([disk.get()])?;
+    let mut rows = statement.query((disk.get(), from, to))?;
     while let Some(row) = rows.next()? {
         visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read(row, 1)?)?;
     }
     Ok(())
+}
+
+/// How many names there are at a path of a disk and below it.
+///
+/// # Errors
+/// What the database says.
+pub fn names_at(c: &Connection, disk: DiskId, path: &RelPath) -> Result<u64> {
+    let (from, to) = folders::at(path);
+    let sql = "SELECT COUNT(*) FROM name WHERE disk = ?1 AND path >= ?2 AND path < ?3";
+    Ok(unsigned(c.prepare_cached(sql)?.query_row((disk.get(), from, to), |row| row.get(0))?))
+}
+
+/// Whether an object of a disk has one of these inodes.
+///
+/// # Errors
+/// What the database says.
+pub fn has_inode(c: &Connection, disk: DiskId, inodes: &HashSet<u64>) -> Result<bool> {
+    let mut statement = c.prepare_cached("SELECT inode FROM object WHERE disk = ?1")?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        if inodes.contains(&row.get::<_, i64>(0)?.cast_unsigned()) {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// What tells whether a named file is as it was.
@@ -176,29 +240,6 @@ fn read_known(row: &Row<'_>) -> rusqlite::Result<Known> {
         },
         left_out: row.get(6)?,
     })
-}
-
-/// Calls `visit` with each name below a folder.
-///
-/// # Errors
-/// Those of `visit`; a path in the catalogue that leads out of the disk.
-pub fn for_each_name_below(
-    c: &Connection,
-    disk: DiskId,
-    folder: &RelPath,
-    mut visit: impl FnMut(RelPath, ObjectRow) -> Result<()>,
-) -> Result<()> {
-    let sql = format!(
-        "SELECT n.path, {COLUMNS} FROM name n JOIN object o ON o.id = n.object
-         WHERE n.disk = ?1 AND n.path >= ?2 AND n.path < ?3 ORDER BY n.path"
-    );
-    let (from, to) = folders::below(folder);
-    let mut statement = c.prepare_cached(&sql)?;
-    let mut rows = statement.query((disk.get(), from, to))?;
-    while let Some(row) = rows.next()? {
-        visit(path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?, read(row, 1)?)?;
-    }
-    Ok(())
 }
 
 /// Calls `visit` with each object of a disk, in the order of their numbers.
@@ -478,16 +519,16 @@ pub fn forget_if_nameless(c: &Connection, object: ObjectId) -> Result<()> {
     Ok(())
 }
 
-/// The bytes that the files of a disk take on it: what counts against a limited capacity.
+/// How many files the catalogue has of a disk, and the bytes that they take on it: what counts against a limited capacity.
 ///
 /// # Errors
 /// What the database says.
-pub fn used(c: &Connection, disk: DiskId) -> Result<ByteLength> {
-    let bytes: i64 =
-        c.query_row("SELECT COALESCE(SUM(allocated), 0) FROM object WHERE disk = ?1", [disk.get()], |row| {
-            row.get(0)
-        })?;
-    Ok(ByteLength::new(unsigned(bytes)))
+pub fn taken(c: &Connection, disk: DiskId) -> Result<Count> {
+    let sql = "SELECT objects, bytes FROM taken WHERE disk = ?1";
+    let taken = c.prepare_cached(sql)?.query_row([disk.get()], |row| {
+        Ok(Count { files: unsigned(row.get(0)?), bytes: ByteLength::new(unsigned(row.get(1)?)) })
+    });
+    Ok(taken.optional()?.unwrap_or_default())
 }
 
 #[cfg(test)]
@@ -495,13 +536,37 @@ mod tests {
     use super::*;
     use crate::schema;
 
+    fn empty() -> Connection {
+        let mut c = Connection::open_in_memory().unwrap();
+        schema::migrate(&mut c).unwrap();
+        c
+    }
+
+    /// What a disk holds is kept as files come, grow and go.
+    #[test]
+    fn what_is_taken_is_what_would_be_added_up() {
+        let c = empty();
+        let added_up = |c: &Connection, disk: i64| {
+            let sql = "SELECT COUNT(*), COALESCE(SUM(allocated), 0) FROM object WHERE disk = ?1";
+            c.query_row(sql, [disk], |row| Ok((unsigned(row.get(0)?), unsigned(row.get(1)?)))).unwrap()
+        };
+        let insert = "INSERT INTO object (id, disk, inode, size, allocated, mtime, ctime, mode, uid, gid, standing, left_out)
+                 VALUES (?1, ?2, 7, 9, ?3, 0, 0, 0, 0, 0, 0, 0)";
+        for (id, disk, allocated) in [(1, 1, 4096), (2, 1, 0), (3, 2, 8192), (4, 1, 12_288)] {
+            c.execute(insert, (id, disk, allocated)).unwrap();
+        }
+        c.execute("UPDATE object SET allocated = 20480, standing = 1 WHERE id = 2", []).unwrap();
+        c.execute("DELETE FROM object WHERE id IN (1, 3)", []).unwrap();
+        for disk in [1, 2, 3] {
+            let taken = taken(&c, DiskId::new(disk)).unwrap();
+            assert_eq!((taken.files, taken.bytes.exact()), added_up(&c, disk), "disk {disk}");
+        }
+    }
+
     /// A hold that was cut off, a scan that found the file under its held name, and then the recovery.
     #[test]
     fn a_name_that_a_scan_took_first_is_given_all_the_same() {
-        let c = Connection::open_in_memory().unwrap();
-        for tables in [schema::TABLES, schema::SINCE_FORMAT_2, schema::SINCE_FORMAT_4] {
-            c.execute_batch(tables).unwrap();
-        }
+        let c = empty();
         let disk = DiskId::new(1);
         let [song, held] = ["dawn/wren.flac", ".zinc-sieve/held/1"].map(RelPath::fixed);
         c.execute_batch(

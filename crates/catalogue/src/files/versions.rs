@@ -1,5 +1,7 @@
 //! Contents, as they were checksummed.
 
+use std::collections::HashSet;
+
 use rusqlite::{Connection, OptionalExtension, Row};
 use sieve_core::checksum::{CellSum, ContentSum, cell_size};
 use sieve_core::lane::Rows;
@@ -257,15 +259,68 @@ fn coming_checkpoint(c: &Connection) -> Result<i64> {
 /// # Errors
 /// What the database says.
 pub fn forget_unused(c: &Connection) -> Result<()> {
-    c.execute_batch(
-        "UPDATE object SET older = NULL WHERE older IS NOT NULL
-            AND older NOT IN (SELECT version FROM lane)
-            AND EXISTS (SELECT 1 FROM version v WHERE v.id = object.version AND v.recorded > 0 AND object.standing = 0);
-         DELETE FROM version WHERE id NOT IN (SELECT version FROM lane)
-            AND id NOT IN (SELECT version FROM object WHERE version IS NOT NULL)
-            AND id NOT IN (SELECT older FROM object WHERE older IS NOT NULL);
-         DELETE FROM damaged_content WHERE version NOT IN (SELECT id FROM version);
-         DELETE FROM unfinished WHERE version NOT IN (SELECT id FROM version);",
-    )?;
+    let passed = "SELECT id, older FROM object WHERE older IS NOT NULL AND standing = 0
+        AND EXISTS (SELECT 1 FROM version v WHERE v.id = object.version AND v.recorded > 0)";
+    let passed: Vec<(i64, i64)> = c
+        .prepare_cached(passed)?
+        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    if passed.is_empty() && orphans(c)?.is_empty() {
+        return Ok(());
+    }
+    let asked = passed.iter().map(|(_, older)| *older).chain(orphans(c)?).collect();
+    let encoded = among_lanes(c, &asked)?;
+    let mut forget = c.prepare_cached("UPDATE object SET older = NULL WHERE id = ?1")?;
+    for (object, _) in passed.iter().filter(|(_, older)| !encoded.contains(older)) {
+        forget.execute([object])?;
+    }
+    // What objects gave up just now has become an orphan.
+    let kept = numbers(c, "SELECT older FROM object WHERE older IS NOT NULL")?;
+    let kept: HashSet<i64> = kept.into_iter().collect();
+    for version in orphans(c)?.into_iter().filter(|version| !encoded.contains(version)) {
+        forget_orphan(c, version, kept.contains(&version))?;
+    }
+    Ok(())
+}
+
+/// Contents that an object gave up, since they were last forgotten.
+pub(crate) fn orphans(c: &Connection) -> Result<Vec<i64>> {
+    numbers(c, "SELECT version FROM orphan")
+}
+
+fn numbers(c: &Connection, sql: &str) -> Result<Vec<i64>> {
+    let mut statement = c.prepare_cached(sql)?;
+    let found = statement.query_map([], |row| row.get(0))?;
+    Ok(found.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Those of some contents that the snapshot encodes.
+fn among_lanes(c: &Connection, asked: &HashSet<i64>) -> Result<HashSet<i64>> {
+    let mut statement = c.prepare_cached("SELECT version FROM lane")?;
+    let mut rows = statement.query([])?;
+    let mut found = HashSet::new();
+    while let Some(row) = rows.next()? {
+        let version = row.get(0)?;
+        if asked.contains(&version) {
+            found.insert(version);
+        }
+    }
+    Ok(found)
+}
+
+/// Forgets a content that is in no lane, but where an object has taken it up again.
+fn forget_orphan(c: &Connection, version: i64, is_kept: bool) -> Result<()> {
+    c.prepare_cached("DELETE FROM orphan WHERE version = ?1")?.execute([version])?;
+    let has_object = "SELECT EXISTS (SELECT 1 FROM object WHERE version = ?1)";
+    if is_kept || c.prepare_cached(has_object)?.query_row([version], |row| row.get(0))? {
+        return Ok(());
+    }
+    for sql in [
+        "DELETE FROM version WHERE id = ?1",
+        "DELETE FROM damaged_content WHERE version = ?1",
+        "DELETE FROM unfinished WHERE version = ?1",
+    ] {
+        c.prepare_cached(sql)?.execute([version])?;
+    }
     Ok(())
 }

@@ -37,6 +37,14 @@ pub(crate) struct RestraintArguments {
     pub(crate) events: bool,
 }
 
+/// How much is looked at before it is told.
+#[derive(Args, Clone, Copy)]
+pub(crate) struct LookArguments {
+    /// Look at all files on all disks first, however many there are
+    #[arg(long)]
+    pub(crate) scan: bool,
+}
+
 #[derive(Args)]
 pub(crate) struct VolumeChoice {
     /// The volume, where there are several

@@ -13,6 +13,8 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::thread;
+use std::time::Duration;
 
 use rstest::rstest;
 use serde_json::Value;
@@ -114,9 +116,17 @@ impl Shelf {
         done
     }
 
+    /// Tests beside this one look at what is mounted on the machine: for a moment they hold what is not theirs.
     fn unmount(&mut self, place: &str) {
-        assert!(quietly(Command::new("umount").arg(self.path(place))));
         let gone = self.path(place);
+        let is_done = || quietly(Command::new("umount").arg(&gone));
+        assert!(
+            (0..100).any(|_| is_done() || {
+                thread::sleep(Duration::from_millis(100));
+                false
+            }),
+            "{place} is busy"
+        );
         self.mounted.retain(|m| *m != gone);
     }
 

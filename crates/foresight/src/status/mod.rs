@@ -1,33 +1,29 @@
 //! One glance at a pool.
 
+mod stock;
 mod verdict;
 
-use sieve_catalogue::contents;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
-use serde::Serialize;
-use sieve_core::fate::{DiskIndex, Exposures, Unguarded};
-use sieve_core::pool::{VolumeKind, VolumeSpec};
+use serde::{Deserialize, Serialize};
+use sieve_core::fate::Unguarded;
 use sieve_core::units::ByteLength;
 
-use super::after::{Step, after};
+use self::stock::Stock;
 use sieve_actions::files::settle::{CacheStatus, caches};
-use sieve_actions::guard::sync::suspicion;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::proofs::Proof;
-use sieve_catalogue::{apart, held_files, intents, objects, parity_state};
+use sieve_catalogue::{intents, parity_state};
 use sieve_core::count::Count;
-use sieve_disk::event::Silent;
+use sieve_disk::event::Observer;
 use sieve_disk::{Error, Result};
-use sieve_pool::fate;
-use sieve_pool::fate::Unfinished;
-use sieve_pool::fate::{FileFate, VolumeModel};
 use sieve_pool::images::open_images;
 use sieve_pool::member::{Member, State};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 use sieve_pool::writer::{AtWork, at_work};
 
+pub use stock::unguarded;
 pub use verdict::{NextLoss, Stakes, Verdict};
 
 /// How a pool is.
@@ -55,6 +51,9 @@ pub struct Status {
     pub held: Count,
     /// When the last sync began, nanoseconds since 1970.
     pub synced_at: Option<i64>,
+    /// When the files on the disks were last looked at, where that was not now; nanoseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub as_of: Option<i64>,
     /// Now, nanoseconds since 1970.
     pub now: i64,
     /// Files of the same path on two disks of a volume.
@@ -123,7 +122,7 @@ pub struct DiskStatus {
 }
 
 /// What is wrong with a disk and what to do about it, in words.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Advice {
     /// What is wrong.
     pub message: String,
@@ -149,7 +148,7 @@ pub struct GuardLevel {
 }
 
 /// One path, two disks.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Conflict {
     /// The volume.
     pub volume: String,
@@ -159,75 +158,75 @@ pub struct Conflict {
     pub disks: Vec<String>,
 }
 
-impl Status {
-    /// Whether all disks are there, and something waits for nothing but a sync.
-    fn a_sync_helps(&self) -> bool {
-        use Unguarded::{Changed, Doubtful, New, StaleNeighbours};
-        self.disks.iter().all(|d| d.state == State::Present && !d.read_only)
-            && self.unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | StaleNeighbours))
-    }
+/// How much is looked at before it is told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Look {
+    /// All files on all disks.
+    Always,
+    /// All of them where that is short; else what the last scan knew is told, and when that was.
+    WhereShort,
 }
 
-/// Scans what is there and takes stock.
+/// Looks at what is there, and takes stock.
 ///
 /// # Errors
 /// What a disk or the database says.
-pub fn status(pool: &mut Pool) -> Result<Status> {
+pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<Status> {
     let mut notes = pool.notes.clone();
     let mut out_of_sight = Vec::new();
-    for report in scan::scan_all(pool, |_| true, &Silent)? {
-        notes.extend(report.left_alone);
-        out_of_sight.extend(report.out_of_sight);
-    }
-    pool.refresh_rows()?;
-    let mut status = Status {
-        pool: pool.spec.name.clone(),
-        verdict: Verdict::Well,
-        stakes: Stakes::default(),
-        at_work: at_work(&*pool.home),
-        disks: Vec::new(),
-        guard: Vec::new(),
-        unguarded: BTreeMap::new(),
-        sync_would_guard: None,
-        held: held(pool)?,
-        synced_at: pool.catalogue.synced_at()?,
-        now: pool.machine.now(),
-        conflicts: conflicts(pool)?,
-        damaged_cells: 0,
-        proven: sieve_catalogue::proofs::all(pool.catalogue.reading())?,
-        limits: limits(pool)?,
-        caches: caches(pool)?,
-        out_of_sight,
-        suspicious: suspicion(pool, &[])?.map(Advice::from),
-        damaged_tables: Vec::new(),
-        notes,
+    let as_of = match look {
+        Look::WhereShort if !scan::is_short(pool)? => scan::scanned_at(pool),
+        _ => None,
     };
-    for member in &pool.members {
-        status.disks.push(disk_status(pool, member)?);
-        let reading = pool.catalogue.reading();
-        status.damaged_cells += match member.row.role {
-            Role::Data | Role::Cache => parity_state::damaged_contents(reading, member.row.id)?.len() as u64,
-            Role::Parity => parity_state::damaged_parity(reading, member.row.id)?.len() as u64,
-        };
-    }
-    for volume in pool.volumes() {
-        for rest in sieve_pool::pieces::rests(pool, &volume.name)? {
-            status.notes.push(format!(
-                "{}: some of its pieces are gone, others are left: zinc-sieve rm {} removes those",
-                rest.path, rest.path
-            ));
+    if as_of.is_none() {
+        for report in scan::scan_all(pool, |_| true, observer)? {
+            notes.extend(report.left_alone);
+            out_of_sight.extend(report.out_of_sight);
         }
+        pool.refresh_rows()?;
     }
-    status.damaged_tables = tables(pool)?;
-    add_guards(pool, &mut status)?;
+    let (disks, damaged_tables) = (disks(pool)?, tables(pool)?);
+    let stock = Stock::of(pool, &disks, &damaged_tables)?;
+    notes.extend(stock.rests);
     if !intents::all(pool.catalogue.reading())?.is_empty() {
-        status.notes.push(
+        notes.push(
             "something was begun and is not finished: another command is at it, or the next one that writes finishes it"
                 .into(),
         );
     }
+    let mut status = Status {
+        pool: pool.spec.name.clone(),
+        verdict: Verdict::Well,
+        stakes: stock.stakes,
+        at_work: at_work(&*pool.home),
+        disks,
+        guard: every_level(&stock.guard),
+        unguarded: stock.unguarded,
+        sync_would_guard: stock.sync_would_guard,
+        held: stock.held,
+        synced_at: pool.catalogue.synced_at()?,
+        as_of,
+        now: pool.machine.now(),
+        conflicts: stock.conflicts,
+        damaged_cells: stock.damaged_cells,
+        proven: sieve_catalogue::proofs::all(pool.catalogue.reading())?,
+        limits: limits(pool)?,
+        caches: caches(pool)?,
+        out_of_sight,
+        suspicious: stock.suspicious,
+        damaged_tables,
+        notes,
+    };
     status.verdict = status.judge();
     Ok(status)
+}
+
+/// How each disk of a pool is.
+///
+/// # Errors
+/// What the database says.
+pub fn disks(pool: &Pool) -> Result<Vec<DiskStatus>> {
+    pool.members.iter().map(|member| disk_status(pool, member)).collect()
 }
 
 fn disk_status(pool: &Pool, member: &Member) -> Result<DiskStatus> {
@@ -282,143 +281,9 @@ fn limits(pool: &Pool) -> Result<Vec<Limited>> {
     Ok(limits)
 }
 
-/// What is unguarded and why, as the disks were last scanned.
-///
-/// # Errors
-/// What a disk or the database says.
-pub fn unguarded(pool: &Pool) -> Result<BTreeMap<Unguarded, Count>> {
-    let mut found: BTreeMap<Unguarded, Count> = BTreeMap::new();
-    let count = |_: &VolumeSpec, file: &FileFate<'_>| {
-        if let Some(reason) = file.unguarded {
-            found.entry(reason).or_default().add(file.size_bytes);
-        }
-    };
-    count_guards(pool, count).map(|_| found)
-}
-
-/// Shows each file to `visit`, with its volume, and returns the models of the volumes.
-fn count_guards(pool: &Pool, mut visit: impl FnMut(&VolumeSpec, &FileFate<'_>)) -> Result<Vec<VolumeModel>> {
-    let mut models = Vec::new();
-    for volume in pool.volumes() {
-        let model = fate::load(pool, &volume.name)?;
-        let evaluation = model.evaluate(&[]);
-        model.for_each_file(pool, &evaluation, |file| {
-            visit(&volume, &file);
-            Ok(())
-        })?;
-        models.push(model);
-    }
-    Ok(models)
-}
-
-fn add_guards(pool: &Pool, status: &mut Status) -> Result<()> {
-    let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
-    let (stakes, unguarded) = (&mut status.stakes, &mut status.unguarded);
-    let models = count_guards(pool, |volume, file| {
-        levels.entry(file.guard).or_default().add(file.size_bytes);
-        let is_on_purpose = file.unguarded.is_some() && !volume.has_guard();
-        stakes.add(file.size_bytes, file.fate, file.guard, is_on_purpose);
-        if let Some(reason) = file.unguarded.filter(|_| !is_on_purpose) {
-            unguarded.entry(reason).or_default().add(file.size_bytes);
-        }
-    })?;
-    if status.has_disk_away() {
-        let losses = models.iter().map(|model| next_losses(pool, model)).collect::<Result<Vec<_>>>()?;
-        let worst = losses.into_iter().flatten().max_by_key(|loss| (loss.cost.bytes, loss.cost.files));
-        status.stakes.next_loss = worst;
-    }
-    if status.a_sync_helps() {
-        status.sync_would_guard = Some(guarded_by_a_sync(pool, models, &status.unguarded)?);
-    }
-    status.guard = every_level(&levels);
-    Ok(())
-}
-
-/// What the loss of each disk that is there would cost on top of those that are missing. Exact: see `core/fate/exposure`.
-fn next_losses(pool: &Pool, model: &VolumeModel) -> Result<Vec<NextLoss>> {
-    let names = model.name_counts(pool)?;
-    let stakes =
-        Exposures::new(&model.model, &model.missing, 1).stakes(&model.model, |position| names[position]);
-    let cost_of = |lost: &[DiskIndex]| stakes.cost(&lost.iter().copied().collect());
-    let already = cost_of(&[]);
-    let mut losses = Vec::new();
-    for id in &model.disks {
-        let Some(index) = model.index(*id).filter(|index| !model.missing.contains(index)) else { continue };
-        let all = cost_of(&[index]);
-        let cost =
-            Count { files: all.files.saturating_sub(already.files), bytes: all.bytes.minus(already.bytes) };
-        losses.push(NextLoss { disk: pool.member(*id)?.row.name.clone(), cost });
-    }
-    Ok(losses)
-}
-
 /// From 0 to the highest level, without gaps.
 pub(crate) fn every_level(levels: &BTreeMap<u8, Count>) -> Vec<GuardLevel> {
     let top = levels.keys().max().copied().unwrap_or(0);
     let of = |level| levels.get(&level).copied().unwrap_or_default();
     (0..=top).map(|level| GuardLevel { level, files: of(level).files, bytes: of(level).bytes }).collect()
-}
-
-/// What is unguarded now and would not be after a sync.
-fn guarded_by_a_sync(
-    pool: &Pool,
-    models: Vec<VolumeModel>,
-    unguarded: &BTreeMap<Unguarded, Count>,
-) -> Result<Count> {
-    let mut left = Count::default();
-    for mut model in models {
-        after(&mut model, pool, &Step::Sync)?;
-        let evaluation = model.evaluate(&[]);
-        model.for_each_file(pool, &evaluation, |file| {
-            if file.unguarded.is_some() {
-                left.add(file.size_bytes);
-            }
-            Ok(())
-        })?;
-    }
-    let files: u64 = unguarded.values().map(|count| count.files).sum();
-    let bytes: ByteLength = unguarded.values().map(|count| count.bytes).sum();
-    Ok(Count { files: files.saturating_sub(left.files), bytes: bytes.minus(left.bytes) })
-}
-
-fn held(pool: &Pool) -> Result<Count> {
-    let mut count = Count::default();
-    for member in &pool.members {
-        for row in held_files::all(pool.catalogue.reading(), member.row.id)? {
-            let object = objects::by_path(pool.catalogue.reading(), member.row.id, &row.path)?;
-            count.add(object.map(|o| o.size).unwrap_or_default());
-        }
-    }
-    Ok(count)
-}
-
-/// So many conflicts are told.
-const MOST_CONFLICTS: usize = 1000;
-
-fn conflicts(pool: &Pool) -> Result<Vec<Conflict>> {
-    let (mut mirrored, mut cached) = (BTreeMap::new(), BTreeSet::new());
-    for volume in pool.volumes() {
-        if volume.kind == VolumeKind::Mirrored {
-            mirrored.insert(volume.name.clone(), apart::all(pool.catalogue.reading(), &volume.name)?);
-        } else if volume.has_cache() {
-            cached.insert(volume.name);
-        }
-    }
-    let unfinished = Unfinished::look(pool)?;
-    let mut found = Vec::new();
-    contents::for_each_shared_path(pool.catalogue.reading(), |shared| {
-        // Copies are what a mirrored volume is for, and one that is behind follows with the next sync.
-        let is_copy = mirrored.get(&shared.volume).map(|apart| !apart.contains(&shared.path));
-        let is_cached = shared.contents < 2 && cached.contains(&shared.volume);
-        if is_copy.unwrap_or(is_cached) || unfinished.names(&shared.path) {
-            return true;
-        }
-        if found.len() == MOST_CONFLICTS {
-            return false;
-        }
-        let path = shared.path.to_string();
-        found.push(Conflict { volume: shared.volume, path, disks: shared.disks });
-        true
-    })?;
-    Ok(found)
 }

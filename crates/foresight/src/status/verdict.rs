@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sieve_core::fate::{Fate, Unguarded};
 use sieve_core::units::ByteLength;
 
@@ -23,7 +23,7 @@ pub enum Verdict {
 }
 
 /// The loss that would cost most on top of the disks that are missing.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NextLoss {
     /// The disk.
     pub disk: String,
@@ -33,7 +33,7 @@ pub struct NextLoss {
 }
 
 /// What is at stake: how the files would end today, and with one more loss.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Stakes {
     /// All files.
     pub files: Count,

@@ -17,4 +17,4 @@ pub use model::VolumeModel;
 pub use reason::shortage_of;
 pub use reason::{Reason, RowsShort, StaleLane};
 pub use unfinished::Unfinished;
-pub use volume::Evaluation;
+pub use volume::{CountedFile, Evaluation};

@@ -19,6 +19,17 @@ use sieve_catalogue::{held_files, nodes, objects};
 use sieve_disk::EntryKind;
 use sieve_disk::Result;
 
+/// What counts of a file.
+#[derive(Clone, Copy, Debug)]
+pub struct CountedFile {
+    /// Its length.
+    pub size: ByteLength,
+    /// What becomes of it.
+    pub fate: Fate,
+    /// How many disks may die without losing it, or why none may.
+    pub guard: Guard,
+}
+
 /// The fates and guards of the objects of a model, in its order.
 pub struct Evaluation {
     /// One for each object.
@@ -173,6 +184,31 @@ impl VolumeModel {
         visit: impl FnMut(FileFate<'_>) -> Result<()>,
     ) -> Result<()> {
         self.walk(pool, evaluation, true, visit)
+    }
+
+    /// Calls `visit` with the length, fate and guard of every file that [`Self::for_each_file`] shows, in no order.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub fn for_each_counted(
+        &self,
+        pool: &Pool,
+        evaluation: &Evaluation,
+        mut visit: impl FnMut(CountedFile),
+    ) -> Result<()> {
+        if !self.model.composites.is_empty() || !self.removed.is_empty() {
+            // Which name stands for several copies, the names say.
+            return self.for_each_file(pool, evaluation, |file| {
+                let guard = Guard { level: file.guard, reason: file.unguarded };
+                visit(CountedFile { size: file.size_bytes, fate: file.fate, guard });
+                Ok(())
+            });
+        }
+        for (position, names) in self.name_counts(pool)?.into_iter().enumerate() {
+            let (size, fate) = (self.model.objects[position].size, evaluation.fates[position]);
+            (0..names).for_each(|_| visit(CountedFile { size, fate, guard: evaluation.guards[position] }));
+        }
+        Ok(())
     }
 
     /// As [`Self::for_each_file`], disk by disk: each copy counts by itself.

@@ -251,7 +251,7 @@ impl Member {
     pub fn used_bytes(&self, catalogue: &Catalogue) -> Result<ByteLength> {
         match self.row.role {
             Role::Parity => Ok(self.row.parity_bytes),
-            Role::Data | Role::Cache => objects::used(catalogue.reading(), self.row.id),
+            Role::Data | Role::Cache => Ok(objects::taken(catalogue.reading(), self.row.id)?.bytes),
         }
     }
 }

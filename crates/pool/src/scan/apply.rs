@@ -79,7 +79,9 @@ pub(super) fn apply(
             // An older copy was put back: nothing on it is taken at its word until it has been read.
             contents::doubt_all(transaction, member.row.id)?;
         }
-        disks::set_scanned(transaction, member.row.id, pool.machine.now())?;
+        if !changes.is_part {
+            disks::set_scanned(transaction, member.row.id, pool.machine.now())?;
+        }
         Ok(applier.report)
     })
 }

@@ -1,13 +1,14 @@
 //! Comparing a disk with the catalogue, folder by folder: a folder that looks as it did when all in it was as the
 //! catalogue says is passed over.
 
+use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use rusqlite::Connection;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 
-use super::walk::{Entry, Listing, OutOfSight, Walk};
+use super::walk::{Entry, Listing, OutOfSight, Reached, Walk};
 use sieve_catalogue::folders;
 use sieve_catalogue::folders::{FolderRow, InFolder};
 use sieve_catalogue::nodes;
@@ -46,6 +47,8 @@ pub struct DiskChanges {
     pub(super) left_alone: Vec<String>,
     /// Folders whose content cannot be seen now.
     pub(super) out_of_sight: Vec<OutOfSight>,
+    /// Not all of the disk was looked at.
+    pub(super) is_part: bool,
 }
 
 impl DiskChanges {
@@ -72,30 +75,67 @@ impl DiskChanges {
     }
 }
 
-/// Walks the disk beside the catalogue; `now` is the time, nanoseconds since 1970.
-pub(super) fn compare(
-    c: &Connection,
-    disk_id: DiskId,
-    disk: &dyn Disk,
-    leave_out: &[String],
-    now: i64,
-    is_over: &AtomicBool,
-) -> Result<DiskChanges> {
-    let mut walk = Walk::begin(disk, leave_out)?;
-    let mut comparing = Comparing { c, disk: disk_id, now, changes: DiskChanges::default() };
-    // One look at the locks of the catalogue for all of it.
-    let reading = c.unchecked_transaction()?;
-    while let Some(listing) = walk.next()? {
-        comparing.folder(&listing)?;
-        if is_over.load(Ordering::Relaxed) {
-            return Err(Error::stopped());
-        }
+/// What is compared, and with what.
+pub(super) struct Comparison<'a> {
+    /// What is known.
+    pub(super) c: &'a Connection,
+    /// The disk.
+    pub(super) id: DiskId,
+    /// Its files.
+    pub(super) disk: &'a dyn Disk,
+    /// What its owner does not want guarded.
+    pub(super) leave_out: &'a [String],
+    /// Nanoseconds since 1970.
+    pub(super) now: i64,
+    /// Nobody wants to know any more.
+    pub(super) is_over: &'a AtomicBool,
+}
+
+impl Comparison<'_> {
+    /// Walks the whole disk beside the catalogue.
+    pub(super) fn of_all(&self) -> Result<DiskChanges> {
+        let walk = Walk::begin(self.disk, self.leave_out)?;
+        // One look at the locks of the catalogue for all of it.
+        let _reading = self.c.unchecked_transaction()?;
+        self.go(walk, self.begin())
     }
-    drop(reading);
-    let mut changes = comparing.changes;
-    changes.left_alone = walk.left_alone;
-    changes.out_of_sight = walk.out_of_sight;
-    Ok(changes)
+
+    /// Walks what is at some paths, and below them. Nothing where that is not enough to tell what became of a file: it may have
+    /// another name now, or this name may be of a file that had another. Taken for a new file, and the other for one that is
+    /// gone, it would lose its guard (L8).
+    pub(super) fn of_paths(&self, paths: &[RelPath]) -> Result<Option<DiskChanges>> {
+        let mut walk = Walk::begin_at(self.disk, self.leave_out)?;
+        let _reading = self.c.unchecked_transaction()?;
+        let mut comparing = self.begin();
+        for path in paths {
+            match walk.reach(path)? {
+                Reached::OutOfSight => {}
+                Reached::Folder(stat) => comparing.place(path, Some(stat), false)?,
+                Reached::Other(stat, left_out) => comparing.place(path, Some(stat), left_out)?,
+                Reached::Nothing => comparing.place(path, None, false)?,
+            }
+        }
+        let mut changes = self.go(walk, comparing)?;
+        changes.is_part = true;
+        Ok(changes.are_of_known_names(self.c, self.id)?.then_some(changes))
+    }
+
+    fn begin(&self) -> Comparing<'_> {
+        Comparing { c: self.c, disk: self.id, now: self.now, changes: DiskChanges::default() }
+    }
+
+    fn go(&self, mut walk: Walk<'_>, mut comparing: Comparing<'_>) -> Result<DiskChanges> {
+        while let Some(listing) = walk.next()? {
+            comparing.folder(&listing)?;
+            if self.is_over.load(Ordering::Relaxed) {
+                return Err(Error::stopped());
+            }
+        }
+        let mut changes = comparing.changes;
+        changes.left_alone = walk.left_alone;
+        changes.out_of_sight = walk.out_of_sight;
+        Ok(changes)
+    }
 }
 
 struct Comparing<'a> {
@@ -106,6 +146,35 @@ struct Comparing<'a> {
 }
 
 impl Comparing<'_> {
+    /// What is at a path by itself; what is in a folder comes with the folder.
+    fn place(&mut self, path: &RelPath, stat: Option<Stat>, left_out: bool) -> Result<()> {
+        let (c, disk) = (self.c, self.disk);
+        let kind = stat.map(|stat| stat.kind);
+        let changes = &mut self.changes;
+        let before = objects::by_path(c, disk, path)?;
+        changes.known += u64::from(before.is_some());
+        match (stat.filter(|_| kind == Some(EntryKind::File)), before) {
+            (Some(stat), before) => changes.file(path.clone(), stat, left_out, before),
+            (None, Some(object)) => changes.vanished.push((path.clone(), object)),
+            (None, None) => {}
+        }
+        let node = nodes::get(c, disk, path)?;
+        match (stat.filter(|_| kind != Some(EntryKind::File)), node) {
+            (Some(stat), Some(node)) if is_same(&node, &stat) => {}
+            (Some(stat), _) => changes.nodes.push((path.clone(), stat)),
+            (None, Some(_)) => {
+                changes.unlike.push(path.clone());
+                changes.vanished_nodes.push(path.clone());
+            }
+            (None, None) => {}
+        }
+        if kind != Some(EntryKind::Folder) {
+            changes.lost_below(c, disk, path)?;
+            changes.lost_nodes_below(c, disk, path)?;
+        }
+        Ok(())
+    }
+
     fn folder(&mut self, listing: &Listing) -> Result<()> {
         let looks = if listing.is_ours() { None } else { looks_of(listing) };
         let known = match looks {
@@ -204,18 +273,21 @@ impl Comparing<'_> {
 
 impl DiskChanges {
     fn add(&mut self, listing: &Listing, entry: &Entry, before: Option<ObjectRow>) -> Result<()> {
-        if let Some(object) = &before
-            && object.matches(&entry.stat)
-        {
-            self.unchanged += u64::from(!listing.is_ours());
-            if object.left_out != entry.left_out {
-                self.left_out_changed.push((object.clone(), entry.left_out));
-            }
-            return Ok(());
-        }
-        let seen = SeenFile { stat: entry.stat, left_out: entry.left_out, before: before.map(Box::new) };
-        self.files.push((in_folder(&listing.path, &entry.name)?, seen));
+        self.file(in_folder(&listing.path, &entry.name)?, entry.stat, entry.left_out, before);
         Ok(())
+    }
+
+    fn file(&mut self, path: RelPath, stat: Stat, left_out: bool, before: Option<ObjectRow>) {
+        if let Some(object) = &before
+            && object.matches(&stat)
+        {
+            self.unchanged += u64::from(!path.is_ours());
+            if object.left_out != left_out {
+                self.left_out_changed.push((object.clone(), left_out));
+            }
+            return;
+        }
+        self.files.push((path, SeenFile { stat, left_out, before: before.map(Box::new) }));
     }
 
     /// What the catalogue has below a folder that is not there.
@@ -223,7 +295,11 @@ impl DiskChanges {
         if is_walked(listing, name) {
             return Ok(());
         }
-        objects::for_each_name_below(c, disk, &in_folder(&listing.path, name)?, |path, object| {
+        self.lost_below(c, disk, &in_folder(&listing.path, name)?)
+    }
+
+    fn lost_below(&mut self, c: &Connection, disk: DiskId, folder: &RelPath) -> Result<()> {
+        objects::for_each_name_below(c, disk, folder, |path, object| {
             self.known += 1;
             self.vanished.push((path, object));
             Ok(())
@@ -240,11 +316,23 @@ impl DiskChanges {
         if is_walked(listing, name) {
             return Ok(());
         }
-        nodes::for_each_below(c, disk, &in_folder(&listing.path, name)?, |path| {
+        self.lost_nodes_below(c, disk, &in_folder(&listing.path, name)?)
+    }
+
+    fn lost_nodes_below(&mut self, c: &Connection, disk: DiskId, folder: &RelPath) -> Result<()> {
+        nodes::for_each_below(c, disk, folder, |path| {
             self.unlike.push(path.clone());
             self.vanished_nodes.push(path);
             Ok(())
         })
+    }
+
+    /// Whether each name that was known is still there, and no file came here from a name that was not looked at.
+    fn are_of_known_names(&self, c: &Connection, disk: DiskId) -> Result<bool> {
+        let other_inode = |file: &&SeenFile| file.before.as_ref().is_none_or(|o| o.inode != file.stat.inode);
+        let come: HashSet<u64> =
+            self.files.iter().map(|(_, file)| file).filter(other_inode).map(|file| file.stat.inode).collect();
+        Ok(self.vanished.is_empty() && (come.is_empty() || !objects::has_inode(c, disk, &come)?))
     }
 }
 

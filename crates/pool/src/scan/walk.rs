@@ -62,8 +62,21 @@ pub struct OutOfSight {
     pub why: String,
 }
 
+/// What a walk finds at a path that it was sent to.
+pub(super) enum Reached {
+    /// A folder: what is in it comes next.
+    Folder(Stat),
+    /// Something else.
+    Other(Stat, bool),
+    /// Nothing.
+    Nothing,
+    /// A folder around it whose content cannot be seen.
+    OutOfSight,
+}
+
 impl<'a> Walk<'a> {
-    pub(super) fn begin(disk: &'a dyn Disk, leave_out: &[String]) -> Result<Self> {
+    /// A walk that goes nowhere yet.
+    fn still(disk: &'a dyn Disk, leave_out: &[String]) -> Result<Self> {
         let mut builder = GitignoreBuilder::new("");
         for pattern in leave_out {
             builder.add_line(None, pattern).map_err(|e| {
@@ -73,17 +86,58 @@ impl<'a> Walk<'a> {
         let leave_out = builder
             .build()
             .map_err(|e| Error::new(Kind::Usage, "pool-file.leave-out", format!("leave_out: {e}")))?;
-        let device = disk.filesystem()?.device;
+        let (device, covered) = (disk.filesystem()?.device, disk.covered());
+        let (left_alone, out_of_sight) = (Vec::new(), Vec::new());
+        Ok(Self { disk, device, leave_out, ahead: Vec::new(), left_alone, out_of_sight, covered })
+    }
+
+    pub(super) fn begin(disk: &'a dyn Disk, leave_out: &[String]) -> Result<Self> {
+        let mut walk = Self::still(disk, leave_out)?;
         let root = Ahead { path: RelPath::ROOT, stat: disk.stat(&RelPath::ROOT)?, left_out: false };
-        let mut ahead = vec![root];
+        walk.ahead.push(root);
         // Of our own folder only what is held, and pieces.
         for path in [OurPlace::Pieces.path(), OurPlace::Held.path()] {
             let stat = disk.stat(&path)?.filter(|stat| stat.kind == EntryKind::Folder);
-            ahead.push(Ahead { path, stat, left_out: false });
+            walk.ahead.push(Ahead { path, stat, left_out: false });
         }
-        let covered = disk.covered();
-        let out_of_sight = Vec::new();
-        Ok(Self { disk, device, leave_out, ahead, left_alone: Vec::new(), out_of_sight, covered })
+        Ok(walk)
+    }
+
+    /// A walk over what is at some paths, and below them: [`Self::reach`] sends it there.
+    pub(super) fn begin_at(disk: &'a dyn Disk, leave_out: &[String]) -> Result<Self> {
+        Self::still(disk, leave_out)
+    }
+
+    /// Goes down to a path, folder by folder, as the walk from the root would; a symlink is not followed.
+    pub(super) fn reach(&mut self, path: &RelPath) -> Result<Reached> {
+        let (mut here, mut left_out) = (RelPath::ROOT, false);
+        let names: Vec<&[u8]> = path.as_bytes().split(|byte| *byte == b'/').collect();
+        for (depth, name) in names.iter().enumerate() {
+            here = match here.join(name) {
+                Ok(below) => below,
+                Err(_) => return Ok(Reached::Nothing),
+            };
+            let Some(stat) = self.disk.stat(&here)? else { return Ok(Reached::Nothing) };
+            let is_folder = stat.kind == EntryKind::Folder;
+            left_out = self.is_left_out(&here, is_folder, left_out);
+            if is_folder && (stat.device != self.device || self.covered.contains(&here)) {
+                let place = full_path(self.disk, &here);
+                let why = format!("{}: another filesystem is mounted here", place.display());
+                self.out_of_sight.push(OutOfSight { path: here, why });
+                return Ok(Reached::OutOfSight);
+            }
+            let is_last = depth + 1 == names.len();
+            match (is_last, is_folder) {
+                (true, true) => {
+                    self.ahead.push(Ahead { path: here, stat: Some(stat), left_out });
+                    return Ok(Reached::Folder(stat));
+                }
+                (true, false) => return Ok(Reached::Other(stat, left_out)),
+                (false, true) => {}
+                (false, false) => return Ok(Reached::Nothing),
+            }
+        }
+        Ok(Reached::Nothing)
     }
 
     /// The next folder.

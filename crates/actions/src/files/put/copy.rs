@@ -15,7 +15,7 @@ use sieve_core::count::Count;
 use sieve_disk::copying;
 use sieve_disk::copying::{CHANGED, changed, copy_verified};
 use sieve_disk::durable;
-use sieve_disk::event::{Event, Observer, Unit, heed};
+use sieve_disk::event::{Event, Observer, Silent, Unit, heed};
 use sieve_disk::workspace::Workspaces;
 use sieve_disk::{Attributes, Disk, EntryKind, Lease, Stat};
 use sieve_disk::{Error, Kind, Result};
@@ -178,7 +178,7 @@ impl Putter<'_> {
         if known.is_some() {
             return Ok(known);
         }
-        scan::scan(self.pool, member)?;
+        scan::scan_at(self.pool, |m| m.row.id == member.row.id, std::slice::from_ref(target), &Silent)?;
         objects::by_path(self.pool.catalogue.reading(), member.row.id, target)
     }
 

@@ -43,16 +43,16 @@ pub(super) fn find<'a>(
         let reading = pool.catalogue.reading();
         let mut add = |path: RelPath, is_file| {
             let is_none_yet = is_file && (path.is_ours() || unfinished.has(best.row.id, &path));
-            if path.is_within(wanted) && !is_none_yet {
+            if !is_none_yet {
                 found.push(Found { path, is_file, best, others: Vec::new() });
             }
             Ok(())
         };
-        nodes::for_each(reading, best.row.id, |path, node| match node.kind {
+        nodes::for_each_at(reading, best.row.id, wanted, |path, node| match node.kind {
             EntryKind::Special => Ok(()),
             _ => add(path, false),
         })?;
-        objects::for_each_name(reading, best.row.id, |path, _| add(path, true))?;
+        objects::for_each_name_at(reading, best.row.id, wanted, |path, _| add(path, true))?;
     }
     if found.is_empty() {
         return Err(not_found(pool, volume, wanted)?);

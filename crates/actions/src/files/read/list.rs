@@ -65,19 +65,16 @@ pub fn list(
             })
         };
         let reading = pool.catalogue.reading();
-        nodes::for_each(reading, member.row.id, |path, node| {
+        nodes::for_each_at(reading, member.row.id, folder, |path, node| {
             let kind = match node.kind {
                 EntryKind::Folder => "folder",
                 EntryKind::Symlink => "symlink",
                 _ => "special",
             };
-            if !path.is_within(folder) {
-                return Ok(());
-            }
             show(&path, kind, ByteLength::ZERO, node.attributes.mtime)
         })?;
-        objects::for_each_name(reading, member.row.id, |path, object| {
-            if !path.is_within(folder) || path.is_ours() || unfinished.has(member.row.id, &path) {
+        objects::for_each_name_at(reading, member.row.id, folder, |path, object| {
+            if path.is_ours() || unfinished.has(member.row.id, &path) {
                 return Ok(());
             }
             show(&path, "file", object.size, object.mtime)

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use clap::Args;
 use sieve_actions::files::read;
 use sieve_disk::Result;
+use sieve_pool::scan;
 
 use crate::args::{RestraintArguments, VolumeChoice};
 use crate::commands::context::{Context, volume_path};
@@ -40,10 +41,8 @@ pub(crate) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome
     if let Some(name) = disk {
         pool.member_named(name)?;
     }
-    for member in pool.file_members(&volume).filter(|m| m.state.is_usable()) {
-        sieve_pool::scan::scan(&pool, member)?;
-    }
     let watch = Watch::begin(restraint.events)?;
+    scan::scan_at(&pool, |member| member.row.volume == volume, &paths, &watch)?;
     let report = read::get(&pool, &volume, &paths, disk.as_deref(), target, &watch)?;
     drop(watch);
     if context.json {

@@ -10,7 +10,7 @@ use sieve_catalogue::proofs::Proof;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::paper;
-use sieve_foresight::status::status;
+use sieve_foresight::status;
 use sieve_pool::pool::Pool;
 
 use crate::args::RestraintArguments;
@@ -79,8 +79,8 @@ fn practise(context: &Context, dir: &Path, lose: &[String]) -> Result<Outcome> {
             (spec, disks)
         }
         None => {
-            let mut pool = load::pool(&context.pool)?;
-            let disks = status(&mut pool)?.disks;
+            let pool = load::pool(&context.pool)?;
+            let disks = status::disks(&pool)?;
             (pool.spec, disks)
         }
     };

@@ -7,22 +7,26 @@ use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::paper;
-use sieve_foresight::status::{DiskStatus, Status, Verdict, status};
+use sieve_foresight::status::{DiskStatus, Look, Status, Verdict, status};
 use sieve_pool::member::State;
 
-use crate::args::PaperArguments;
+use crate::args::{LookArguments, PaperArguments};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, time, units};
+use crate::progress::Watch;
 use crate::{json, load};
 
-pub(crate) fn run(context: &Context, on_paper: &PaperArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArguments) -> Result<Outcome> {
     let status = match load::spec_on_paper(&context.pool, on_paper.files.is_some())? {
         Some(spec) => {
             let pool = paper::load(&spec, on_paper.volume.volume.as_deref(), on_paper.files.as_deref())?;
             pool.status(&spec, crate::machine::real().now())?
         }
-        None => status(&mut load::pool(&context.pool)?)?,
+        None => {
+            let look = if look.scan { Look::Always } else { Look::WhereShort };
+            status(&mut load::pool(&context.pool)?, look, &Watch::begin(false)?)?
+        }
     };
     if context.json {
         json::print(&status)?;
@@ -87,6 +91,13 @@ fn show(status: &Status) {
         None => "never synced".into(),
     };
     crate::say!("{}  {verdict} ({sync})\n", style::paint(style::HEAD, &status.pool));
+    if let Some(at) = status.as_of {
+        let words = format!(
+            "As of the scan {}; zinc-sieve status --scan looks at all files.",
+            time::ago(at, status.now)
+        );
+        crate::say!("{}\n", style::paint(style::FAINT, words));
+    }
     if status.has_disk_away() {
         show_next_loss(status);
     }
