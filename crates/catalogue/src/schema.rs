@@ -127,7 +127,8 @@ ALTER TABLE look ADD COLUMN link_errors INTEGER;
 ";
 
 /// What format 6 has more, so that a question about a few costs what a few cost: how much the files of each disk take, the
-/// contents that no object has any more, and which objects are not as they were recorded. The database itself keeps it all.
+/// contents that no object has any more, which objects are not as they were recorded, and how often something happened to a
+/// disk that its lane may have to follow. The database itself keeps it all.
 const SINCE_FORMAT_6: &str = "
 CREATE TABLE taken (disk INTEGER PRIMARY KEY, objects INTEGER NOT NULL, bytes INTEGER NOT NULL);
 INSERT INTO taken SELECT disk, COUNT(*), SUM(allocated) FROM object GROUP BY disk;
@@ -157,6 +158,31 @@ CREATE TRIGGER object_leaves_older AFTER UPDATE OF older ON object
     WHEN old.older IS NOT NULL AND old.older IS NOT new.older AND old.older IS NOT new.version
 BEGIN
     INSERT OR IGNORE INTO orphan VALUES (old.older);
+END;
+
+CREATE TABLE stirred (disk INTEGER PRIMARY KEY, count INTEGER NOT NULL, at_rest INTEGER NOT NULL DEFAULT 0);
+INSERT INTO stirred (disk, count) SELECT id, 1 FROM disk;
+CREATE TRIGGER disk_comes AFTER INSERT ON disk BEGIN
+    INSERT OR IGNORE INTO stirred (disk, count) SELECT new.id, 1;
+    UPDATE stirred SET count = count + 1 WHERE disk = new.id;
+END;
+CREATE TRIGGER object_stirs_coming AFTER INSERT ON object BEGIN
+    UPDATE stirred SET count = count + 1 WHERE disk = new.disk;
+END;
+CREATE TRIGGER object_stirs_going AFTER DELETE ON object BEGIN
+    UPDATE stirred SET count = count + 1 WHERE disk = old.disk;
+END;
+CREATE TRIGGER object_stirs AFTER UPDATE OF version, older, standing, left_out ON object
+    WHEN (old.version, old.older, old.standing, old.left_out)
+        IS NOT (new.version, new.older, new.standing, new.left_out)
+BEGIN
+    UPDATE stirred SET count = count + 1 WHERE disk = new.disk;
+END;
+CREATE TRIGGER held_stirs_coming AFTER INSERT ON held BEGIN
+    UPDATE stirred SET count = count + 1 WHERE disk = new.disk;
+END;
+CREATE TRIGGER held_stirs_going AFTER DELETE ON held BEGIN
+    UPDATE stirred SET count = count + 1 WHERE disk = old.disk;
 END;
 
 CREATE INDEX IF NOT EXISTS object_unsettled ON object (disk)
@@ -196,6 +222,6 @@ pub(super) fn make_derived_anew(c: &Connection) -> Result<()> {
     for (kind, name) in found {
         c.execute_batch(&format!("DROP {kind} IF EXISTS \"{}\"", name.replace('"', "\"\"")))?;
     }
-    c.execute_batch("DROP TABLE IF EXISTS taken; DROP TABLE IF EXISTS orphan")?;
+    c.execute_batch("DROP TABLE IF EXISTS taken; DROP TABLE IF EXISTS orphan; DROP TABLE IF EXISTS stirred")?;
     Ok(c.execute_batch(SINCE_FORMAT_6)?)
 }

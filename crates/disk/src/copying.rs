@@ -20,7 +20,7 @@ pub(crate) fn step_for(size: ByteLength) -> usize {
 /// The code of the error for a source that does not hold still.
 pub const CHANGED: &str = "put.changed";
 
-/// Copies a file to an unfinished one, holes as holes, and reads it back.
+/// Copies a file to an unfinished one, holes as holes, makes it durable and reads it back.
 ///
 /// # Errors
 /// When the source changes on the way, the copy differs, the observer wants no more, or what a disk says. The target is
@@ -33,6 +33,24 @@ pub fn copy_verified(
     attributes: &Attributes,
     observer: &dyn Observer,
 ) -> Result<(ContentSum, Vec<Rows>)> {
+    let (mut output, sum) = copy_hashed(input, size, disk, target, attributes, observer)?;
+    output.sync()?;
+    let data = read_back(disk, &mut *output, &sum, observer)?;
+    Ok((sum, data))
+}
+
+/// Copies a file to an unfinished one, holes as holes: what is written is neither durable nor read back yet.
+///
+/// # Errors
+/// As [`copy_verified`].
+pub fn copy_hashed(
+    input: &mut dyn ReadFile,
+    size: ByteLength,
+    disk: &dyn Disk,
+    target: &RelPath,
+    attributes: &Attributes,
+    observer: &dyn Observer,
+) -> Result<(Box<dyn WriteFile>, ContentSum)> {
     let before = input.stat()?;
     if before.size != size {
         return Err(changed());
@@ -45,12 +63,27 @@ pub fn copy_verified(
     let sum = copy_hashing(input, &mut *output, size, &data, observer)?;
     refuse_changed(&before, &input.stat()?)?;
     output.set_attributes(attributes)?;
-    output.sync()?;
-    if checksum(&mut *output, size, |_| heed(observer))?.as_ref() != Some(&sum) {
+    Ok((output, sum))
+}
+
+/// Reads a durable copy back, as far as the system does so from the medium, and compares; returns its granules that are no
+/// holes.
+///
+/// # Errors
+/// When it differs, the observer wants no more, or what the disk says.
+pub fn read_back(
+    disk: &dyn Disk,
+    copy: &mut dyn WriteFile,
+    sum: &ContentSum,
+    observer: &dyn Observer,
+) -> Result<Vec<Rows>> {
+    // What is durable need not stay in memory: without it there, it comes from the disk.
+    copy.let_go(0, 0);
+    if checksum(copy, sum.size, |_| heed(observer))?.as_ref() != Some(sum) {
         let message = format!("{}: what was written reads back differently", disk.root().display());
         return Err(Error::new(Kind::Io, "put.verify", message).remedy("do not trust this disk: check it"));
     }
-    Ok((sum, output.data_ranges()?))
+    copy.data_ranges()
 }
 
 fn copy_hashing(

@@ -237,6 +237,8 @@ pub trait Disk: Send + Sync {
     fn set_time(&self, path: &RelPath, mtime: i64) -> Result<()>;
     /// Makes the names in a folder durable.
     fn sync_folder(&self, path: &RelPath) -> Result<()>;
+    /// Makes everything durable that was written to the disk so far, contents and names: one wait for many files.
+    fn sync_all(&self) -> Result<()>;
     /// Locks a file (created if need be) for this process; nothing if somebody else holds it.
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>>;
 }

@@ -42,6 +42,21 @@ pub fn sync_parents<'a>(disk: &dyn Disk, paths: impl IntoIterator<Item = &'a Rel
     folders.iter().try_for_each(|folder| disk.sync_folder(folder))
 }
 
+/// So many files are made durable one by one; of more, the whole filesystem is in one go: each wait is as long as the disk
+/// takes to turn, however little is written.
+pub const ONE_BY_ONE: usize = 8;
+
+/// Makes the contents and attributes of files durable that were written before.
+///
+/// # Errors
+/// What the disk says.
+pub fn sync_files(disk: &dyn Disk, paths: &[&RelPath]) -> Result<()> {
+    if paths.len() > ONE_BY_ONE {
+        return disk.sync_all();
+    }
+    paths.iter().try_for_each(|path| disk.modify(path)?.sync())
+}
+
 /// Writes a small file of ours, whole or not at all.
 ///
 /// # Crash safety

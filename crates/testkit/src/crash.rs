@@ -316,6 +316,12 @@ impl Disk for CrashDisk {
         });
         Ok(())
     }
+    fn sync_all(&self) -> Result<()> {
+        self.power.step()?;
+        self.real.sync_all()?;
+        *locked(&self.pending) = Pending::default();
+        Ok(())
+    }
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>> {
         self.power.check()?;
         self.real.lock(path)

@@ -246,6 +246,10 @@ impl Disk for FaultyDisk {
         self.check()?;
         self.real.sync_folder(path)
     }
+    fn sync_all(&self) -> Result<()> {
+        self.check()?;
+        self.real.sync_all()
+    }
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>> {
         self.check()?;
         self.real.lock(path)

@@ -231,6 +231,9 @@ impl Disk for NeighbourDisk {
     fn sync_folder(&self, path: &RelPath) -> Result<()> {
         self.call()?.sync_folder(path)
     }
+    fn sync_all(&self) -> Result<()> {
+        self.call()?.sync_all()
+    }
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>> {
         self.call()?.lock(path)
     }

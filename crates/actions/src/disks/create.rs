@@ -17,13 +17,13 @@ use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
 use sieve_catalogue::label;
 use sieve_catalogue::label::Role;
-use sieve_catalogue::replica::Export;
 use sieve_catalogue::{Catalogue, Identity, volumes};
 use sieve_disk::durable;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, fitness};
 use sieve_disk::{Error, Kind, Result};
+use sieve_pool::follow::put_all_replicas;
 use sieve_pool::journal;
 use sieve_pool::member::usable_bytes;
 use sieve_pool::new_disk::refuse_unlabelled;
@@ -238,10 +238,7 @@ pub fn execute(
         sieve_pool::checkpoint::advance(t, &*pool.machine)?;
         intents::remove_where(t, |intent| *intent == Intent::Create)
     })?;
-    let export = Export::take(&pool.catalogue)?;
-    for member in &pool.members {
-        export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?;
-    }
+    put_all_replicas(&pool, &pool.members)?;
     journal::append(&*pool.home, machine.now(), "create", plan)?;
     let mut pool = pool;
     pool.hold = Hold::Long(lock);

@@ -12,6 +12,9 @@ use sieve_disk::{Result, Stamp, Stat};
 use crate::objects::{self, ObjectRow, path_of, standing_of};
 use crate::{unsigned, versions};
 
+/// An object `o` that is not as it was recorded, in the words of the index that keeps those apart.
+const UNSETTLED: &str = "((o.standing <> 0 OR o.version IS NULL) OR o.older IS NOT NULL)";
+
 /// Which files of a disk are asked for.
 #[derive(Clone, Copy, Debug)]
 pub enum Files {
@@ -45,8 +48,8 @@ impl Files {
 /// What the database says.
 pub fn files(c: &Connection, disk: DiskId, which: Files) -> Result<Vec<ObjectId>> {
     let mut statement = c.prepare_cached(&format!(
-        "SELECT DISTINCT o.id FROM name n JOIN object o ON o.id = n.object
-         WHERE n.disk = ?1 AND o.left_out = 0 AND ({}) ORDER BY n.path",
+        "SELECT o.id FROM object o JOIN name n ON n.object = o.id
+         WHERE o.disk = ?1 AND o.left_out = 0 AND {UNSETTLED} AND ({}) GROUP BY o.id ORDER BY MIN(n.path)",
         which.condition()
     ))?;
     let rows = statement.query_map([disk.get()], |row| row.get(0).map(ObjectId::new))?;
@@ -61,10 +64,11 @@ pub fn files(c: &Connection, disk: DiskId, which: Files) -> Result<Vec<ObjectId>
 pub fn unread(c: &Connection, disk: DiskId) -> Result<(u64, ByteLength)> {
     let sql =
         "SELECT COUNT(*), COALESCE(SUM(CASE WHEN standing IN (0, 3) THEN 0 ELSE size END), 0) FROM object o
-         WHERE disk = ?1 AND left_out = 0 AND (version IS NULL OR standing <> 0)
+         WHERE disk = ?1 AND left_out = 0 AND (o.version IS NULL OR o.standing <> 0) AND {UNSETTLED}
              AND EXISTS (SELECT 1 FROM name n WHERE n.object = o.id)";
-    let (files, bytes): (i64, i64) =
-        c.prepare_cached(sql)?.query_row([disk.get()], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let (files, bytes): (i64, i64) = c
+        .prepare_cached(&sql.replace("{UNSETTLED}", UNSETTLED))?
+        .query_row([disk.get()], |row| Ok((row.get(0)?, row.get(1)?)))?;
     Ok((unsigned(files), ByteLength::new(unsigned(bytes))))
 }
 
@@ -186,6 +190,21 @@ pub fn of_unsettled(c: &Connection, disk: DiskId) -> Result<Vec<(VersionId, u64)
     let rows =
         statement.query_map([disk.get()], |row| Ok((VersionId::new(row.get(0)?), unsigned(row.get(1)?))))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The length of a content that can be read on its disk: a file there has it, as it was checksummed to the end, and nothing
+/// of it is known to be damaged.
+///
+/// # Errors
+/// What the database says.
+pub fn readable_size(c: &Connection, version: VersionId) -> Result<Option<ByteLength>> {
+    let sql = "SELECT v.size FROM version v WHERE v.id = ?1
+             AND EXISTS (SELECT 1 FROM object o WHERE o.version = v.id AND o.standing = 0 AND o.left_out = 0
+                 AND EXISTS (SELECT 1 FROM name n WHERE n.object = o.id))
+             AND NOT EXISTS (SELECT 1 FROM unfinished u WHERE u.version = v.id)
+             AND NOT EXISTS (SELECT 1 FROM damaged_content d WHERE d.version = v.id)";
+    let size = c.prepare_cached(sql)?.query_row([version.get()], |row| row.get(0)).optional()?;
+    Ok(size.map(|size| ByteLength::new(unsigned(size))))
 }
 
 /// The size of a content, or of an object under its provisional (negative) number.
@@ -380,12 +399,12 @@ fn doubtful_contents(c: &Connection, disk: DiskId) -> Result<HashMap<i64, Became
     for version in versions::orphans(c)? {
         add(version, Became::Gone);
     }
-    let mut statement = c.prepare_cached(
+    let mut statement = c.prepare_cached(&format!(
         "SELECT o.version, o.older, o.standing IN (0, 1, 4) OR o.size = v.size AND o.mtime = v.mtime, o.size > 0,
              EXISTS (SELECT 1 FROM name n JOIN held h ON h.disk = n.disk AND h.path = n.path WHERE n.object = o.id)
          FROM object o LEFT JOIN version v ON v.id = o.version
-         WHERE o.disk = ?1 AND ((o.standing <> 0 OR o.version IS NULL) OR o.older IS NOT NULL)",
-    )?;
+         WHERE o.disk = ?1 AND {UNSETTLED}"
+    ))?;
     let mut rows = statement.query([disk.get()])?;
     while let Some(row) = rows.next()? {
         let (has_other, is_held): (bool, bool) = (row.get(3)?, row.get(4)?);

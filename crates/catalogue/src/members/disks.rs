@@ -137,7 +137,9 @@ pub fn remove(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
         "DELETE FROM unfinished WHERE version IN (SELECT id FROM version WHERE disk = ?1)",
         [row.id.get()],
     )?;
-    for table in ["folder", "name", "node", "held", "gone", "lane", "object", "version", "piece", "taken"] {
+    let of_disk =
+        ["folder", "name", "node", "held", "gone", "lane", "object", "version", "piece", "taken", "stirred"];
+    for table in of_disk {
         c.execute(&format!("DELETE FROM {table} WHERE disk = ?1"), [row.id.get()])?;
     }
     c.execute("DELETE FROM disk WHERE id = ?1", [row.id.get()])?;
@@ -301,8 +303,9 @@ mod tests {
         let of_disk = tables_with(&c, "disk");
         let of_volume: Vec<String> =
             tables_with(&c, "volume").into_iter().filter(|table| table != "disk").collect();
-        // What is taken follows from the objects, by itself.
-        for table in of_disk.iter().chain(&of_volume).filter(|table| *table != "taken") {
+        // What follows from other tables is there by itself.
+        let follows = |table: &String| ["taken", "stirred"].contains(&table.as_str());
+        for table in of_disk.iter().chain(&of_volume).filter(|table| !follows(table)) {
             put_row(&c, table);
         }
         assert!(of_disk.iter().all(|table| rows(&c, table) == 1) && of_disk.len() >= 8, "{of_disk:?}");

@@ -3,4 +3,5 @@
 pub mod disks;
 pub mod looks;
 pub mod proofs;
+pub mod rest;
 pub mod volumes;

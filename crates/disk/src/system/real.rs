@@ -353,6 +353,11 @@ impl Disk for RealDisk {
         }
     }
 
+    fn sync_all(&self) -> Result<()> {
+        // Through the descriptor that is open since before anything was written: what failed meanwhile is told here.
+        retry_on_intr(|| sys::syncfs(&self.folder)).map_err(self.error("disk.sync", &RelPath::ROOT))
+    }
+
     fn lock(&self, path: &RelPath) -> Result<Option<Box<dyn LockGuard>>> {
         let file = self.open_file(path, OFlags::RDWR | OFlags::CREATE)?;
         match retry_on_intr(|| sys::flock(&file.file, sys::FlockOperation::NonBlockingLockExclusive)) {

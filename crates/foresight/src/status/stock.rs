@@ -21,7 +21,7 @@ use sieve_pool::fate::{self, CountedFile, Unfinished, VolumeModel};
 use sieve_pool::member::State;
 use sieve_pool::pool::Pool;
 
-use super::{Advice, Conflict, DiskStatus, NextLoss, Stakes};
+use super::report::{Advice, Conflict, DiskStatus, NextLoss, Stakes};
 use crate::after::{Step, after};
 
 /// So many conflicts are told.

@@ -2,65 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
-use sieve_core::fate::{Fate, Unguarded};
-use sieve_core::units::ByteLength;
+use sieve_core::fate::Unguarded;
 
-use super::Status;
+use super::report::{Status, Verdict};
 use sieve_core::count::Count;
 use sieve_pool::member::State;
-
-/// How a pool is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Verdict {
-    /// Everything is there and as guarded as it is meant to be.
-    Well,
-    /// Nothing is wrong, and something waits for a sync or a settle.
-    Waits,
-    /// A disk, a file or parity is not as it should be.
-    ActNow,
-}
-
-/// The loss that would cost most on top of the disks that are missing.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct NextLoss {
-    /// The disk.
-    pub disk: String,
-    /// What could not be had back any more besides what is lost already.
-    #[serde(flatten)]
-    pub cost: Count,
-}
-
-/// What is at stake: how the files would end today, and with one more loss.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub struct Stakes {
-    /// All files.
-    pub files: Count,
-    /// What is not to be had back in its present state as things are.
-    pub lost: Count,
-    /// What is there or comes back now, and could not survive one more loss.
-    pub at_stake: Count,
-    /// What is unguarded on purpose: its volume has neither parity nor copies.
-    pub on_purpose: Count,
-    /// With a disk missing: the second loss that would cost most.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub next_loss: Option<NextLoss>,
-}
-
-impl Stakes {
-    pub(crate) fn add(&mut self, size: ByteLength, fate: Fate, guard: u8, is_on_purpose: bool) {
-        self.files.add(size);
-        match (fate, guard) {
-            (Fate::Older | Fate::Torn | Fate::Gone, _) => self.lost.add(size),
-            (_, 0) => self.at_stake.add(size),
-            _ => {}
-        }
-        if is_on_purpose {
-            self.on_purpose.add(size);
-        }
-    }
-}
 
 /// What a reason waits for.
 #[derive(Clone, Copy, PartialEq, Eq)]

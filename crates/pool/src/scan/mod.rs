@@ -16,7 +16,9 @@ use std::sync::{Arc, mpsc};
 use std::time::Duration;
 
 use sieve_catalogue::objects;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeKind;
 use sieve_core::units::ByteLength;
 
 use crate::held;
@@ -134,11 +136,10 @@ fn take_in(pool: &Pool, found: Vec<(&Member, DiskChanges)>, seen: Option<i64>) -
     let take = |(member, changes): (&Member, DiskChanges)| {
         let is_part = changes.is_part;
         let mut report = apply::apply(pool, member, &**member.usable()?, changes)?;
-        if is_part {
-            return Ok(report);
-        }
         report.left_alone.extend(pieces::learn(pool, member)?);
-        held::learn(pool, member)?;
+        if !is_part {
+            held::learn(pool, member)?;
+        }
         Ok(report)
     };
     found.into_iter().map(take).collect()
@@ -177,6 +178,10 @@ pub fn scan_at(
         return scan_all(pool, is_wanted, observer);
     }
     let mut paths = paths.to_vec();
+    // A file in pieces is where its pieces are.
+    if pool.volumes().iter().any(|volume| volume.kind == VolumeKind::Spanned) {
+        paths.push(OurPlace::Pieces.path());
+    }
     paths.sort_by_key(RelPath::tree_key);
     // What lies below one of the others comes with it.
     paths.dedup_by(|path, before| path.is_within(before));

@@ -4,9 +4,9 @@ use super::plan::Copies;
 
 use sieve_core::fate::{Composite, Fate};
 use sieve_core::path::RelPath;
-use sieve_core::units::DiskId;
+use sieve_core::units::{DiskId, ObjectId, VersionId};
 
-use super::finish;
+use super::finish::{self, Naming};
 use super::jobs::Assembly;
 use super::target::DataTarget;
 use sieve_catalogue::{objects, versions};
@@ -52,6 +52,7 @@ pub(super) fn bring(
     let sizes = target.jobs.iter().filter(|job| copies.contains_key(&job.object));
     let total = sizes.map(|job| job.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
+    let (mut named, mut bytes) = (Vec::new(), 0);
     for position in 0..target.jobs.len() {
         let job = &target.jobs[position];
         let (object, version) = (job.object, job.version);
@@ -69,14 +70,30 @@ pub(super) fn bring(
             offset += bytes.len() as u64;
             advance(observer, bytes.len())
         })?;
-        file.sync()?;
         if target.settle(pool, version)? {
-            finish::publish_object(pool, target, object, &names, version, Fate::Rebuilt)?;
-            target.finished.insert((version, object));
+            let naming = finish::naming(pool, target, object, &names, version, Fate::Rebuilt)?;
+            bytes += size.exact();
+            named.extend(naming.map(|naming| (naming, (version, object))));
         } else {
             // Parity may still have it.
             target.reopen(pool, version)?;
         }
+        if named.len() >= finish::BATCH || bytes >= finish::BATCH_BYTES {
+            give_names(pool, target, &mut named)?;
+            bytes = 0;
+        }
     }
+    give_names(pool, target, &mut named)
+}
+
+/// Files that are whole get their names, all of them after one wait for the disk.
+fn give_names(
+    pool: &Pool,
+    target: &mut DataTarget,
+    named: &mut Vec<(Naming, (VersionId, ObjectId))>,
+) -> Result<()> {
+    let (namings, finished): (Vec<_>, Vec<_>) = std::mem::take(named).into_iter().unzip();
+    finish::give_names(pool, target, &namings)?;
+    target.finished.extend(finished);
     Ok(())
 }

@@ -17,14 +17,13 @@ use sieve_catalogue::intents::Intent;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::pool_file::Edit;
-use sieve_catalogue::replica::Export;
 use sieve_catalogue::{disks, held_files, nodes, objects, parity_state, versions};
 use sieve_disk::copying;
 use sieve_disk::durable;
 use sieve_disk::{Attributes, Disk, EntryKind, full_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::checkpoint::{advance, note_written};
-use sieve_pool::follow::{edit_pool_file, forget_intents};
+use sieve_pool::follow::{edit_pool_file, forget_intents, put_all_replicas};
 use sieve_pool::journal;
 use sieve_pool::looks::looks_in_volume;
 use sieve_pool::pool::Pool;
@@ -99,6 +98,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
             Ok((folder == path).then(|| node.attributes.clone()))
         })?;
     }
+    let mut batch = Vec::new();
     for position in 0..target.jobs.len() {
         let (fate, source) = jobs::outcome(&target.jobs[position], &target.assemblies);
         let names = objects::names(pool.catalogue.reading(), target.jobs[position].object)?;
@@ -109,11 +109,17 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
             }
         }
         if let Some(version) = source {
-            publish_object(pool, target, target.jobs[position].object, &names, version, fate)?;
+            let object = target.jobs[position].object;
+            batch.extend(naming(pool, target, object, &names, version, fate)?);
+            if batch.len() >= BATCH {
+                give_names(pool, target, &std::mem::take(&mut batch))?;
+            }
         } else if fate == Fate::Torn {
             salvage(pool, target, position, &names, report)?;
         }
     }
+    give_names(pool, target, &batch)?;
+    let mut linked = Vec::new();
     for (path, node) in &symlinks {
         let comes_back =
             (1..=target.newest_replica).contains(&node.recorded) || is_elsewhere(pool, target, path, node)?;
@@ -125,9 +131,10 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
             make_parents(pool, target, path)?;
             target.disk.make_symlink(node.target.as_deref().unwrap_or_default(), path)?;
             target.disk.set_attributes(path, &node.attributes)?;
-            durable::sync_parents(&*target.disk, [path])?;
+            linked.push(path);
         }
     }
+    durable::sync_parents(&*target.disk, linked)?;
     for (path, node) in folders.iter().rev() {
         target.disk.set_attributes(path, &node.attributes)?;
     }
@@ -172,46 +179,89 @@ fn make_parents(pool: &Pool, target: &DataTarget, path: &RelPath) -> Result<()> 
     .map(|_| ())
 }
 
-pub(super) fn publish_object(
+/// So many files get their names after one wait for the disk,
+pub(super) const BATCH: usize = 256;
+/// and so many bytes.
+pub(super) const BATCH_BYTES: u64 = 256 << 20;
+
+/// A file that came back, and the names that it is to get.
+pub(super) struct Naming {
+    names: Vec<RelPath>,
+    from: Origin,
+}
+
+/// What gets the names.
+enum Origin {
+    /// A file that is whole, with its attributes, and not durable yet.
+    Unfinished(RelPath),
+    /// One that has a name already.
+    Named(RelPath),
+}
+
+/// The names that an object still has to get; none where an earlier run gave it all of them.
+pub(super) fn naming(
     pool: &Pool,
     target: &mut DataTarget,
     object: ObjectId,
     names: &[RelPath],
     version: VersionId,
     fate: Fate,
-) -> Result<()> {
+) -> Result<Option<Naming>> {
+    let was_begun = target.finished.contains(&(version, object));
+    let (mut missing, mut there) = (Vec::new(), None);
+    for name in names {
+        if was_begun && is_file(&*target.disk, name)? {
+            there.get_or_insert_with(|| name.clone());
+        } else {
+            missing.push(name.clone());
+        }
+    }
+    if missing.is_empty() {
+        return Ok(None);
+    }
+    if let Some(there) = there {
+        return Ok(Some(Naming { names: missing, from: Origin::Named(there) }));
+    }
     let attributes = if fate == Fate::Rebuilt {
         objects::attributes(pool.catalogue.reading(), object)?
     } else {
         versions::get(pool.catalogue.reading(), version)?.attributes
     };
-    let was_begun = target.finished.contains(&(version, object));
-    let mut first: Option<RelPath> = None;
-    if was_begun {
-        for name in names {
-            if is_file(&*target.disk, name)? {
-                first.get_or_insert_with(|| name.clone());
+    let whole = whole_copy(pool, target, version)?;
+    target.disk.set_attributes(&whole, &attributes)?;
+    Ok(Some(Naming { names: missing, from: Origin::Unfinished(whole) }))
+}
+
+/// Gives files their names.
+///
+/// # Crash safety
+/// All of them are durable before the first gets its name: a rebuild that goes on takes what has a name for whole.
+pub(super) fn give_names(pool: &Pool, target: &DataTarget, namings: &[Naming]) -> Result<()> {
+    let unfinished: Vec<&RelPath> = namings
+        .iter()
+        .filter_map(|naming| match &naming.from {
+            Origin::Unfinished(path) => Some(path),
+            Origin::Named(_) => None,
+        })
+        .collect();
+    durable::sync_files(&*target.disk, &unfinished)?;
+    let mut renamed = Vec::new();
+    for naming in namings {
+        let mut named = match &naming.from {
+            Origin::Unfinished(_) => None,
+            Origin::Named(name) => Some(name),
+        };
+        for name in &naming.names {
+            make_parents(pool, target, name)?;
+            match (named, &naming.from) {
+                (Some(first), _) => target.disk.link(first, name)?,
+                (None, Origin::Unfinished(path) | Origin::Named(path)) => target.disk.rename(path, name)?,
             }
+            named.get_or_insert(name);
+            renamed.push(name);
         }
     }
-    for name in names {
-        if was_begun && is_file(&*target.disk, name)? {
-            continue;
-        }
-        make_parents(pool, target, name)?;
-        match &first {
-            Some(first) => {
-                target.disk.link(first, name)?;
-                durable::sync_parents(&*target.disk, [name])?;
-            }
-            None => {
-                let whole = whole_copy(pool, target, version)?;
-                publish_file(&*target.disk, &whole, name, &attributes)?;
-                first = Some(name.clone());
-            }
-        }
-    }
-    Ok(())
+    durable::sync_parents(&*target.disk, renamed)
 }
 
 /// The unfinished file of a content; a copy of it, where it was used already (a replaced file that comes back
@@ -355,10 +405,7 @@ pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildRepo
         edit_pool_file(pool, &[new_path(target)])?;
         forget_intents(pool, |intent| *intent == follows(target))?;
     }
-    let export = Export::take(&pool.catalogue)?;
-    for member in pool.members.iter().filter(|m| m.state.is_usable()) {
-        export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?;
-    }
+    put_all_replicas(pool, pool.members.iter().filter(|m| m.state.is_usable()))?;
     pool.refresh_rows()?;
     journal::append(&*pool.home, pool.machine.now(), "rebuild", report)
 }

@@ -41,7 +41,8 @@ pub(super) fn bring(
             continue;
         }
         if target.settle(pool, version)? {
-            finish::publish_object(pool, target, object, &names, version, Fate::Rebuilt)?;
+            let naming = finish::naming(pool, target, object, &names, version, Fate::Rebuilt)?;
+            finish::give_names(pool, target, naming.as_slice())?;
             target.finished.insert((version, object));
             if let Some(name) = names.first() {
                 observer.event(Event::Note { text: format!("{name} is back") });

@@ -72,7 +72,6 @@ impl DataTarget {
         let cell = row.cell_granules();
         let file = self.file(version)?;
         file.set_length(row.sum.size.exact())?;
-        file.sync()?;
         let (mut good, mut holes) = (0, Vec::new());
         for (index, expected) in (0..).zip(&row.sum.cells) {
             let rows = Rows::at(index * cell, cell);

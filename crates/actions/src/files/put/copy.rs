@@ -13,11 +13,11 @@ use sieve_catalogue as catalogue;
 use sieve_catalogue::{objects, versions};
 use sieve_core::count::Count;
 use sieve_disk::copying;
-use sieve_disk::copying::{CHANGED, changed, copy_verified};
+use sieve_disk::copying::{CHANGED, changed};
 use sieve_disk::durable;
 use sieve_disk::event::{Event, Observer, Silent, Unit, heed};
 use sieve_disk::workspace::Workspaces;
-use sieve_disk::{Attributes, Disk, EntryKind, Lease, Stat};
+use sieve_disk::{Attributes, Disk, EntryKind, Lease, Stat, WriteFile};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
@@ -32,8 +32,21 @@ use sieve_pool::scan;
 /// So often a source that changes is copied.
 const ATTEMPTS: usize = 3;
 
-/// So many files are recorded in the catalogue at once.
+/// So many files get their names, and are recorded in the catalogue, at once;
 const BATCH: usize = 128;
+/// and so many bytes.
+const BATCH_BYTES: u64 = 64 << 20;
+
+/// A file that is copied, and has no name yet.
+struct Pending {
+    item: usize,
+    target: RelPath,
+    disk: Arc<dyn Disk>,
+    temporary: RelPath,
+    copy: Box<dyn WriteFile>,
+    sum: ContentSum,
+    attributes: Attributes,
+}
 
 struct Done {
     item: usize,
@@ -56,9 +69,12 @@ pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<P
     let total = plan.items.iter().map(|i| i.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
     let spaces = Workspaces::new(&*pool.machine);
-    let (done, made, copied) = (Vec::new(), HashSet::new(), BTreeMap::new());
-    let mut put = Putter { pool, plan, observer, spaces, done, made, copied };
+    let (pending, done) = (Vec::new(), Vec::new());
+    let (made, seen, copied) = (HashSet::new(), HashSet::new(), BTreeMap::new());
+    let mut put = Putter { pool, plan, observer, spaces, pending, done, made, seen, copied };
     let outcome = put.all();
+    // What is copied stays, whatever ended the rest.
+    let outcome = outcome.and(put.give_names());
     put.record()?;
     let Putter { spaces, copied, .. } = put;
     spaces.finish()?;
@@ -84,9 +100,12 @@ struct Putter<'a> {
     plan: &'a PutPlan,
     observer: &'a dyn Observer,
     spaces: Workspaces<'a>,
+    pending: Vec<Pending>,
     done: Vec<Done>,
     /// Folders that were not there before.
     made: HashSet<(DiskId, RelPath)>,
+    /// Folders that are there.
+    seen: HashSet<(DiskId, RelPath)>,
     /// Files that have their names, by the member that has them.
     copied: BTreeMap<u16, Count>,
 }
@@ -101,11 +120,18 @@ impl Putter<'_> {
                 EntryKind::Symlink => self.symlink(item, &target)?,
                 _ => self.file(index, item, &target)?,
             }
-            self.count(item);
+            if self.pending.iter().all(|file| file.item != index) {
+                self.count(item);
+            }
+            let bytes: u64 = self.pending.iter().map(|file| file.sum.size.exact()).sum();
+            if self.pending.len() >= BATCH || bytes >= BATCH_BYTES {
+                self.give_names()?;
+            }
             if self.done.len() >= BATCH {
                 self.record()?;
             }
         }
+        self.give_names()?;
         // Folders get their times last, since every file in them moves those.
         let folders = self.plan.items.iter().rev().filter(|i| i.kind == EntryKind::Folder);
         folders.into_iter().try_for_each(|item| self.finish_folder(item))
@@ -133,7 +159,15 @@ impl Putter<'_> {
         };
         let made = durable::make_folders(&*disk, folder, twin)?;
         self.made.extend(made.into_iter().map(|folder| (id, folder)));
+        self.seen.insert((id, folder.clone()));
         Ok(())
+    }
+
+    /// The folder that a file is to lie in.
+    fn make_parent(&mut self, item: &Item, target: &RelPath) -> Result<()> {
+        let Some(parent) = target.parent() else { return Ok(()) };
+        let place = (self.member(item).row.id, parent);
+        if self.seen.contains(&place) { Ok(()) } else { self.make_folders(item, &place.1) }
     }
 
     /// Gives a folder that was made here its time, on every disk that has a part of it.
@@ -154,9 +188,7 @@ impl Putter<'_> {
 
     fn symlink(&mut self, item: &Item, target: &RelPath) -> Result<()> {
         let disk = Arc::clone(self.member(item).writable()?);
-        if let Some(parent) = target.parent() {
-            self.make_folders(item, &parent)?;
-        }
+        self.make_parent(item, target)?;
         let temporary = self.temporary(item, &disk)?;
         let source = self.plan.source(item);
         disk.make_symlink(&source.read_link(&item.path)?, &temporary)?;
@@ -184,14 +216,13 @@ impl Putter<'_> {
 
     fn file(&mut self, index: usize, item: &Item, target: &RelPath) -> Result<()> {
         let disk = Arc::clone(self.member(item).writable()?);
-        if let Some(parent) = target.parent() {
-            self.make_folders(item, &parent)?;
-        }
+        self.make_parent(item, target)?;
         if let Some(parts) = &item.pieces {
             return self.in_pieces(item, target, parts);
         }
         if let Some(first) = &item.link_of {
             // The catalogue learns of the further name from the stat of the first.
+            self.give_names()?;
             self.record()?;
             let first = self.plan.target(first);
             disk.link(&first, target)?;
@@ -199,11 +230,68 @@ impl Putter<'_> {
             return self.record_link(item, &first, target, &*disk);
         }
         let temporary = self.temporary(item, &disk)?;
-        let (content, attributes) = self.copy_steadily(item, &*disk, &temporary)?;
-        let hold = self.publish(item, target, &disk, &temporary)?;
-        let stat = disk.stat(target)?.ok_or_else(|| vanished(target))?;
-        self.done.push(Done { item: index, stat, content: Some(content), attributes, hold });
+        let (copy, sum, attributes) = self.copy_steadily(item, &*disk, &temporary)?;
+        let target = target.clone();
+        self.pending.push(Pending { item: index, target, disk, temporary, copy, sum, attributes });
         Ok(())
+    }
+
+    /// What is copied is made durable, read back, and gets its names: all of it after one wait for each disk.
+    fn give_names(&mut self) -> Result<()> {
+        let (plan, mut pending) = (self.plan, std::mem::take(&mut self.pending));
+        let mut at: BTreeMap<DiskId, Vec<usize>> = BTreeMap::new();
+        for (index, file) in pending.iter().enumerate() {
+            at.entry(self.member(&plan.items[file.item]).row.id).or_default().push(index);
+        }
+        for files in at.values() {
+            if files.len() > durable::ONE_BY_ONE {
+                pending[files[0]].disk.sync_all()?;
+            } else {
+                files.iter().try_for_each(|index| pending[*index].copy.sync())?;
+            }
+        }
+        let mut named: BTreeMap<DiskId, (Arc<dyn Disk>, Vec<RelPath>)> = BTreeMap::new();
+        let outcome = pending.into_iter().try_for_each(|file| {
+            let item = &plan.items[file.item];
+            let disk = Arc::clone(&file.disk);
+            let names = &mut named.entry(self.member(item).row.id).or_insert_with(|| (disk, Vec::new())).1;
+            self.give_name(item, file, names)
+        });
+        // Those that have their names keep them, whatever is wrong with the next.
+        named.values().try_for_each(|(disk, names)| durable::sync_parents(&**disk, names))?;
+        outcome
+    }
+
+    fn give_name(&mut self, item: &Item, mut file: Pending, names: &mut Vec<RelPath>) -> Result<()> {
+        // What was copied when a stop was asked for still gets its name, but where that takes long.
+        let observer: &dyn Observer =
+            if file.sum.size.exact() < BATCH_BYTES { &Silent } else { self.observer };
+        let data = copying::read_back(&*file.disk, &mut *file.copy, &file.sum, observer)?;
+        let hold = match item.replaces {
+            Some(_) => self.publish(item, &file.target, &file.disk, &file.temporary)?,
+            None => {
+                self.rename(item, &file)?;
+                names.push(file.target.clone());
+                None
+            }
+        };
+        let stat = file.disk.stat(&file.target)?.ok_or_else(|| vanished(&file.target))?;
+        let content = Some((file.sum, data));
+        self.done.push(Done { item: file.item, stat, content, attributes: file.attributes, hold });
+        self.count(item);
+        Ok(())
+    }
+
+    /// Gives a copy its name, which nothing has; its folder may have been taken away meanwhile.
+    fn rename(&mut self, item: &Item, file: &Pending) -> Result<()> {
+        match file.disk.rename(&file.temporary, &file.target) {
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::NotFound) => {}
+            other => return other,
+        }
+        if let Some(parent) = file.target.parent() {
+            self.make_folders(item, &parent)?;
+        }
+        file.disk.rename(&file.temporary, &file.target)
     }
 
     /// Copies a source as it is at one moment: one that changes meanwhile is copied again, and at last refused.
@@ -212,7 +300,7 @@ impl Putter<'_> {
         item: &Item,
         disk: &dyn Disk,
         temporary: &RelPath,
-    ) -> Result<((ContentSum, Vec<Rows>), Attributes)> {
+    ) -> Result<(Box<dyn WriteFile>, ContentSum, Attributes)> {
         let source = self.plan.source(item);
         let mut attempt = 0;
         loop {
@@ -221,13 +309,14 @@ impl Putter<'_> {
             let is_watched = input.lease()? == Lease::Granted;
             let stat = input.stat()?;
             let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
-            let copied = copy_verified(&mut *input, stat.size, disk, temporary, &attributes, self.observer);
+            let copied =
+                copying::copy_hashed(&mut *input, stat.size, disk, temporary, &attributes, self.observer);
             // A writer that has it mapped moves no time: where nobody could be asked, reading it again tells.
             let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
                 true => Ok(copied),
                 false
                     if copying::checksum(&mut *input, stat.size, |_| heed(self.observer))?.as_ref()
-                        == Some(&copied.0) =>
+                        == Some(&copied.1) =>
                 {
                     Ok(copied)
                 }
@@ -246,12 +335,13 @@ impl Putter<'_> {
                             .remedy("put it again when nobody writes to it; what was copied so far stays"));
                     }
                 }
-                other => return other.map(|copied| (copied, attributes)),
+                other => return other.map(|(copy, sum)| (copy, sum, attributes)),
             }
         }
     }
 
     fn in_pieces(&mut self, item: &Item, target: &RelPath, parts: &[(u16, ByteLength)]) -> Result<()> {
+        self.give_names()?;
         self.record()?;
         let source = self.plan.source(item);
         let mut input = source.open(&item.path)?;

@@ -7,9 +7,9 @@ use super::recorded::Recorded;
 use super::volume::{VolumeSync, joined_rows};
 use sieve_catalogue::label::Role;
 use sieve_catalogue::parity_state;
-use sieve_catalogue::replica::Export;
 use sieve_disk::Result;
 use sieve_pool::checkpoint::{next, note_written};
+use sieve_pool::follow::put_all_replicas;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
 
@@ -68,10 +68,7 @@ pub(super) fn take(
     sync.snapshot.expected = expected;
     images.iter_mut().for_each(ParityImage::committed);
     if !images.is_empty() {
-        let export = Export::take(&pool.catalogue)?;
-        for member in pool.members_of(volume, Role::Parity) {
-            export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?;
-        }
+        put_all_replicas(pool, pool.members_of(volume, Role::Parity))?;
     }
     images.iter_mut().for_each(ParityImage::release);
     Ok(())

@@ -21,12 +21,12 @@ pub(crate) use report::parity_full;
 pub use report::{Options, SyncPlan, SyncReport};
 use sieve_catalogue as catalogue;
 use sieve_catalogue::label::Role;
-use sieve_catalogue::replica::Export;
 use sieve_catalogue::{gone, objects, parity_state, versions};
 use sieve_disk::event::Observer;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::curves::forecast_pass;
 use sieve_pool::damage::damage_text;
+use sieve_pool::follow::{put_all_replicas, put_replicas};
 use sieve_pool::held;
 use sieve_pool::journal;
 use sieve_pool::member::{Member, State};
@@ -134,6 +134,11 @@ pub fn execute(
     }
     finish(pool, plan, options, &mut report)?;
     report_known_damage(pool, options, &mut report)?;
+    if !report.stopped {
+        for volume in pool.volumes() {
+            volume::note_rest(pool, &volume, options)?;
+        }
+    }
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     report.seconds = begun.elapsed().as_secs_f64();
     journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
@@ -167,14 +172,7 @@ fn mirror_copies(
 fn catch_up(pool: &Pool) -> Result<()> {
     let head = parity_state::head(pool.catalogue.reading())?.map(|head| head.number);
     let behind = |m: &&Member| m.row.role == Role::Parity && m.row.replica != head;
-    if !pool.members.iter().any(|member| behind(&member)) {
-        return Ok(());
-    }
-    let export = Export::take(&pool.catalogue)?;
-    pool.members
-        .iter()
-        .filter(behind)
-        .try_for_each(|member| export.put_on(&**member.writable()?, member.row.id, &pool.catalogue))
+    put_all_replicas(pool, pool.members.iter().filter(behind))
 }
 
 /// Damage that was found earlier and is not mended is still damage.
@@ -210,19 +208,11 @@ fn finish(pool: &Pool, plan: &SyncPlan, options: &Options, report: &mut SyncRepo
             }
             sieve_pool::checkpoint::advance(t, &*pool.machine).map(|_| ())
         })?;
-        let export = Export::take(&pool.catalogue)?;
         // Disks that were not named may sleep: their replicas follow with the next whole sync.
         let awake =
             |m: &&Member| is_needed(m) && (m.row.role == Role::Parity || options.includes(&m.row.name));
-        for member in pool.members.iter().filter(awake) {
-            match member.row.role {
-                // Freed slots are not used again before these know it.
-                Role::Parity => export.put_on(&**member.writable()?, member.row.id, &pool.catalogue)?,
-                Role::Data | Role::Cache
-                    if export.put_where_it_fits(&**member.writable()?, member.row.id, &pool.catalogue)? => {}
-                Role::Data | Role::Cache => report.no_replica.push(member.row.name.clone()),
-            }
-        }
+        // Freed slots are not used again before the parity drives know it.
+        report.no_replica = put_replicas(pool, pool.members.iter().filter(awake))?;
     }
     if is_all && pool.catalogue.synced_at()?.is_none_or(|at| at < plan.begun_at) {
         pool.catalogue.transaction(|t| catalogue::set_synced_at(t, plan.begun_at))?;

@@ -17,6 +17,7 @@ use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, GRANULE, Ob
 use super::fill;
 use super::report::{Options, SyncPlan};
 use sieve_catalogue::label::Role;
+use sieve_catalogue::rest::{self, Stirred};
 use sieve_catalogue::{parity_state, unfinished};
 use sieve_disk::Result;
 use sieve_disk::Stamp;
@@ -26,9 +27,6 @@ use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
 use sieve_rows::window::{Snapshot, SnapshotLane};
-
-/// The cells of nearly every content.
-const USUAL_CELL: u64 = sieve_core::checksum::SMALLEST_CELL / GRANULE;
 
 /// What a volume's lanes are and what they are to be.
 pub(super) struct VolumeSync {
@@ -40,6 +38,8 @@ pub(super) struct VolumeSync {
     pub(super) fresh: HashMap<VersionId, Fresh>,
     /// What an earlier sync had read of some of them: their cells so far.
     pub(super) begun: HashMap<VersionId, Vec<Subtree>>,
+    /// Disks whose lanes are what they are to be, and when that was so.
+    at_rest: Vec<(DiskId, Stirred)>,
     facts: Facts,
 }
 
@@ -87,23 +87,14 @@ impl Unread<'_> {
 struct Facts {
     /// Contents that can be read on their disks, with their lengths, in the order of their numbers.
     readable: Vec<(VersionId, ByteLength)>,
-    /// Contents with larger cells than usual.
-    large_cells: HashMap<VersionId, u64>,
-    /// The lengths of other contents that were asked for.
-    others: RefCell<HashMap<VersionId, ByteLength>>,
+    /// Other contents that were asked for (those on disks at rest were not gone through): their lengths, and whether they
+    /// can be read.
+    others: RefCell<HashMap<VersionId, (ByteLength, bool)>>,
     seconds: Vec<f64>,
     parity_seconds: f64,
 }
 
 impl Facts {
-    fn note(&mut self, version: VersionId, size: ByteLength) {
-        self.readable.push((version, size));
-        let cell = sieve_core::checksum::cell_size(size) / GRANULE;
-        if cell != USUAL_CELL {
-            self.large_cells.insert(version, cell);
-        }
-    }
-
     fn size_of_readable(&self, version: VersionId) -> Option<ByteLength> {
         let position = self.readable.binary_search_by_key(&version, |(v, _)| *v).ok()?;
         Some(self.readable[position].1)
@@ -117,24 +108,29 @@ struct Asked<'a> {
     expected: &'a IntervalMap<CheckpointId>,
 }
 
+impl Asked<'_> {
+    /// A content that was not gone through: its length, and whether it can be read. Without a record nothing is.
+    fn other(&self, version: VersionId) -> (ByteLength, bool) {
+        let reading = self.pool.catalogue.reading();
+        let ask = || match contents::readable_size(reading, version) {
+            Ok(Some(size)) => (size, true),
+            _ => (contents::size_of(reading, version).unwrap_or_default(), false),
+        };
+        *self.facts.others.borrow_mut().entry(version).or_insert_with(ask)
+    }
+}
+
 impl Circumstances for Asked<'_> {
     fn content_cell(&self, version: VersionId) -> u64 {
-        self.facts.large_cells.get(&version).copied().unwrap_or(USUAL_CELL)
+        sieve_core::checksum::cell_size(self.content_size(version)) / GRANULE
     }
 
     fn content_size(&self, version: VersionId) -> ByteLength {
-        if let Some(size) = self.facts.size_of_readable(version) {
-            return size;
-        }
-        let mut others = self.facts.others.borrow_mut();
-        // Without a record nothing is read of it.
-        *others
-            .entry(version)
-            .or_insert_with(|| contents::size_of(self.pool.catalogue.reading(), version).unwrap_or_default())
+        self.facts.size_of_readable(version).unwrap_or_else(|| self.other(version).0)
     }
 
     fn is_readable(&self, version: VersionId) -> bool {
-        self.facts.size_of_readable(version).is_some()
+        self.facts.size_of_readable(version).is_some() || self.other(version).1
     }
 
     fn has_parity(&self, cell: CellIndex) -> bool {
@@ -182,6 +178,7 @@ pub(super) fn load(
         no_room: Vec::new(),
         fresh: HashMap::new(),
         begun: HashMap::new(),
+        at_rest: Vec::new(),
         facts: Facts::default(),
     };
     let curves = Curves::read(&*pool.home)?;
@@ -198,19 +195,31 @@ pub(super) fn load(
             sync.target.push(lane.map.clone());
             continue;
         }
+        let stirred = rest::stirred(pool.catalogue.reading(), lane.disk)?;
+        if stirred.is_none() && !cfg!(debug_assertions) {
+            sync.target.push(lane.map.clone());
+            continue;
+        }
         let complete = complete_contents(pool, lane)?;
-        let mut contents = Contents {
-            member,
-            lane: position,
-            unread,
-            complete: &complete,
-            unfinished: &unfinished,
-            sync: Gathered { wanted: Vec::new(), fresh: &mut sync.fresh, facts: &mut sync.facts },
-        };
+        let unfinished = &unfinished;
+        let gathered = Gathered::default();
+        let mut contents =
+            Contents { member, lane: position, unread, complete: &complete, unfinished, gathered };
         contents.gather(pool)?;
-        let target = plan_lane(&lane.map, &contents.sync.wanted, limit);
+        let gathered = contents.gathered;
+        let target = plan_lane(&lane.map, &gathered.wanted, limit);
+        let is_at_rest = gathered.all_known && target.no_room.is_empty() && target.lane == lane.map;
+        let Some(stirred) = stirred else {
+            // Where assertions are on, every sync proves that what it may pass over has nothing for it.
+            assert!(is_at_rest, "{} is said to be at rest", member.row.name);
+            sync.target.push(target.lane);
+            continue;
+        };
+        sync.at_rest.extend(is_at_rest.then_some((lane.disk, stirred)));
         sync.target.push(target.lane);
         sync.no_room.extend(target.no_room);
+        sync.fresh.extend(gathered.fresh);
+        sync.facts.readable.extend(gathered.readable);
     }
     sync.facts.readable.sort_unstable();
     sync.begun = unfinished;
@@ -234,10 +243,18 @@ fn complete_contents(pool: &Pool, lane: &SnapshotLane) -> Result<BTreeSet<Versio
 }
 
 /// What comes together while the contents of a lane are gone through.
-struct Gathered<'a> {
+struct Gathered {
     wanted: Vec<Wanted>,
-    fresh: &'a mut HashMap<VersionId, Fresh>,
-    facts: &'a mut Facts,
+    fresh: HashMap<VersionId, Fresh>,
+    readable: Vec<(VersionId, ByteLength)>,
+    /// Everything is as it was checksummed to its end, and nothing is held.
+    all_known: bool,
+}
+
+impl Default for Gathered {
+    fn default() -> Self {
+        Self { wanted: Vec::new(), fresh: HashMap::new(), readable: Vec::new(), all_known: true }
+    }
 }
 
 /// The contents that a lane is to hold, in the order of their paths.
@@ -248,7 +265,7 @@ struct Contents<'a> {
     complete: &'a BTreeSet<VersionId>,
     /// Contents that were read in part, with what is known of them.
     unfinished: &'a HashMap<VersionId, Vec<Subtree>>,
-    sync: Gathered<'a>,
+    gathered: Gathered,
 }
 
 impl Contents<'_> {
@@ -282,13 +299,14 @@ impl Contents<'_> {
         let version = content.map(|(version, _)| version);
         let is_read = |version: &VersionId| !self.unfinished.contains_key(version);
         let known = version.filter(|v| standing == Standing::Same && is_read(v));
+        self.gathered.all_known &= known.is_some() && !path.is_held();
         if let (Some(version), Some((_, size))) = (known, content) {
             if !damaged.contains(&version) {
-                self.sync.facts.note(version, size);
+                self.gathered.readable.push((version, size));
             }
             if !path.is_held() {
                 let data = self.data(named, size)?;
-                self.sync.wanted.push(Wanted { version, data });
+                self.gathered.wanted.push(Wanted { version, data });
             }
             return Ok(());
         }
@@ -301,16 +319,16 @@ impl Contents<'_> {
             && matches!(self.unread, Unread::Likely)
             && let Some(version) = version.filter(is_read)
         {
-            self.sync.facts.note(version, size);
+            self.gathered.readable.push((version, size));
             let data = self.data(named, size)?;
-            self.sync.wanted.push(Wanted { version, data });
+            self.gathered.wanted.push(Wanted { version, data });
             return Ok(());
         }
         // What could not be read stays in parity as it is there, if it is all there; its rows do not change.
         // What differs although its times say that it does not is not taken, read or not.
         let kept =
             version.into_iter().chain(named.older()?).filter(|v| !is_taken && self.complete.contains(v));
-        self.sync.wanted.extend(kept.map(|version| Wanted { version, data: Data::Dense(0) }));
+        self.gathered.wanted.extend(kept.map(|version| Wanted { version, data: Data::Dense(0) }));
         if is_taken {
             self.take(named, path, version.filter(|_| standing == Standing::Same))?;
         }
@@ -326,7 +344,7 @@ impl Contents<'_> {
         let (object, stamp) = (named.object()?, named.stamp()?);
         let size = stamp.size;
         let number = begun.unwrap_or_else(|| VersionId::new(-object.get()));
-        self.sync.facts.note(number, size);
+        self.gathered.readable.push((number, size));
         let data = match begun {
             Some(_) => self.data(named, size)?,
             None if named.allocated()? >= size => Data::Dense(size.granules()),
@@ -335,8 +353,8 @@ impl Contents<'_> {
                 Data::new(&ranges.unwrap_or_default())
             }
         };
-        self.sync.wanted.push(Wanted { version: number, data: data.clone() });
-        self.sync.fresh.insert(number, Fresh { object, lane: self.lane, path, stamp, data });
+        self.gathered.wanted.push(Wanted { version: number, data: data.clone() });
+        self.gathered.fresh.insert(number, Fresh { object, lane: self.lane, path, stamp, data });
         Ok(())
     }
 }
@@ -376,6 +394,19 @@ pub fn coming_sync(pool: &Pool, volume: &str) -> Result<Coming> {
     let mut unread: Vec<VersionId> = sync.fresh.into_keys().filter(is_taken).collect();
     unread.sort_unstable();
     Ok(Coming { lanes, unread, dirty })
+}
+
+/// Notes which disks are at rest now, so that the next sync need not go through what is on them.
+///
+/// # Errors
+/// What a disk or the database says.
+pub(super) fn note_rest(pool: &Pool, volume: &VolumeSpec, options: &Options) -> Result<()> {
+    let sync = load(pool, volume, image_cells(pool, &volume.name)?, Unread::None, options)?;
+    if sync.at_rest.is_empty() {
+        return Ok(());
+    }
+    pool.catalogue
+        .transaction(|t| sync.at_rest.iter().try_for_each(|(disk, when)| rest::note(t, *disk, *when)))
 }
 
 /// Cells that some parity disk does not have as it should, or has damaged.
