@@ -34,6 +34,42 @@ pub fn lane(c: &Connection, disk: DiskId) -> Result<LaneMap> {
     Ok(intervals.into_iter().collect())
 }
 
+/// So many stretches of a lane are asked for one by one; for more, all of it is read.
+const FEW_STRETCHES: usize = 1000;
+
+/// A lane as the snapshot has it in these rows, which are in order; there may be more of it.
+///
+/// # Errors
+/// What the database says.
+pub fn lane_within(c: &Connection, disk: DiskId, stretches: &[Rows]) -> Result<LaneMap> {
+    if stretches.len() > FEW_STRETCHES {
+        return lane(c, disk);
+    }
+    // The interval that the stretch begins in may begin before it.
+    let mut statement = c.prepare_cached(
+        "SELECT start, length, version, offset FROM lane WHERE disk = ?1 AND start < ?3 AND start + length > ?2
+             AND start >= (SELECT COALESCE(MAX(start), 0) FROM lane WHERE disk = ?1 AND start <= ?2) ORDER BY start",
+    )?;
+    let mut intervals: Vec<Interval<Piece>> = Vec::new();
+    for stretch in stretches {
+        let mut rows = statement.query((disk.get(), signed(stretch.start()), signed(stretch.end())))?;
+        while let Some(row) = rows.next()? {
+            let interval = interval_of(row)?;
+            if intervals.last().is_none_or(|last| last.rows != interval.rows) {
+                intervals.push(interval);
+            }
+        }
+    }
+    Ok(intervals.into_iter().collect())
+}
+
+fn interval_of(row: &rusqlite::Row<'_>) -> rusqlite::Result<Interval<Piece>> {
+    Ok(Interval {
+        rows: Rows::at(unsigned(row.get(0)?), unsigned(row.get(1)?)),
+        value: Piece { version: VersionId::new(row.get(2)?), offset: unsigned(row.get(3)?) },
+    })
+}
+
 /// Calls `visit` with each interval of a lane, in order of their starts.
 ///
 /// # Errors
@@ -47,8 +83,8 @@ pub fn for_each_interval(
         c.prepare_cached("SELECT start, length, version, offset FROM lane WHERE disk = ?1 ORDER BY start")?;
     let mut rows = statement.query([disk.get()])?;
     while let Some(row) = rows.next()? {
-        let piece = Piece { version: VersionId::new(row.get(2)?), offset: unsigned(row.get(3)?) };
-        visit(Rows::at(unsigned(row.get(0)?), unsigned(row.get(1)?)), piece)?;
+        let interval = interval_of(row)?;
+        visit(interval.rows, interval.value)?;
     }
     Ok(())
 }

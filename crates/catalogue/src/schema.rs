@@ -187,6 +187,7 @@ END;
 
 CREATE INDEX IF NOT EXISTS object_unsettled ON object (disk)
     WHERE standing <> 0 OR version IS NULL OR older IS NOT NULL;
+CREATE INDEX IF NOT EXISTS object_left_out ON object (disk) WHERE left_out <> 0;
 CREATE INDEX IF NOT EXISTS version_unrecorded ON version (id) WHERE recorded = 0;
 ";
 

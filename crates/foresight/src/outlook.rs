@@ -9,17 +9,17 @@ use sieve_core::pool::PoolSpec;
 use sieve_core::units::{DiskId, VersionId};
 
 use super::after::{Step, after};
+use super::look::{self, Look, Looked};
 use super::stakes::{RiskMember, RiskVolume};
 use sieve_actions::guard::sync;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::versions;
-use sieve_disk::event::Silent;
+use sieve_disk::event::{Observer, Silent};
 use sieve_disk::{Kind, Result};
 use sieve_pool::curves::forecast_pass;
 use sieve_pool::fate::{Evaluation, FileFate, VolumeModel, load};
 use sieve_pool::member::usable_bytes;
 use sieve_pool::pool::Pool;
-use sieve_pool::scan;
 
 /// A disk that is missing now, and when it was last scanned.
 #[derive(Clone, Debug)]
@@ -35,6 +35,11 @@ pub type AtPath<'a> = dyn FnMut(FileFate<'_>, Vec<Rows>) -> Result<()> + 'a;
 
 /// A pool, real or on paper, whose fate can be asked for.
 pub trait Outlook {
+    /// When what it follows from was last looked at, where that was not now; nanoseconds since 1970.
+    fn as_of(&self) -> Option<i64> {
+        None
+    }
+
     /// What its file says.
     fn spec(&self) -> &PoolSpec;
 
@@ -117,15 +122,20 @@ pub struct PoolOutlook<'a> {
     /// Its volumes, each with the loss that was last worked out.
     pub volumes: Vec<(VolumeModel, Evaluation)>,
     missing: Vec<DiskId>,
+    /// When the files on the disks were last looked at, where that was not now; nanoseconds since 1970.
+    pub as_of: Option<i64>,
 }
 
 impl<'a> PoolOutlook<'a> {
-    /// Scans what is there, and loads all volumes.
+    /// Looks at what is there, and loads all volumes.
     ///
     /// # Errors
     /// What a disk or the database says.
-    pub fn open(pool: &'a Pool) -> Result<Self> {
-        scan::scan_all(pool, |_| true, &Silent)?;
+    pub fn open(pool: &'a Pool, how: Look, observer: &dyn Observer) -> Result<Self> {
+        let as_of = match look::look(pool, how, observer)? {
+            Looked::Now(_) => None,
+            Looked::Before(at) => Some(at),
+        };
         let mut volumes = Vec::new();
         for volume in pool.volumes() {
             let model = load(pool, &volume.name)?;
@@ -133,7 +143,7 @@ impl<'a> PoolOutlook<'a> {
             volumes.push((model, evaluation));
         }
         let missing = pool.members.iter().filter(|m| !m.state.is_usable()).map(|m| m.row.id).collect();
-        Ok(Self { pool, volumes, missing })
+        Ok(Self { pool, volumes, missing, as_of })
     }
 
     fn risk_members(&self, volume: &VolumeModel) -> Result<Vec<RiskMember>> {
@@ -175,6 +185,10 @@ impl<'a> PoolOutlook<'a> {
 }
 
 impl Outlook for PoolOutlook<'_> {
+    fn as_of(&self) -> Option<i64> {
+        self.as_of
+    }
+
     fn spec(&self) -> &PoolSpec {
         &self.pool.spec
     }

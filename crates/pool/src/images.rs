@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
+use sieve_core::lane::LaneMap;
 use sieve_core::pool::DiskSpec;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex, Slot};
@@ -21,11 +22,23 @@ use sieve_rows::window::{Snapshot, SnapshotLane};
 
 /// The snapshot of a volume, as the catalogue has it.
 pub fn load_snapshot(pool: &Pool, volume: &str) -> Result<Snapshot> {
+    load_snapshot_with(pool, volume, |disk| parity_state::lane(pool.catalogue.reading(), disk))
+}
+
+/// The snapshot of a volume with as much of its lanes as `lane_of` has.
+///
+/// # Errors
+/// What the database says.
+pub fn load_snapshot_with(
+    pool: &Pool,
+    volume: &str,
+    lane_of: impl Fn(DiskId) -> Result<LaneMap>,
+) -> Result<Snapshot> {
     let reading = pool.catalogue.reading();
     let mut lanes = Vec::new();
     for member in pool.members_of(volume, Role::Data) {
-        let map = parity_state::lane(reading, member.row.id)?;
-        lanes.push(SnapshotLane { disk: member.row.id, slot: Slot::new(member.row.slot), map });
+        let (disk, slot) = (member.row.id, Slot::new(member.row.slot));
+        lanes.push(SnapshotLane { disk, slot, map: lane_of(disk)? });
     }
     let expected = parity_state::parity_cells(reading, volume)?;
     let geometry = disks::geometry(reading, volume)?;

@@ -256,7 +256,11 @@ impl Pool {
     pub fn refresh_rows(&mut self) -> Result<()> {
         for row in disks::all(self.catalogue.reading())? {
             if let Some(member) = self.members.iter_mut().find(|m| m.row.id == row.id) {
+                let is_brought_up = member.row.replica != row.replica;
                 member.row = row;
+                if let Some(disk) = member.disk.as_ref().filter(|_| is_brought_up) {
+                    member.replica = replica::newest_on(&**disk)?;
+                }
             }
         }
         Ok(())

@@ -73,9 +73,9 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
     scan::scan_at(pool, is_of_volume, paths, &Silent)?;
     for member in pool.file_members(volume) {
         let mut count = Count::default();
-        for position in 0..paths.len() {
+        for (position, is_found) in found.iter_mut().enumerate() {
             let asked = Asked { paths, position, recursive };
-            found[position] |= asked.find(pool, member, &mut plan, &mut count)?;
+            *is_found |= asked.find(pool, member, &mut plan, &mut count)?;
         }
         plan.by_disk.push((member.row.name.clone(), count));
     }

@@ -309,6 +309,15 @@ pub fn by_inode(c: &Connection, disk: DiskId, stat: &Stat) -> Result<Option<Obje
     found.map_or(Ok(None), |id| objects::get(c, ObjectId::new(id)))
 }
 
+/// Whether the owner wants any file of a disk not to be guarded.
+///
+/// # Errors
+/// What the database says.
+pub fn has_left_out(c: &Connection, disk: DiskId) -> Result<bool> {
+    let sql = "SELECT EXISTS (SELECT 1 FROM object WHERE disk = ?1 AND left_out <> 0)";
+    Ok(c.prepare_cached(sql)?.query_row([disk.get()], |row| row.get(0))?)
+}
+
 /// Notes whether the owner wants an object guarded.
 ///
 /// # Errors

@@ -4,6 +4,7 @@
 mod accidents;
 mod adopt;
 mod agreement;
+mod as_of;
 mod burn_in;
 mod cache;
 mod contract;

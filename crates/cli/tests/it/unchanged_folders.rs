@@ -5,6 +5,7 @@
     reason = "a test may fail, and writes its own files"
 )]
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
@@ -12,7 +13,7 @@ use std::time::{Duration, SystemTime};
 
 use rstest::rstest;
 use serde_json::{Value, json};
-use sieve_testkit::Lab;
+use sieve_testkit::{Lab, paths};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 
@@ -96,6 +97,9 @@ type Change = fn(&Path);
     fs::write(root.join("dawn/hedge"), "no folder").unwrap();
 }, "gone", 3)]
 fn a_change_behind_our_back_is_seen(#[case] change: Change, #[case] what: &str, #[case] count: u64) {
+    let looked_at = lab();
+    change(&looked_at.disk("alder"));
+    a_look_at_one_folder_shows_what_is_there(&looked_at);
     let lab = lab();
     change(&lab.disk("alder"));
     let scan = scanned(&lab);
@@ -107,6 +111,30 @@ fn a_change_behind_our_back_is_seen(#[case] change: Change, #[case] what: &str, 
         assert_eq!(changes, [0; 4], "taken in once: {scan}");
     }
     lab.run(&["verify"]).expect(&[0]);
+}
+
+/// A look at one folder is a scan of that folder alone.
+fn a_look_at_one_folder_shows_what_is_there(lab: &Lab) {
+    for folder in ["dawn", "dawn/hedge", "dawn-chorus", "scans", "dawn/meadow"] {
+        let below: BTreeSet<String> = paths(&lab.disk("alder"))
+            .into_iter()
+            .map(|path| String::from_utf8(path).unwrap())
+            .filter(|path| {
+                path == folder || path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
+            })
+            .filter(|path| lab.disk("alder").join(path).symlink_metadata().unwrap().is_file())
+            .collect();
+        let told = lab.run(&["ls", folder, "--json"]);
+        let told: BTreeSet<String> = match told.code {
+            0 => {
+                let entries = told.json();
+                let files = entries.as_array().unwrap().iter().filter(|entry| entry["kind"] == "file");
+                files.map(|entry| entry["path"].as_str().unwrap().to_string()).collect()
+            }
+            _ => BTreeSet::new(),
+        };
+        assert_eq!(told, below, "{folder}");
+    }
 }
 
 #[test]

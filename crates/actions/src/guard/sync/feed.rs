@@ -6,7 +6,8 @@ use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::sync::{Method, WindowPlan, changed_within};
 use sieve_core::units::VersionId;
 
-use super::volume::{Fresh, VolumeSync};
+use super::gather::Fresh;
+use super::volume::VolumeSync;
 use sieve_disk::Result;
 use sieve_pool::pool::Pool;
 use sieve_rows::stream::{Checks, Feeder, LaneTask, PieceTask, Source, known_source};

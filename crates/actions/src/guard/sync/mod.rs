@@ -2,11 +2,14 @@
 
 mod checkpoint;
 mod checksum;
+mod estimate;
 mod feed;
 pub(crate) mod fill;
+mod gather;
 mod places;
 mod recorded;
 mod report;
+mod rest;
 mod run;
 mod streaming;
 pub mod suspicion;
@@ -35,7 +38,7 @@ use sieve_pool::scan;
 use sieve_pool::traffic::Traffic;
 pub use suspicion::suspicion;
 
-pub use volume::coming_sync;
+pub use estimate::coming_sync;
 
 /// Scans all members and plans.
 ///
@@ -67,7 +70,7 @@ pub fn plan(pool: &Pool, options: &Options, observer: &dyn Observer) -> Result<S
     }
     for volume in pool.volumes() {
         plan.damage.extend(tampering::check_parity(pool, &volume.name)?);
-        volume::estimate(pool, &volume, options, &mut plan)?;
+        estimate::estimate(pool, &volume, options, &mut plan)?;
     }
     plan.forecast = forecast_pass(pool, &plan.moved_bytes())?;
     plan.held_files = count_held(pool)?;
@@ -136,7 +139,7 @@ pub fn execute(
     report_known_damage(pool, options, &mut report)?;
     if !report.stopped {
         for volume in pool.volumes() {
-            volume::note_rest(pool, &volume, options)?;
+            rest::note(pool, &volume, options)?;
         }
     }
     (report.read_bytes, report.written_bytes) = traffic.since(pool);

@@ -7,7 +7,8 @@ use sieve_core::checksum::{ContentSum, Subtree};
 use sieve_core::fate::Standing;
 use sieve_core::units::VersionId;
 
-use super::volume::{Fresh, VolumeSync};
+use super::gather::Fresh;
+use super::volume::VolumeSync;
 use sieve_catalogue::contents::synced_content;
 use sieve_catalogue::{objects, unfinished, versions};
 use sieve_disk::Attributes;

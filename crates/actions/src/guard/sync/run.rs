@@ -9,14 +9,15 @@ use sieve_core::sync::WindowPlan;
 use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
 use super::checkpoint;
+use super::gather::Unread;
 use super::recorded::Recorded;
 use super::report::{Options, SyncReport, parity_full};
-use super::volume::{self, Unread, VolumeSync, invalid_cells};
+use super::volume::{self, VolumeSync, invalid_cells};
 use sieve_catalogue::objects;
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::damage;
-use sieve_pool::images::{image_cells, open_images};
+use sieve_pool::images::open_images;
 use sieve_pool::pool::Pool;
 use sieve_rows::content::{CellProblem, Contents};
 use sieve_rows::image::ParityImage;
@@ -37,8 +38,7 @@ pub(super) fn run(
 ) -> Result<()> {
     loop {
         let mut images = open_images(pool, &spec.name, &[])?;
-        let cells = image_cells(pool, &spec.name)?;
-        let mut sync = volume::load(pool, spec, cells, Unread::None, options)?;
+        let mut sync = volume::load(pool, spec, Some(&images), Unread::None, options)?;
         let also = invalid_cells(pool, &sync.snapshot, &images)?;
         let windows = sync.work(pool, &also, options.preference()).windows;
         if !windows.is_empty() {

@@ -1,7 +1,7 @@
 //! The usual way: everything is streamed, checksummed and computed in one pass, batch by batch; what is not as it
 //! should be is left to the careful way.
 
-use super::volume::{no_room, place_of, read_of_lanes};
+use super::estimate::{no_room, place_of, read_of_lanes};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use sieve_core::checksum::Subtree;
@@ -11,13 +11,14 @@ use sieve_core::sync::{Method, WindowPlan, Work};
 use sieve_core::units::{ByteLength, CellIndex, ObjectId, VersionId};
 
 use super::feed::{Feed, out_of_order};
+use super::gather::Unread;
 use super::recorded::Recorded;
 use super::report::{Options, SyncReport, parity_full};
-use super::volume::{self, Unread, VolumeSync, invalid_cells};
+use super::volume::{self, VolumeSync, invalid_cells};
 use super::{checkpoint, checksum, fill};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
-use sieve_pool::images::{cells_by_disk, image_cells, open_images};
+use sieve_pool::images::{cells_by_disk, open_images};
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
 use sieve_rows::image::ParityImage;
@@ -43,7 +44,7 @@ pub(super) fn run(
     report: &mut SyncReport,
 ) -> Result<Streamed> {
     let mut images = open_images(pool, &spec.name, &[])?;
-    let mut sync = load(pool, spec, options, observer, report)?;
+    let mut sync = load(pool, spec, &images, options, observer, report)?;
     if report.stopped {
         return Ok(Streamed { stopped: true, ..Streamed::default() });
     }
@@ -118,13 +119,13 @@ fn fill_unchanged(
 fn load(
     pool: &Pool,
     spec: &VolumeSpec,
+    images: &[ParityImage],
     options: &Options,
     observer: &dyn Observer,
     report: &mut SyncReport,
 ) -> Result<VolumeSync> {
-    let cells = image_cells(pool, &spec.name)?;
     let but = BTreeSet::new();
-    let sync = volume::load(pool, spec, cells, Unread::New { but: &but }, options)?;
+    let sync = volume::load(pool, spec, Some(images), Unread::New { but: &but }, options)?;
     let scattered = out_of_order(&sync);
     if scattered.is_empty() {
         return Ok(sync);
@@ -140,7 +141,7 @@ fn load(
     // What could not be read is still without a checksum, and is not tried again in this pass.
     let but: BTreeSet<ObjectId> =
         scattered.iter().filter_map(|version| sync.fresh.get(version)).map(|fresh| fresh.object).collect();
-    volume::load(pool, spec, cells, Unread::New { but: &but }, options)
+    volume::load(pool, spec, Some(images), Unread::New { but: &but }, options)
 }
 
 /// Bytes that are moved on each disk.

@@ -5,12 +5,12 @@ use sieve_disk::Result;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
 
-use sieve_pool::images::{load_snapshot, open_images};
+use sieve_pool::images::open_images;
 
 /// Checks the cells of every segment file that does not look as we left it; what is damaged is computed anew.
 pub(super) fn check_parity(pool: &Pool, volume: &str) -> Result<Vec<String>> {
     let mut found = Vec::new();
-    let expected = load_snapshot(pool, volume)?.expected;
+    let expected = parity_state::parity_cells(pool.catalogue.reading(), volume)?;
     let images = open_images(pool, volume, &[])?;
     for part in images.iter().flat_map(ParityImage::parts) {
         let id = part.member();

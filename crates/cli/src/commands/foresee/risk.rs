@@ -11,13 +11,14 @@ use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSourc
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::paper;
 use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
-use sieve_foresight::{Outlook, PoolOutlook};
+use sieve_foresight::{Look, Outlook, PoolOutlook};
 use sieve_pool::journal;
 
 use crate::args::{Documents, PaperArguments};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, odds, percent_of, size, style, time, two_digits};
+use crate::progress::Watch;
 use crate::shelf::Shelf;
 use crate::{json, load};
 
@@ -76,7 +77,7 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
             let pool = load::pool(&context.pool)?;
             let regular = |what: &str| Ok::<_, Error>(mean_gap(&journal::times(&*pool.home, what)?, now));
             let done = Regularity { syncs: regular("sync")?, settlings: regular("settle")? };
-            let mut outlook = PoolOutlook::open(&pool)?;
+            let mut outlook = PoolOutlook::open(&pool, Look::Always, &Watch::begin(false)?)?;
             for missing in outlook.missing() {
                 notes.push(format!(
                     "{} is missing: what it held is told as lost or guarded as it is now",

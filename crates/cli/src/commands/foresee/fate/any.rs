@@ -20,6 +20,8 @@ const LISTED: usize = 12;
 #[derive(Serialize)]
 struct Answer<'a> {
     any: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    as_of: Option<i64>,
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
     after: &'a [String],
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
@@ -75,6 +77,7 @@ pub(crate) fn run(
     if context.json {
         json::print(&Answer {
             any,
+            as_of: outlook.as_of(),
             after: &question.asked.after,
             notes: &notes,
             sets: ranking.sets.iter().map(|set| ranking.named(set)).collect(),

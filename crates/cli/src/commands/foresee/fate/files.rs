@@ -29,6 +29,9 @@ impl Serialize for Answer<'_> {
         map.serialize_entry("lose", &self.question.lose)?;
         let missing: Vec<&str> = self.state.missing.iter().map(|m| m.name.as_str()).collect();
         map.serialize_entry("missing", &missing)?;
+        if let Some(at) = self.outlook.as_of() {
+            map.serialize_entry("as_of", &at)?;
+        }
         if let Some(before) = self.before {
             map.serialize_entry("after", &self.question.asked.after)?;
             map.serialize_entry("notes", self.notes)?;

@@ -15,10 +15,12 @@ use question::{Question, to_lose};
 
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::paper;
-use sieve_foresight::{Outlook, PoolOutlook, Step};
+use sieve_foresight::{Look, Outlook, PoolOutlook, Step};
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
+use crate::human::time;
+use crate::progress::Watch;
 use crate::{json, load};
 use backup::Comparison;
 use summary::{State, Summary, summarise};
@@ -30,7 +32,12 @@ pub(crate) fn run(context: &Context, asked: &FateArguments) -> Result<Outcome> {
         return answer(context, &mut outlook, asked);
     }
     let pool = load::pool(&context.pool)?;
-    let mut outlook = PoolOutlook::open(&pool)?;
+    let how = if asked.look.scan { Look::Always } else { Look::WhereShort };
+    let mut outlook = PoolOutlook::open(&pool, how, &Watch::begin(false)?)?;
+    if let Some(at) = outlook.as_of {
+        let ago = time::ago(at, pool.machine.now());
+        crate::say_aside!("as of the scan {ago}; zinc-sieve fate --scan looks at all files first");
+    }
     answer(context, &mut outlook, asked)
 }
 

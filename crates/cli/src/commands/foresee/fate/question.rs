@@ -1,6 +1,6 @@
 //! What is asked of `fate`.
 
-use crate::args::{Breakdown, FateWord, PaperArguments};
+use crate::args::{Breakdown, FateWord, LookArguments, PaperArguments};
 use crate::human::style;
 use clap::Args;
 use sieve_disk::{Error, Kind, Result};
@@ -46,6 +46,8 @@ pub(crate) struct FateArguments {
     /// Print the files, or the sets, as CSV
     #[arg(long, conflicts_with = "json")]
     pub(crate) csv: bool,
+    #[command(flatten)]
+    pub(crate) look: LookArguments,
     #[command(flatten)]
     pub(crate) paper: PaperArguments,
 }
