@@ -23,6 +23,7 @@ use crate::commands::repair::dissolve::DissolveArguments;
 use crate::commands::repair::rebuild::RebuildArguments;
 use crate::commands::repair::replace::ReplaceArguments;
 use crate::commands::repair::vacate::VacateArguments;
+use crate::commands::watch::work::WorkArguments;
 
 const GROUPS: &str = "\
 Commands, in the order of the work:
@@ -271,9 +272,9 @@ pub(crate) enum Command {
         #[command(flatten)]
         paper: PaperArguments,
     },
-    /// Measure what this machine's processor and memory allow, or how fast the disks of the pool are read
+    /// Measure what this machine's processor and memory allow, how fast the disks of the pool are read, or how long the commands take
     #[command(
-        after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --disks --amount \"1 GB\""
+        after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --disks --amount \"1 GB\"\n  zinc-sieve bench --work --within /mnt/a --within /mnt/b"
     )]
     Bench {
         /// Measure the disks of the pool, one at a time and all at once; they are only read
@@ -288,6 +289,8 @@ pub(crate) enum Command {
         /// Measure for a moment only: to see that it works
         #[arg(long, hide = true)]
         quick: bool,
+        #[command(flatten)]
+        work: WorkArguments,
     },
     /// Play the whole story on made-up files in a temporary folder
     #[command(

@@ -9,7 +9,7 @@ use crate::commands::look::{bays, burn_in, disks, health};
 use crate::commands::plan::{check, design, ingest};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{dissolve, rebuild, replace, vacate, wipe};
-use crate::commands::watch::{bench, measure, status};
+use crate::commands::watch::{bench, measure, status, work};
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
 use std::path::PathBuf;
@@ -48,6 +48,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
         }
+        Command::Bench { work, .. } if work.work => work::run(&context, &work),
         Command::Bench { disks: true, amount, .. } => bench::disks(&context, amount),
         Command::Bench { kernel, quick, .. } => bench::run(&context, kernel.as_deref(), quick),
         Command::Settle(arguments) => settle::run(&context, &arguments),

@@ -133,6 +133,19 @@ pub fn changed() -> Error {
 pub fn copy(
     input: &mut dyn ReadFile,
     output: &mut dyn WriteFile,
+    each: impl FnMut(&[u8]) -> Result<()>,
+) -> Result<()> {
+    copy_bytes(input, output, each)?;
+    output.sync()
+}
+
+/// As [`copy`], but that nothing is durable yet.
+///
+/// # Errors
+/// As there.
+pub fn copy_bytes(
+    input: &mut dyn ReadFile,
+    output: &mut dyn WriteFile,
     mut each: impl FnMut(&[u8]) -> Result<()>,
 ) -> Result<()> {
     let mut buffer = vec![0; READ_STEP];
@@ -140,7 +153,7 @@ pub fn copy(
     loop {
         let count = input.read_at(&mut buffer, offset)?;
         if count == 0 {
-            return output.sync();
+            return Ok(());
         }
         each(&buffer[..count])?;
         output.write_at(&buffer[..count], offset)?;

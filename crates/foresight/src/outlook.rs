@@ -14,7 +14,7 @@ use super::stakes::{RiskMember, RiskVolume};
 use sieve_actions::guard::sync;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::versions;
-use sieve_disk::event::{Observer, Silent};
+use sieve_disk::event::{Event, Observer, Silent, Unit};
 use sieve_disk::{Kind, Result};
 use sieve_pool::curves::forecast_pass;
 use sieve_pool::fate::{Evaluation, FileFate, VolumeModel, load};
@@ -136,6 +136,7 @@ impl<'a> PoolOutlook<'a> {
             Looked::Now(_) => None,
             Looked::Before(at) => Some(at),
         };
+        observer.event(Event::Stage { name: "working out what survives", total: 0, unit: Unit::Files });
         let mut volumes = Vec::new();
         for volume in pool.volumes() {
             let model = load(pool, &volume.name)?;

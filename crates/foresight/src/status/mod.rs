@@ -11,7 +11,7 @@ use crate::look::{self, Looked};
 use sieve_actions::files::settle::caches;
 use sieve_catalogue::intents;
 use sieve_disk::Result;
-use sieve_disk::event::Observer;
+use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::pool::Pool;
 use sieve_pool::writer::at_work;
 
@@ -38,6 +38,7 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
             None
         }
     };
+    observer.event(Event::Stage { name: "taking stock", total: 0, unit: Unit::Files });
     let (disks, damaged_tables) = (disks(pool)?, tables(pool)?);
     let stock = Stock::of(pool, &disks, &damaged_tables)?;
     notes.extend(stock.rests);

@@ -3,14 +3,14 @@
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 
-use super::Taking;
 use super::find::{Found, content_of};
+use super::{Passing, Taking};
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::{held_files, versions};
 use sieve_disk::copying;
 use sieve_disk::event::advance;
-use sieve_disk::{Attributes, Disk, EntryKind, full_path};
+use sieve_disk::{Attributes, Disk, EntryKind, WriteFile, full_path};
 use sieve_disk::{Error, Kind, Result};
 
 impl Taking<'_> {
@@ -37,8 +37,8 @@ impl Taking<'_> {
             return self.out.make_symlink(&disk.read_link(path)?, to);
         }
         let part = self.part_of(to)?;
-        let whole = match self.copy_bytes(disk, path, &part) {
-            Ok(whole) => whole,
+        let (whole, output) = match self.copy_bytes(disk, path, &part) {
+            Ok(copied) => copied,
             Err(error) => {
                 // The first error is the one to tell.
                 let _ = self.out.remove_file(&part);
@@ -61,18 +61,24 @@ impl Taking<'_> {
             }
             self.report.verified += 1;
         }
-        self.publish(&part, to, &Attributes::of(&stat, disk.extended_attributes(path)?), stat.size)
+        let looks = Attributes::of(&stat, disk.extended_attributes(path)?);
+        self.publish(Passing { part, to: to.clone(), size: stat.size, output: Some(output) }, &looks)
     }
 
-    fn copy_bytes(&self, disk: &dyn Disk, path: &RelPath, part: &RelPath) -> Result<[u8; 32]> {
+    fn copy_bytes(
+        &self,
+        disk: &dyn Disk,
+        path: &RelPath,
+        part: &RelPath,
+    ) -> Result<([u8; 32], Box<dyn WriteFile>)> {
         let mut input = disk.open(path)?;
         let mut output = self.out.create(part)?;
         let mut hasher = blake3::Hasher::new();
-        copying::copy(&mut *input, &mut *output, |bytes| {
+        copying::copy_bytes(&mut *input, &mut *output, |bytes| {
             hasher.update(bytes);
             advance(self.observer, bytes.len())
         })?;
-        Ok(*hasher.finalize().as_bytes())
+        Ok((*hasher.finalize().as_bytes(), output))
     }
 
     /// A file whose disks are not there may be held on a cache still, since no sync has passed it: that is read at once.

@@ -4,7 +4,7 @@ use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
-use super::{Taking, below, is_worth_another};
+use super::{Passing, Taking, below, is_worth_another};
 use sieve_catalogue::nodes;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
@@ -61,7 +61,7 @@ impl Taking<'_> {
         {
             looks = objects::attributes(reading, object.id)?;
         }
-        self.publish(&part, to, &looks, file.size)?;
+        self.publish(Passing { part, to: to.clone(), size: file.size, output: None }, &looks)?;
         self.report.verified += 1;
         Ok(())
     }
@@ -100,7 +100,8 @@ impl Taking<'_> {
         };
         self.refuse_taken(to)?;
         let (part, size) = self.compute(member, path, object, to)?;
-        self.publish(&part, to, &objects::attributes(reading, object.id)?, size)?;
+        let looks = objects::attributes(reading, object.id)?;
+        self.publish(Passing { part, to: to.clone(), size, output: None }, &looks)?;
         self.report.verified += 1;
         self.report.reconstructed += 1;
         Ok(())

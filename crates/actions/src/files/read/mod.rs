@@ -20,7 +20,7 @@ use sieve_catalogue::label::Role;
 use sieve_catalogue::{heat, objects};
 use sieve_disk::durable;
 use sieve_disk::event::{Observer, heed};
-use sieve_disk::{Attributes, Disk, RealDisk, full_path};
+use sieve_disk::{Attributes, Disk, RealDisk, WriteFile, full_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
@@ -61,13 +61,39 @@ pub fn get(
         error.remedy("the target is a folder that is there already: make it first")
     })?;
     let report = GetReport::default();
-    let mut taking = Taking { pool, volume, from_disk, out, observer, parity: None, passing: 0, report };
+    let mut taking = Taking {
+        pool,
+        volume,
+        from_disk,
+        out,
+        observer,
+        parity: None,
+        parts: 0,
+        passing: Vec::new(),
+        report,
+    };
     let outcome = paths.iter().try_for_each(|path| taking.everything_below(path));
+    // What is whole stays, whatever ended the rest.
+    let outcome = outcome.and(taking.give_names());
     match outcome {
         Err(error) if error.is_stop() => taking.report.stopped = true,
         outcome => outcome?,
     }
     Ok(taking.report)
+}
+
+/// So many files get their names after one wait for the disk;
+const BATCH: usize = 128;
+/// and so many bytes.
+const BATCH_BYTES: u64 = 64 << 20;
+
+/// A file that is whole beside its place.
+struct Passing {
+    part: RelPath,
+    to: RelPath,
+    size: ByteLength,
+    /// It, open, where it is not durable yet.
+    output: Option<Box<dyn WriteFile>>,
 }
 
 /// Files on their way out of a volume.
@@ -81,7 +107,9 @@ struct Taking<'a> {
     /// The snapshot and the images, once something of a disk is read that is not there.
     parity: Option<(Snapshot, Vec<ParityImage>)>,
     /// How many unfinished files there were so far.
-    passing: u64,
+    parts: u64,
+    /// Files that are whole, and have no name yet.
+    passing: Vec<Passing>,
     report: GetReport,
 }
 
@@ -153,7 +181,7 @@ impl Taking<'_> {
     }
 
     fn refuse_taken(&self, to: &RelPath) -> Result<()> {
-        if self.out.stat(to)?.is_none() {
+        if self.out.stat(to)?.is_none() && self.passing.iter().all(|passing| passing.to != *to) {
             return Ok(());
         }
         let message = format!("{} exists already", full_path(&self.out, to).display());
@@ -162,19 +190,44 @@ impl Taking<'_> {
 
     /// An unfinished file beside the place it is for.
     fn part_of(&mut self, to: &RelPath) -> Result<RelPath> {
-        self.passing += 1;
-        let name = format!(".part-{}-{}", std::process::id(), self.passing);
+        self.parts += 1;
+        let name = format!(".part-{}-{}", std::process::id(), self.parts);
         let part = to.parent().unwrap_or_default().join(name.as_bytes());
         part.map_err(|e| Error::new(Kind::Internal, "get.path", e.to_string()))
     }
 
-    /// A file that is whole gets its attributes and its name.
-    fn publish(&mut self, part: &RelPath, to: &RelPath, looks: &Attributes, size: ByteLength) -> Result<()> {
-        self.out.set_attributes(part, looks)?;
-        durable::publish(&self.out, part, to)?;
-        self.report.files += 1;
-        self.report.bytes = self.report.bytes.plus(size);
-        Ok(())
+    /// A file that is whole gets its attributes, and its name with those that come with it.
+    fn publish(&mut self, passing: Passing, looks: &Attributes) -> Result<()> {
+        self.out.set_attributes(&passing.part, looks)?;
+        self.passing.push(passing);
+        let bytes: u64 = self.passing.iter().map(|passing| passing.size.exact()).sum();
+        if self.passing.len() >= BATCH || bytes >= BATCH_BYTES { self.give_names() } else { Ok(()) }
+    }
+
+    /// All that is whole becomes durable, and gets its names.
+    fn give_names(&mut self) -> Result<()> {
+        let mut passing = std::mem::take(&mut self.passing);
+        let durable = if passing.len() > durable::ONE_BY_ONE {
+            self.out.sync_all()
+        } else {
+            passing.iter_mut().filter_map(|one| one.output.as_mut()).try_for_each(|output| output.sync())
+        };
+        let mut named = Vec::new();
+        let outcome = durable.and_then(|()| {
+            passing.iter().try_for_each(|one| {
+                self.out.rename(&one.part, &one.to)?;
+                self.report.files += 1;
+                self.report.bytes = self.report.bytes.plus(one.size);
+                named.push(&one.to);
+                Ok(())
+            })
+        });
+        for left in &passing[named.len()..] {
+            // The first error is the one to tell.
+            let _ = self.out.remove_file(&left.part);
+        }
+        durable::sync_parents(&self.out, named)?;
+        outcome
     }
 
     fn make_parent(&self, to: &RelPath) -> Result<()> {

@@ -155,9 +155,10 @@ pub(super) fn load(
     for member in pool.members_of(&volume.name, Role::Data) {
         stirred.extend(resting::stirred(reading, member.row.id)?.map(|_| member.row.id));
     }
-    let is_passed_over = |disk: DiskId| images.is_some() && !stirred.contains(&disk);
+    let is_passed_over = |disk: DiskId| !stirred.contains(&disk);
     let snapshot = load_snapshot_with(pool, &volume.name, |disk| {
-        if is_passed_over(disk) { Ok(LaneMap::default()) } else { parity_state::lane(reading, disk) }
+        let is_part = images.is_some() && is_passed_over(disk);
+        if is_part { Ok(LaneMap::default()) } else { parity_state::lane(reading, disk) }
     })?;
     let mut sync = VolumeSync::of(pool, volume, snapshot)?;
     let limit = u64::from(image_cells(pool, &volume.name)?) * sync.snapshot.geometry.cell_rows();

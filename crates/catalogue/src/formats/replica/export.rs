@@ -120,7 +120,7 @@ impl Export {
         for part in &chain.0 {
             lengths.push(disk.stat(&part.path())?.map_or(0, |stat| stat.size.exact()));
         }
-        let whole = self.pages.count as u64 * self.pages.size as u64;
+        let whole = lengths.first().copied().unwrap_or(0);
         let changes = lengths.iter().skip(1).sum::<u64>() + self.header(export, before).file_length();
         let is_much = changes * CHANGES_OF_WHOLE > whole;
         Ok(if is_much { Need::Whole } else { Need::Changes { export, before } })

@@ -3,3 +3,4 @@
 pub(crate) mod bench;
 pub(crate) mod measure;
 pub(crate) mod status;
+pub(crate) mod work;
