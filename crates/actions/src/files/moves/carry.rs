@@ -1,7 +1,8 @@
 //! What the disks do for files that move: copies made, read back, and named; several at a time, without the catalogue.
 
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, mpsc};
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::time::Duration;
 
 use sieve_core::checksum::ContentSum;
@@ -11,11 +12,11 @@ use sieve_core::units::DiskId;
 
 use sieve_catalogue::objects::ObjectRow;
 use sieve_disk::copying;
-use sieve_disk::copying::{CHANGED, copy_verified};
+use sieve_disk::copying::{CHANGED, copy_hashed};
 use sieve_disk::durable;
 use sieve_disk::event::{Event, Observer};
 use sieve_disk::machine::Machine;
-use sieve_disk::{Attributes, Disk, ReadFile, Stat};
+use sieve_disk::{Attributes, Disk, ReadFile, Stat, WriteFile};
 use sieve_disk::{Error, Result};
 use sieve_pool::held;
 use sieve_pool::held::{Watch, Watcher};
@@ -83,77 +84,180 @@ impl From<Error> for Stays {
 
 type Outcome = std::result::Result<Carried, Stays>;
 
-/// Carries all of them, and tells how each ended, in their order; after a failure no further one is begun.
+/// So many files become durable in one wait,
+const BATCH: usize = 128;
+/// and so many bytes.
+const BATCH_BYTES: u64 = 256 << 20;
+
+/// A file whose copies are made, and have no names yet.
+struct Copied {
+    source: WatchedSource,
+    sum: ContentSum,
+    /// For each target the copy, open.
+    copies: Vec<Box<dyn WriteFile>>,
+}
+
+/// Carries all of them, and tells how each ended, in their order; after a failure no further one is begun. Batch by batch the
+/// copies are made, become durable in one wait for each disk, and are read back before they get their names.
 ///
-/// `meanwhile` is done while they are on their way; what it says comes back as well. Nobody is woken for a single file:
-/// they are many, and small.
+/// `meanwhile` is done while they are on their way; what it says comes back as well.
 pub(super) fn all<T>(
     tasks: &[&Task],
     machine: &dyn Machine,
     observer: &dyn Observer,
     meanwhile: impl FnOnce() -> T,
 ) -> (Vec<Option<Outcome>>, T) {
-    let (next, is_over, carried) = (AtomicUsize::new(0), AtomicBool::new(false), AtomicU64::new(0));
-    let is_stopped = AtomicBool::new(false);
+    let (watcher, crew) = (Watcher::new(machine), Crew::default());
     let mut outcomes: Vec<Option<Outcome>> = tasks.iter().map(|_| None).collect();
-    let watcher = Watcher::new(machine);
-    let work = |at_work: mpsc::Sender<()>| {
-        let mut done = Vec::new();
-        while let Some((position, task)) = take(&next, &is_over, tasks) {
-            let outcome =
-                carry(task, machine, &watcher, &Counter { carried: &carried, is_over: &is_stopped });
-            if matches!(outcome, Err(Stays::Failed(_) | Stays::Stopped)) {
-                is_over.store(true, Ordering::Relaxed);
+    let (mut meanwhile, mut said, mut begun) = (Some(meanwhile), None, 0);
+    while begun < tasks.len() && !crew.is_over.load(Ordering::Relaxed) {
+        let batch = &tasks[begun..begun + batch_of(&tasks[begun..])];
+        let copy = |task: &Task| crew.heed(copy(task, &watcher, &crew));
+        let (copied, now) =
+            crew.work(batch.to_vec(), observer, copy, || meanwhile.take().map(|meanwhile| meanwhile()));
+        said = said.or(now);
+        let mut durable = Vec::new();
+        for (position, made) in make_durable(batch, copied).into_iter().enumerate() {
+            match made {
+                Some(Ok(copied)) => durable.push((begun + position, copied)),
+                Some(Err(stays)) => outcomes[begun + position] = Some(Err(stays)),
+                None => {}
             }
-            done.push((position, outcome));
         }
-        drop(at_work);
-        done
-    };
-    let (work, carried, is_stopped) = (&work, &carried, &is_stopped);
-    std::thread::scope(|scope| {
-        // What hangs up when the last of them has ended.
-        let (at_work, ended) = mpsc::channel::<()>();
-        let start = |_| {
-            let at_work = at_work.clone();
-            scope.spawn(move || work(at_work))
+        // What is copied is finished, whatever happened to the others.
+        let is_over = crew.is_over.swap(false, Ordering::Relaxed);
+        let finish = |(position, copied): (usize, Copied)| {
+            (position, crew.heed(finish(tasks[position], copied, machine, &crew)))
         };
-        let workers: Vec<_> = (0..AT_ONCE.min(tasks.len())).map(start).collect();
-        drop(at_work);
-        let tell = || match carried.swap(0, Ordering::Relaxed) {
-            0 => {}
-            by => observer.event(Event::Advanced { by }),
-        };
-        let heed = || is_stopped.fetch_or(observer.is_stopped(), Ordering::Relaxed);
-        let done = meanwhile();
-        while ended.recv_timeout(TICK) == Err(mpsc::RecvTimeoutError::Timeout) {
-            tell();
-            heed();
-        }
-        for worker in workers {
-            let done = worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-            done.into_iter().for_each(|(position, outcome)| outcomes[position] = Some(outcome));
-        }
-        tell();
-        (outcomes, done)
-    })
+        let finished = crew.work(durable, observer, finish, || ()).0;
+        finished.into_iter().flatten().for_each(|(position, outcome)| outcomes[position] = Some(outcome));
+        crew.is_over.fetch_or(is_over, Ordering::Relaxed);
+        begun += batch.len();
+    }
+    let said = said.or_else(|| meanwhile.take().map(|meanwhile| meanwhile()));
+    (outcomes, said.expect("it was done with the first batch, or just now"))
 }
 
-fn take<'t>(next: &AtomicUsize, is_over: &AtomicBool, tasks: &[&'t Task]) -> Option<(usize, &'t Task)> {
-    if is_over.load(Ordering::Relaxed) {
-        return None;
+fn batch_of(tasks: &[&Task]) -> usize {
+    let mut bytes = 0_u64;
+    let is_within = |task: &&&Task| {
+        bytes = bytes.saturating_add(task.object.size.exact());
+        bytes <= BATCH_BYTES
+    };
+    tasks.iter().take(BATCH).take_while(is_within).count().max(1)
+}
+
+/// Copies on one disk that are not durable yet.
+struct Written<'a> {
+    disk: Arc<dyn Disk>,
+    copies: Vec<&'a mut Box<dyn WriteFile>>,
+}
+
+/// Waits once for each disk that copies went to.
+fn make_durable(tasks: &[&Task], mut copied: Vec<Option<Made>>) -> Vec<Option<Made>> {
+    let mut written: BTreeMap<DiskId, Written<'_>> = BTreeMap::new();
+    for (task, made) in tasks.iter().zip(&mut copied) {
+        let copies = made.iter_mut().flatten().flat_map(|copied| &mut copied.copies);
+        for (target, copy) in task.targets.iter().zip(copies) {
+            let begin = || Written { disk: Arc::clone(&target.disk), copies: Vec::new() };
+            written.entry(target.id).or_insert_with(begin).copies.push(copy);
+        }
     }
-    let position = next.fetch_add(1, Ordering::Relaxed);
-    tasks.get(position).map(|task| (position, *task))
+    let mut failed: BTreeMap<DiskId, Option<Error>> = BTreeMap::new();
+    for (id, Written { disk, copies }) in written {
+        let synced = if copies.len() > durable::ONE_BY_ONE {
+            disk.sync_all()
+        } else {
+            copies.into_iter().try_for_each(|copy| copy.sync())
+        };
+        if let Err(error) = synced {
+            failed.insert(id, Some(error));
+        }
+    }
+    for (task, made) in tasks.iter().zip(&mut copied) {
+        let failure = task.targets.iter().find(|target| failed.contains_key(&target.id));
+        if let (Some(Ok(_)), Some(target)) = (&made, failure) {
+            // The first of them tells what the disk said.
+            let error = failed.get_mut(&target.id).and_then(Option::take);
+            *made = Some(Err(error.map_or(Stays::Stopped, Stays::Failed)));
+        }
+    }
+    copied
+}
+
+type Made = std::result::Result<Copied, Stays>;
+
+/// Those who carry, several at a time, and what they tell each other.
+#[derive(Default)]
+struct Crew {
+    /// Something failed: nothing further is begun.
+    is_over: AtomicBool,
+    is_stopped: AtomicBool,
+    carried: AtomicU64,
+}
+
+impl Crew {
+    fn heed<T>(&self, outcome: std::result::Result<T, Stays>) -> std::result::Result<T, Stays> {
+        if matches!(outcome, Err(Stays::Failed(_) | Stays::Stopped)) {
+            self.is_over.store(true, Ordering::Relaxed);
+        }
+        outcome
+    }
+
+    /// Does the work on all items, and tells what came of each, in their order; none for those that nobody began.
+    ///
+    /// Nobody is woken for a single file: they are many, and small.
+    fn work<I: Send, R: Send, T>(
+        &self,
+        items: Vec<I>,
+        observer: &dyn Observer,
+        work: impl Fn(I) -> R + Sync,
+        meanwhile: impl FnOnce() -> T,
+    ) -> (Vec<Option<R>>, T) {
+        let mut outcomes: Vec<Option<R>> = items.iter().map(|_| None).collect();
+        let workers = AT_ONCE.min(items.len());
+        let items = Mutex::new(items.into_iter().enumerate());
+        let next = || {
+            let mut items = items.lock().unwrap_or_else(PoisonError::into_inner);
+            if self.is_over.load(Ordering::Relaxed) { None } else { items.next() }
+        };
+        let all = |at_work: mpsc::Sender<()>| {
+            let done: Vec<(usize, R)> =
+                std::iter::from_fn(next).map(|(position, item)| (position, work(item))).collect();
+            drop(at_work);
+            done
+        };
+        let all = &all;
+        std::thread::scope(|scope| {
+            // What hangs up when the last of them has ended.
+            let (at_work, ended) = mpsc::channel::<()>();
+            let start = |_| {
+                let at_work = at_work.clone();
+                scope.spawn(move || all(at_work))
+            };
+            let workers: Vec<_> = (0..workers).map(start).collect();
+            drop(at_work);
+            let tell = || match self.carried.swap(0, Ordering::Relaxed) {
+                0 => {}
+                by => observer.event(Event::Advanced { by }),
+            };
+            let said = meanwhile();
+            while ended.recv_timeout(TICK) == Err(mpsc::RecvTimeoutError::Timeout) {
+                tell();
+                self.is_stopped.fetch_or(observer.is_stopped(), Ordering::Relaxed);
+            }
+            for worker in workers {
+                let done = worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+                done.into_iter().for_each(|(position, outcome)| outcomes[position] = Some(outcome));
+            }
+            tell();
+            (outcomes, said)
+        })
+    }
 }
 
 /// Adds up what was carried, and hears when to stop: the observer itself belongs to one thread.
-struct Counter<'a> {
-    carried: &'a AtomicU64,
-    is_over: &'a AtomicBool,
-}
-
-impl Observer for Counter<'_> {
+impl Observer for Crew {
     fn event(&self, event: Event) {
         if let Event::Advanced { by } = event {
             self.carried.fetch_add(by, Ordering::Relaxed);
@@ -161,22 +265,43 @@ impl Observer for Counter<'_> {
     }
 
     fn is_stopped(&self) -> bool {
-        self.is_over.load(Ordering::Relaxed)
+        self.is_stopped.load(Ordering::Relaxed)
     }
 }
 
-/// Copies one file to where it goes, and gives the copies their names.
-fn carry(task: &Task, machine: &dyn Machine, watcher: &Watcher<'_>, observer: &dyn Observer) -> Outcome {
-    let carried = open_source(task, watcher).and_then(|mut source| {
-        let (sum, data) = copy(task, &mut source, observer)?;
+/// Copies one file to where it goes.
+fn copy(task: &Task, watcher: &Watcher<'_>, observer: &dyn Observer) -> Made {
+    let made = open_source(task, watcher).and_then(|mut source| {
+        let (sum, copies) = make_copies(task, &mut source, observer)?;
+        Ok(Copied { source, sum, copies })
+    });
+    discard_where_it_stays(task, made)
+}
+
+/// Reads the durable copies of a file back, and gives them their names.
+fn finish(task: &Task, copied: Copied, machine: &dyn Machine, observer: &dyn Observer) -> Outcome {
+    let Copied { source, sum, copies } = copied;
+    let name = || {
+        let mut data = Vec::new();
+        for (target, mut copy) in task.targets.iter().zip(copies) {
+            data.push(copying::read_back(&*target.disk, &mut *copy, &sum, observer)?);
+        }
         check_before_naming(task, &source, &sum.whole)?;
         let copies = name_copies(task, machine, data)?;
         Ok(Carried { sum, watched: source.watched(), copies })
-    });
-    if matches!(carried, Err(Stays::Because(_) | Stays::Stopped)) {
+    };
+    let carried = name();
+    discard_where_it_stays(task, carried)
+}
+
+fn discard_where_it_stays<T>(
+    task: &Task,
+    outcome: std::result::Result<T, Stays>,
+) -> std::result::Result<T, Stays> {
+    if matches!(outcome, Err(Stays::Because(_) | Stays::Stopped)) {
         discard(task)?;
     }
-    carried
+    outcome
 }
 
 /// A source that is what the catalogue has, and that nobody writes to.
@@ -231,17 +356,17 @@ pub(super) fn open_source(task: &Task, watcher: &Watcher<'_>) -> std::result::Re
     Ok(WatchedSource { file, is_leased, others })
 }
 
-fn copy(
+fn make_copies(
     task: &Task,
     source: &mut WatchedSource,
     observer: &dyn Observer,
-) -> std::result::Result<(ContentSum, Vec<Vec<Rows>>), Stays> {
+) -> std::result::Result<(ContentSum, Vec<Box<dyn WriteFile>>), Stays> {
     let mut sum: Option<ContentSum> = None;
-    let mut ranges = Vec::new();
+    let mut copies = Vec::new();
     for target in &task.targets {
         let (size, disk) = (task.object.size, &*target.disk);
-        let copied = copy_verified(source.file(), size, disk, &target.temporary, &task.attributes, observer);
-        let (found, data) = match copied {
+        let copied = copy_hashed(source.file(), size, disk, &target.temporary, &task.attributes, observer);
+        let (copy, found) = match copied {
             Err(error) if error.code == CHANGED => return Err(is_written()),
             other => other?,
         };
@@ -249,10 +374,10 @@ fn copy(
             return Err(is_written());
         }
         sum = Some(found);
-        ranges.push(data);
+        copies.push(copy);
     }
     let sum = sum.ok_or_else(|| Stays::Because("it has nowhere to go".into()))?;
-    Ok((sum, ranges))
+    Ok((sum, copies))
 }
 
 /// What was copied has to be what the catalogue knows, still what the source is, and what its other copies are.

@@ -31,7 +31,7 @@ use sieve_pool::journal;
 use sieve_pool::pool::Pool;
 
 /// So many files, or bytes, are moved before their sources go.
-const BATCH_FILES: usize = 512;
+const BATCH_FILES: usize = 256;
 const BATCH_BYTES: u64 = 1 << 30;
 
 /// A file that was not moved, and why.
