@@ -94,15 +94,9 @@ INSERT INTO disk SELECT id, name, uuid, filesystem, volume, role, slot, scanned_
 DROP TABLE disk_before;
 ";
 
-/// Brings the indices of format 3 to format 4: what nobody asks for is not kept.
-const INDICES_OF_FORMAT_4: &str = "
-DROP INDEX IF EXISTS version_on_disk;
-DROP INDEX IF EXISTS object_of_version;
-CREATE INDEX object_of_version ON object (version) WHERE version IS NOT NULL;
-";
-
 /// What format 4 has more: how much files of tiered volumes are used, the pieces of files that lie on several disks,
-/// how folders look in which all is as it is known, and files of mirrored volumes whose copies went separate ways.
+/// how folders look in which all is as it is known, and files of mirrored volumes whose copies went separate ways. Indices that
+/// nobody asks for are not kept.
 const SINCE_FORMAT_4: &str = "
 CREATE TABLE heat (
     volume TEXT NOT NULL, path BLOB NOT NULL, score REAL NOT NULL, at INTEGER NOT NULL, seen INTEGER NOT NULL,
@@ -116,6 +110,9 @@ CREATE TABLE folder (
     disk INTEGER NOT NULL, path BLOB NOT NULL, looks BLOB NOT NULL, files INTEGER NOT NULL,
     PRIMARY KEY (disk, path)) WITHOUT ROWID;
 CREATE TABLE apart (volume TEXT NOT NULL, path BLOB NOT NULL, PRIMARY KEY (volume, path)) WITHOUT ROWID;
+DROP INDEX IF EXISTS version_on_disk;
+DROP INDEX IF EXISTS object_of_version;
+CREATE INDEX object_of_version ON object (version) WHERE version IS NOT NULL;
 ";
 
 /// What format 5 has more: all that is compared between two looks at a disk.
@@ -191,16 +188,18 @@ CREATE INDEX IF NOT EXISTS object_left_out ON object (disk) WHERE left_out <> 0;
 CREATE INDEX IF NOT EXISTS version_unrecorded ON version (id) WHERE recorded = 0;
 ";
 
+/// Each step makes the next format: the version that the package keeps (`PRAGMA user_version`) is the number of the format.
+fn steps() -> Migrations<'static> {
+    let steps = [TABLES, SINCE_FORMAT_2, DISKS_OF_FORMAT_3, SINCE_FORMAT_4, SINCE_FORMAT_5, SINCE_FORMAT_6];
+    Migrations::from_iter(steps.map(M::up))
+}
+
 /// Brings a catalogue, an empty one too, up to this format, in one transaction.
 ///
 /// # Errors
 /// What the database says.
 pub(super) fn migrate(c: &mut Connection) -> Result<()> {
-    // The version that the package keeps (`PRAGMA user_version`) is the number of the format.
-    let disks_and_contents = [SINCE_FORMAT_4, INDICES_OF_FORMAT_4].concat();
-    let steps =
-        [TABLES, SINCE_FORMAT_2, DISKS_OF_FORMAT_3, &disks_and_contents, SINCE_FORMAT_5, SINCE_FORMAT_6];
-    Migrations::from_iter(steps.map(M::up)).to_latest(c).map_err(|error| match error {
+    steps().to_latest(c).map_err(|error| match error {
         rusqlite_migration::Error::RusqliteError { err, .. } => err.into(),
         other => Error::new(
             Kind::Corrupt,
@@ -225,4 +224,78 @@ pub(super) fn make_derived_anew(c: &Connection) -> Result<()> {
     }
     c.execute_batch("DROP TABLE IF EXISTS taken; DROP TABLE IF EXISTS orphan; DROP TABLE IF EXISTS stirred")?;
     Ok(c.execute_batch(SINCE_FORMAT_6)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// All that there is, as SQLite would make it.
+    fn everything(c: &Connection) -> Vec<String> {
+        let sql = "SELECT type || ' ' || name || ' ' || COALESCE(sql, '') FROM sqlite_schema ORDER BY 1";
+        let mut statement = c.prepare(sql).unwrap();
+        let found = statement.query_map([], |row| row.get::<_, String>(0)).unwrap();
+        found.map(|text| text.unwrap().split_whitespace().collect::<Vec<_>>().join(" ")).collect()
+    }
+
+    /// A catalogue of an older format becomes one of this, with everything that it knows, and with what follows from that.
+    #[rstest]
+    fn older_formats_are_brought_up(#[values(1, 2, 3, 4, 5)] format: usize) {
+        let mut c = Connection::open_in_memory().unwrap();
+        steps().to_version(&mut c, format).unwrap();
+        c.execute_batch(
+            "INSERT INTO disk (id, name, uuid, volume, role, slot) VALUES (3, 'alder', 'u', 'v', 'data', 0);
+             INSERT INTO version (id, disk, size, whole, data_granules, mode, uid, gid, mtime, recorded)
+                 VALUES (7, 3, 9, x'00', 1, 0, 0, 0, 0, 1), (8, 3, 9, x'00', 1, 0, 0, 0, 0, 1);
+             INSERT INTO object (id, disk, inode, size, allocated, mtime, ctime, mode, uid, gid, version, standing, left_out)
+                 VALUES (5, 3, 1, 9, 4096, 0, 0, 0, 0, 0, 7, 0, 0), (6, 3, 2, 9, 8192, 0, 0, 0, 0, 0, NULL, 5, 0);
+             INSERT INTO name VALUES (3, x'61', 5), (3, x'62', 6);
+             INSERT INTO lane VALUES (3, 0, 1, 8, 0);",
+        )
+        .unwrap();
+        migrate(&mut c).unwrap();
+        let number = |sql: &str| c.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
+        assert_eq!(number("PRAGMA user_version"), FORMAT);
+        assert_eq!(
+            number(
+                "SELECT COUNT(*) FROM name n JOIN object o ON o.id = n.object JOIN disk d ON d.id = o.disk"
+            ),
+            2
+        );
+        assert_eq!(number("SELECT bytes * 10 + objects FROM taken WHERE disk = 3"), 122_882);
+        assert_eq!(
+            number("SELECT SUM(version) FROM orphan"),
+            8,
+            "the content of a file that went is remembered"
+        );
+        assert_eq!(
+            number("SELECT count <> at_rest FROM stirred WHERE disk = 3"),
+            1,
+            "nothing is taken to be at rest"
+        );
+        let mut fresh = Connection::open_in_memory().unwrap();
+        migrate(&mut fresh).unwrap();
+        assert_eq!(everything(&c), everything(&fresh));
+    }
+
+    /// What acts by itself in a database that comes from a disk is taken away, and what follows is made anew.
+    #[test]
+    fn nothing_of_a_stranger_acts_by_itself() {
+        let mut c = Connection::open_in_memory().unwrap();
+        migrate(&mut c).unwrap();
+        let ours = everything(&c);
+        c.execute_batch(
+            "CREATE TRIGGER \"a \"\" b\" AFTER INSERT ON name BEGIN DELETE FROM object; END;
+             DROP TRIGGER object_goes;
+             CREATE TRIGGER object_goes AFTER DELETE ON object BEGIN DELETE FROM version; END;
+             CREATE VIEW gone_too AS SELECT * FROM meta;
+             INSERT INTO taken VALUES (3, 4711, 4711);",
+        )
+        .unwrap();
+        make_derived_anew(&c).unwrap();
+        assert_eq!(everything(&c), ours);
+        let taken: i64 = c.query_row("SELECT COUNT(*) FROM taken", [], |row| row.get(0)).unwrap();
+        assert_eq!(taken, 0);
+    }
 }

@@ -10,9 +10,9 @@ pub mod held_files;
 pub mod nodes;
 pub mod objects;
 pub mod pieces;
-#[cfg(test)]
-mod proportion;
 pub mod relocation;
 pub mod shared;
+#[cfg(test)]
+mod tests;
 pub mod unfinished;
 pub mod versions;

@@ -128,6 +128,26 @@ pub fn for_each_name(
     for_each_name_at(c, disk, &RelPath::ROOT, visit)
 }
 
+/// Visits the names of a disk in their order, with the objects that they name, their lengths and nothing else.
+///
+/// # Errors
+/// What the database says, and those of `visit`.
+pub fn for_each_path(
+    c: &Connection,
+    disk: DiskId,
+    mut visit: impl FnMut(RelPath, ObjectId, ByteLength) -> Result<()>,
+) -> Result<()> {
+    let mut statement = c.prepare_cached(
+        "SELECT n.path, o.id, o.size FROM name n JOIN object o ON o.id = n.object WHERE n.disk = ?1 ORDER BY n.path",
+    )?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        let path = path_of(row.get_ref(0)?.as_blob().unwrap_or_default())?;
+        visit(path, ObjectId::new(row.get(1)?), ByteLength::new(unsigned(row.get(2)?)))?;
+    }
+    Ok(())
+}
+
 /// As [`for_each_name`], with what is at a path or below it.
 ///
 /// # Errors

@@ -38,3 +38,4 @@ mod tree;
 mod unchanged_folders;
 mod use_files;
 mod volumes;
+mod work;

@@ -243,15 +243,15 @@ impl VolumeModel {
                 let composite = if as_files { self.composite(position) } else { None };
                 self.file(pool, evaluation, path, size, (position, composite))?.map_or(Ok(()), &mut visit)
             };
-            objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
-                match self.object_index(object.id) {
-                    Some(position) if path.is_piece() && as_files => match self.pieced.get(&position) {
-                        Some(file) => show(&file.path, file.size, position),
-                        None => Ok(()),
-                    },
-                    Some(position) if !path.is_held() => show(&path, object.size, position),
-                    _ => Ok(()),
-                }
+            objects::for_each_path(pool.catalogue.reading(), member.row.id, |path, object, size| match self
+                .object_index(object)
+            {
+                Some(position) if path.is_piece() && as_files => match self.pieced.get(&position) {
+                    Some(file) => show(&file.path, file.size, position),
+                    None => Ok(()),
+                },
+                Some(position) if !path.is_held() => show(&path, size, position),
+                _ => Ok(()),
             })?;
             let mut position = self.first_symlink.get(&member.row.id).copied().unwrap_or(usize::MAX);
             nodes::for_each(pool.catalogue.reading(), member.row.id, |path, node| {

@@ -1,4 +1,4 @@
-//! Disks at rest: nothing happened on them since their lane was found to be what it is to be, and a sync passes them over.
+//! Disks at rest: nothing happened on them since their lane was found to be what it is to be, and a sync need not go through them.
 
 use sieve_catalogue::label::Role;
 use sieve_catalogue::rest;

@@ -82,7 +82,8 @@ fn verdict(status: &Status) -> String {
     }
 }
 
-fn show(status: &Status) {
+/// How the pool is in a sentence, as of when, and what is at work.
+fn show_head(status: &Status) {
     let verdict = verdict(status);
     let is_on_paper = status.disks.iter().all(|d| d.state == State::OnPaper);
     let sync = match status.synced_at {
@@ -110,6 +111,10 @@ fn show(status: &Status) {
         let words = format!("At work: {}, began {began}.{far}", work.what);
         crate::say!("{}\n", style::paint(style::WATCH, words));
     }
+}
+
+fn show(status: &Status) {
+    show_head(status);
     show_disks(&status.disks);
     show_guard(status);
     if status.held.files > 0 {
