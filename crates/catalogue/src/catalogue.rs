@@ -307,7 +307,7 @@ impl Catalogue {
         };
         let transaction = Transaction::new_unchecked(database, TransactionBehavior::Immediate)?;
         let result = work(&transaction)?;
-        meta::raise_revision(&transaction)?;
+        meta::renew_revision(&transaction)?;
         if is_pools {
             self.machine.before_commit()?;
         }
@@ -333,7 +333,7 @@ impl Catalogue {
                 database.busy_timeout(Duration::from_millis(200))?;
                 let transaction = Transaction::new_unchecked(&database, TransactionBehavior::Immediate)?;
                 work(&transaction)?;
-                meta::raise_revision(&transaction)?;
+                meta::renew_revision(&transaction)?;
                 Ok(transaction.commit()?)
             });
         match noted {
@@ -418,7 +418,7 @@ fn copy_if_there(from: &Path, to: &Path) -> Result<()> {
 }
 
 /// The catalogue knows every name on the disks: only its owner reads it (L5). SQLite gives its log the same mode.
-fn create_closed(path: &Path) -> Result<()> {
+pub(crate) fn create_closed(path: &Path) -> Result<()> {
     use std::os::unix::fs::OpenOptionsExt;
     std::fs::OpenOptions::new()
         .write(true)

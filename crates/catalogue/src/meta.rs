@@ -85,20 +85,17 @@ pub fn set_settled_at(c: &Connection, volume: &str, at: i64) -> Result<()> {
     Ok(())
 }
 
-/// A number that rises with every change of the catalogue, whoever makes it.
+/// What is another after every change of the catalogue, whoever makes it: by chance and not a count, so that a catalogue that
+/// goes on from an older replica never comes to one that was there before.
 ///
 /// # Errors
 /// What the database says.
-pub fn revision(c: &Connection) -> Result<i64> {
-    let sql = "SELECT CAST(value AS INTEGER) FROM meta WHERE key = 'revision'";
-    Ok(c.query_row(sql, [], |row| row.get(0)).optional()?.unwrap_or(0))
+pub fn revision(c: &Connection) -> Result<Option<String>> {
+    let sql = "SELECT value FROM meta WHERE key = 'revision'";
+    Ok(c.query_row(sql, [], |row| row.get(0)).optional()?)
 }
 
-pub(super) fn raise_revision(c: &Connection) -> Result<()> {
-    c.prepare_cached(
-        "INSERT INTO meta VALUES ('revision', '1')
-             ON CONFLICT (key) DO UPDATE SET value = CAST(value AS INTEGER) + 1",
-    )?
-    .execute([])?;
+pub(super) fn renew_revision(c: &Connection) -> Result<()> {
+    c.prepare_cached("INSERT OR REPLACE INTO meta VALUES ('revision', hex(randomblob(16)))")?.execute([])?;
     Ok(())
 }

@@ -124,7 +124,7 @@ ALTER TABLE look ADD COLUMN link_errors INTEGER;
 ";
 
 /// What format 6 has more, so that a question about a few costs what a few cost: how much the files of each disk take, the
-/// contents that no object has any more, which objects are not as they were recorded, and how often something happened to a
+/// contents that no object has, which objects are not as they were recorded, and how often something happened to a
 /// disk that its lane may have to follow. The database itself keeps it all.
 const SINCE_FORMAT_6: &str = "
 CREATE TABLE taken (disk INTEGER PRIMARY KEY, objects INTEGER NOT NULL, bytes INTEGER NOT NULL);
@@ -142,6 +142,22 @@ END;
 
 CREATE TABLE orphan (version INTEGER PRIMARY KEY);
 INSERT INTO orphan SELECT id FROM version EXCEPT SELECT version FROM object EXCEPT SELECT older FROM object;
+CREATE TRIGGER version_comes AFTER INSERT ON version BEGIN
+    INSERT OR IGNORE INTO orphan VALUES (new.id);
+END;
+CREATE TRIGGER version_goes AFTER DELETE ON version BEGIN
+    DELETE FROM orphan WHERE version = old.id;
+END;
+CREATE TRIGGER object_brings_contents AFTER INSERT ON object
+    WHEN new.version IS NOT NULL OR new.older IS NOT NULL
+BEGIN
+    DELETE FROM orphan WHERE version IN (new.version, new.older);
+END;
+CREATE TRIGGER object_takes_contents AFTER UPDATE OF version, older ON object
+    WHEN (new.version, new.older) IS NOT (old.version, old.older)
+BEGIN
+    DELETE FROM orphan WHERE version IN (new.version, new.older);
+END;
 CREATE TRIGGER object_leaves_contents AFTER DELETE ON object BEGIN
     INSERT OR IGNORE INTO orphan SELECT old.version WHERE old.version IS NOT NULL;
     INSERT OR IGNORE INTO orphan SELECT old.older WHERE old.older IS NOT NULL;
@@ -194,19 +210,33 @@ fn steps() -> Migrations<'static> {
     Migrations::from_iter(steps.map(M::up))
 }
 
-/// Brings a catalogue, an empty one too, up to this format, in one transaction.
+/// Brings a catalogue, an empty one too, up to this format, step by step: a crash in between leaves one of an older format.
 ///
 /// # Errors
 /// What the database says.
 pub(super) fn migrate(c: &mut Connection) -> Result<()> {
-    steps().to_latest(c).map_err(|error| match error {
-        rusqlite_migration::Error::RusqliteError { err, .. } => err.into(),
-        other => Error::new(
-            Kind::Corrupt,
-            "catalogue.damaged",
-            format!("the catalogue cannot be brought up to date: {other}"),
-        ),
-    })
+    let format = |c: &Connection| c.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0));
+    let mut reached = format(c)?;
+    loop {
+        let Err(error) = steps().to_latest(c) else { return Ok(()) };
+        // A step fails that another command has done in between: what is left of it goes on from there.
+        let now = format(c)?;
+        if now >= FORMAT {
+            return Ok(());
+        }
+        if now > reached {
+            reached = now;
+            continue;
+        }
+        return Err(match error {
+            rusqlite_migration::Error::RusqliteError { err, .. } => err.into(),
+            other => Error::new(
+                Kind::Corrupt,
+                "catalogue.damaged",
+                format!("the catalogue cannot be brought up to date: {other}"),
+            ),
+        });
+    }
 }
 
 /// Makes anew what follows from the other tables, and takes away whatever acts by itself in a database that comes from
@@ -277,6 +307,29 @@ mod tests {
         let mut fresh = Connection::open_in_memory().unwrap();
         migrate(&mut fresh).unwrap();
         assert_eq!(everything(&c), everything(&fresh));
+    }
+
+    /// Two commands of a new program may be the first ones at the same moment.
+    #[test]
+    fn several_may_bring_it_up_at_once() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("catalogue.sqlite");
+        let open = || {
+            let c = Connection::open(&path).unwrap();
+            c.busy_timeout(std::time::Duration::from_secs(30)).unwrap();
+            c
+        };
+        let mut first = open();
+        first.pragma_update(None, "journal_mode", "WAL").unwrap();
+        steps().to_version(&mut first, 2).unwrap();
+        std::thread::scope(|scope| {
+            for _ in 0..6 {
+                scope.spawn(|| migrate(&mut open()).unwrap());
+            }
+        });
+        let mut fresh = Connection::open_in_memory().unwrap();
+        migrate(&mut fresh).unwrap();
+        assert_eq!(everything(&first), everything(&fresh));
     }
 
     /// What acts by itself in a database that comes from a disk is taken away, and what follows is made anew.

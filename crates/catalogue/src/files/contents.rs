@@ -361,7 +361,7 @@ pub struct Fallen {
 ///
 /// A content lives while an object has it, held ones included; one that is doubted, or was copied with its times, is not
 /// known to be another. It is overwritten while an object has something else in its place, and gone where there is none, or
-/// an empty one.
+/// an empty one. Where all live for certain, nothing is counted at all.
 ///
 /// # Errors
 /// What the database says.

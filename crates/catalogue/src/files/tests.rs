@@ -37,7 +37,7 @@ fn happen(c: &Connection, index: i64, (what, which, how): Step) {
         index
     };
     let run = |sql: &str| c.execute(sql, [object]).unwrap();
-    match what % 9 {
+    match what % 10 {
         0 | 1 => {
             let version = (how % 4 > 0).then(|| new_version(disk));
             let insert = "INSERT INTO object
@@ -68,6 +68,12 @@ fn happen(c: &Connection, index: i64, (what, which, how): Step) {
         5 => drop(run(
             "INSERT OR IGNORE INTO held SELECT disk, path, path, 0, 0, 0 FROM name WHERE object = ?1",
         )),
+        // A content whose file was another one when it was to be recorded.
+        9 => {
+            let version = new_version(disk);
+            let lane = "INSERT INTO lane VALUES (?1, ?2, 1, ?3, 0)";
+            Some(()).filter(|()| how % 2 == 0).map(|()| c.execute(lane, (disk, index, version)).unwrap());
+        }
         6 => drop(run("DELETE FROM lane WHERE start = ?1")),
         7 => drop(run("UPDATE version SET recorded = 1 WHERE id = ?1")),
         _ => drop(run("UPDATE object SET older = NULL WHERE id = ?1")),

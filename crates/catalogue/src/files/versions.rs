@@ -283,7 +283,7 @@ pub fn forget_unused(c: &Connection) -> Result<()> {
     Ok(())
 }
 
-/// Contents that an object gave up, since they were last forgotten.
+/// Contents that no object has: one that parity encodes still, or that nobody came to take.
 pub(crate) fn orphans(c: &Connection) -> Result<Vec<i64>> {
     numbers(c, "SELECT version FROM orphan")
 }

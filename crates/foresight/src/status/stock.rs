@@ -138,7 +138,7 @@ fn grounds(pool: &Pool, disks: &[DiskStatus], tables: &[String]) -> Result<Optio
         return Ok(None);
     }
     let Ok(pool_file) = std::fs::read_to_string(&pool.file) else { return Ok(None) };
-    let revision = sieve_catalogue::revision(pool.catalogue.reading())?;
+    let Some(revision) = sieve_catalogue::revision(pool.catalogue.reading())? else { return Ok(None) };
     let mut grounds = format!("{FORMAT} {} {revision}\n{pool_file}\n", env!("CARGO_PKG_VERSION"));
     for (disk, member) in disks.iter().zip(&pool.members) {
         let _ = writeln!(grounds, "{} {:?} {} {:?}", disk.name, disk.state, disk.read_only, member.replica);

@@ -6,6 +6,7 @@ use rusqlite::Connection;
 use rusqlite::backup::Backup;
 use sieve_disk::{Error, Result};
 
+use crate::catalogue::create_closed;
 use crate::{corrupt, open_reading};
 
 /// Where SQLite says, in the first page, that a database keeps its changes in a log: a copy without one is to be readable
@@ -28,11 +29,15 @@ pub(super) struct Pages {
 struct Passing(PathBuf);
 
 impl Drop for Passing {
-    #[expect(clippy::disallowed_methods, reason = "a passing copy beside the catalogue, on no member")]
     fn drop(&mut self) {
-        // What cannot be removed now is overwritten the next time.
-        let _ = std::fs::remove_file(&self.0);
+        remove_if_there(&self.0);
     }
+}
+
+#[expect(clippy::disallowed_methods, reason = "a passing copy beside the catalogue, on no member")]
+fn remove_if_there(path: &Path) {
+    // What cannot be removed now is in the way the next time, and said then.
+    let _ = std::fs::remove_file(path);
 }
 
 impl Pages {
@@ -47,6 +52,8 @@ impl Pages {
     /// As [`Self::of`], by way of a copy.
     pub(super) fn copied(path: &Path) -> Result<Self> {
         let passing = Passing(path.with_extension(format!("export-{}", std::process::id())));
+        remove_if_there(&passing.0);
+        create_closed(&passing.0)?;
         let mut copy = Connection::open(&passing.0)?;
         Backup::new(&hold(path)?, &mut copy)?.run_to_completion(4096, std::time::Duration::ZERO, None)?;
         drop(copy);

@@ -5,7 +5,7 @@ use std::thread;
 use std::time::Instant;
 
 use sieve_core::path::RelPath;
-use sieve_disk::{Disk, EntryKind, RealDisk, Result, copying};
+use sieve_disk::{Disk, EntryKind, Error, Kind, RealDisk, Result, copying};
 
 use super::stage::Stage;
 
@@ -161,7 +161,12 @@ fn copy_tree(from: &Path, to: &Path) -> Result<()> {
             hasher.update(part);
             Ok(())
         })?;
-        assert_eq!(hasher.finalize(), hash, "what was written reads back");
+        if hasher.finalize() != hash {
+            let message = format!("{}: what was written reads back differently", to.root().display());
+            return Err(
+                Error::new(Kind::Io, "bench.work", message).remedy("do not trust this disk: check it")
+            );
+        }
     }
     Ok(())
 }
