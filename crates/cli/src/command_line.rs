@@ -15,6 +15,7 @@ use crate::commands::files::settle::SettleArguments;
 use crate::commands::foresee::drill::DrillArguments;
 use crate::commands::foresee::fate::FateArguments;
 use crate::commands::foresee::risk::RiskArguments;
+use crate::commands::mount::MountArguments;
 use crate::commands::plan::design::DesignArguments;
 use crate::commands::plan::ingest::IngestArguments;
 use crate::commands::protect::sync::SyncArguments;
@@ -30,7 +31,7 @@ Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, check
   build             prepare, create, grow, adopt
-  use               put, get, ls, rm, restore, settle
+  use               mount, umount, put, get, ls, rm, restore, settle
   protect           sync, verify
   foresee           fate, drill, risk
   repair, change    rebuild, replace, vacate, dissolve
@@ -152,6 +153,18 @@ pub(crate) enum Command {
         folders: Vec<PathBuf>,
         #[command(flatten)]
         consent: Consent,
+    },
+    /// Mount a volume as one drive: its files under one folder, whichever disks they lie on
+    #[command(
+        after_help = "Example:\n  zinc-sieve mount /srv/recordings\n  zinc-sieve mount recordings /srv/recordings --read-only\n  zinc-sieve mount --status\n  zinc-sieve mount recordings /srv/recordings --unit > zinc-sieve-recordings.service"
+    )]
+    Mount(MountArguments),
+    /// End a mounted volume
+    #[command(after_help = "Example:\n  zinc-sieve umount /srv/recordings")]
+    Umount {
+        /// Where it is mounted
+        #[arg(value_name = "DIR")]
+        folder: PathBuf,
     },
     /// Copy files and folders into a folder of a volume, verified
     #[command(after_help = "Example:\n  zinc-sieve put ~/card/2031-05-04 dawn-chorus")]

@@ -5,6 +5,7 @@ use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
 use crate::commands::files::{get, ls, put, restore, rm, settle};
 use crate::commands::foresee::{drill, fate, risk};
+use crate::commands::mount;
 use crate::commands::look::{bays, burn_in, disks, health};
 use crate::commands::plan::{check, design, ingest};
 use crate::commands::protect::{sync, verify};
@@ -41,6 +42,8 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
         }
         Command::Check => check::run(&context),
         Command::Create(consent) => create::run(&context, consent),
+        Command::Mount(arguments) => mount::run(&context, &arguments),
+        Command::Umount { folder } => mount::umount(&context, &folder),
         Command::Put(arguments) => put::run(&context, &arguments),
         Command::Get(arguments) => get::run(&context, &arguments),
         Command::Measure { amount, volume } => measure::run(&context, amount, volume.volume.as_deref()),

@@ -22,7 +22,11 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
-    let arguments = command_line::Arguments::parse();
+    let given: Vec<_> = std::env::args_os().collect();
+    let arguments = match commands::mount::as_mount_helper(&given) {
+        Some(call) => command_line::Arguments::parse_from(call),
+        None => command_line::Arguments::parse_from(given),
+    };
     human::units::choose(arguments.binary);
     let json = arguments.json;
     let end = match dispatch::run(arguments) {

@@ -47,6 +47,8 @@ pub enum OurPlace {
     LockProgress,
     /// The lock that short writers take in turn.
     Turn,
+    /// Volumes that are mounted as one drive, beside the pool file.
+    Mounts,
 }
 
 impl OurPlace {
@@ -73,6 +75,7 @@ impl OurPlace {
             Self::LockHolder => ".zinc-sieve/lock.holder",
             Self::LockProgress => ".zinc-sieve/lock.progress",
             Self::Turn => ".zinc-sieve/turn",
+            Self::Mounts => ".zinc-sieve/mounts",
         }
     }
 

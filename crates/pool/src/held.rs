@@ -4,6 +4,7 @@
 //! taken is looked at, and only what is what it was taken for stays there; everything else is put back. What somebody has
 //! open or mapped for writing is not moved.
 
+mod beside;
 mod exchange;
 mod note;
 mod recover;
@@ -31,6 +32,7 @@ use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, EntryKind, Lease, ReadFile, Stat};
 use sieve_disk::{Error, Result};
 
+pub use beside::{TakenBeside, line_for, lines_path, record_beside};
 pub use exchange::{exchange, swap_in};
 pub use note::learn;
 pub use recover::recover;

@@ -5,6 +5,7 @@ pub(crate) mod context;
 pub(crate) mod files;
 pub(crate) mod foresee;
 pub(crate) mod look;
+pub(crate) mod mount;
 pub(crate) mod plan;
 pub(crate) mod protect;
 pub(crate) mod repair;

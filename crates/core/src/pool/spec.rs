@@ -211,6 +211,63 @@ pub struct DiskSpec {
     pub bay_span: Range<usize>,
 }
 
+/// What becomes of a content that parity has, when it is removed or written over through the mounted volume.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Hold {
+    /// It is held until the next sync has passed it, where that can be.
+    Usual,
+    /// It goes at once: for databases and disk images, which are written over all day.
+    Never,
+}
+
+impl Hold {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Usual, Self::Never];
+
+    /// The word for it in a pool file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Usual => "usual",
+            Self::Never => "never",
+        }
+    }
+}
+
+/// How a volume is served when it is mounted as one drive.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct MountSpec {
+    /// A content that parity has is copied before it is written over, up to this size, where its filesystem cannot share
+    /// blocks.
+    pub hold_copies_up_to: ByteLength,
+    /// No more than this of a disk is kept for what was written over.
+    pub held_at_most: SizeLimit,
+    /// Files on a disk with less room than this are written by way of the program, so that they can go on on another disk;
+    /// the larger of 50 GB and 5 % where nobody said so.
+    pub headroom: Option<SizeLimit>,
+    /// A larger file is not moved when its disk is full.
+    pub move_at_most: ByteLength,
+}
+
+impl Default for MountSpec {
+    fn default() -> Self {
+        Self {
+            hold_copies_up_to: ByteLength::new(16 << 20),
+            held_at_most: SizeLimit::Share(Share::percent(10)),
+            headroom: None,
+            move_at_most: ByteLength::new(50_000_000_000),
+        }
+    }
+}
+
+impl MountSpec {
+    /// What a disk of this size is to have free, so that files on it are written without the program on the way.
+    pub fn headroom_of(&self, total: ByteLength) -> ByteLength {
+        let usual = ByteLength::new((total.exact() / 20).max(50_000_000_000));
+        self.headroom.map_or(usual, |said| said.of(total))
+    }
+}
+
 /// What a volume's owner wants of one of its folders.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct FolderSpec {
@@ -221,6 +278,8 @@ pub struct FolderSpec {
     pub landing: Option<Landing>,
     /// The tier that it has to lie on.
     pub pin: Option<Tier>,
+    /// What becomes of its contents when they are removed or written over through the mounted volume.
+    pub hold: Option<Hold>,
     /// Where it stands in the file.
     #[serde(skip)]
     pub span: Range<usize>,
@@ -271,6 +330,8 @@ pub struct VolumeSpec {
     pub half_life: f64,
     /// What is wanted of single folders.
     pub folders: Vec<FolderSpec>,
+    /// How it is served as one drive.
+    pub mount: MountSpec,
     /// Where new files go.
     pub placement: Placement,
     /// How much it may hold, where that is less than its disks could.
@@ -480,6 +541,11 @@ impl VolumeSpec {
     /// The tier that a path has to lie on, if its owner said so.
     pub fn pin_of(&self, path: &RelPath) -> Option<Tier> {
         self.innermost(path, |folder| folder.pin)
+    }
+
+    /// Whether a content at a path is held when it is removed or written over through the mounted volume.
+    pub fn holds(&self, path: &RelPath) -> bool {
+        self.innermost(path, |folder| folder.hold) != Some(Hold::Never)
     }
 
     /// What the innermost folder around a path says, of those that say something.

@@ -9,12 +9,13 @@ use super::fields::Fields;
 use super::quantities::days;
 use super::share::read_share;
 use super::{
-    CacheSpec, DiskSpec, FolderSpec, Landing, Mistake, Share, SizeLimit, Tier, VolumeKind, VolumeSpec,
+    CacheSpec, DiskSpec, FolderSpec, Hold, Landing, Mistake, MountSpec, Share, SizeLimit, Tier, VolumeKind,
+    VolumeSpec,
 };
 use crate::path::RelPath;
 use crate::placement::Placement;
 use crate::suggest::unknown;
-use crate::units::{MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
+use crate::units::{ByteLength, MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
 
 /// A name and where it stands in the file.
 type Name = (String, Range<usize>);
@@ -81,6 +82,7 @@ pub(super) fn read_volume(
     let settle_every = fields.read("settle_every", days);
     let settle_after = fields.read("settle_after", days);
     let folders = read_folders(&mut fields);
+    let mount = read_mount(&mut fields);
     let words = Words { kind, has_cache: !members.cache.is_empty(), members: &members };
     words.check_copies(copies, cache_copies, &mut fields);
     words.check_tiers(&mut fields);
@@ -110,6 +112,7 @@ pub(super) fn read_volume(
         reserve,
         half_life: half_life.unwrap_or(VolumeSpec::USUAL_HALF_LIFE),
         folders,
+        mount,
         data: names(members.data),
         placement: placement.unwrap_or(usual),
         limit,
@@ -139,6 +142,18 @@ fn read_limit(text: &str) -> Result<SizeLimit, String> {
     let bare = || format!("`{text}` has no unit: write \"{text} %\" or \"{text} GB\"");
     let wrong = || format!("`{text}` is no size and no share: write \"20 TB\" or \"80 %\"");
     SizeLimit::parse(text).ok_or_else(|| if is_bare { bare() } else { wrong() })
+}
+
+/// How the volume is served as one drive.
+fn read_mount(fields: &mut Fields<'_>) -> MountSpec {
+    let usual = MountSpec::default();
+    let size = |text: &str| ByteLength::parse(text).map_err(|e| e.to_string());
+    MountSpec {
+        hold_copies_up_to: fields.read("hold_copies_up_to", size).unwrap_or(usual.hold_copies_up_to),
+        held_at_most: fields.read("held_at_most", read_limit).unwrap_or(usual.held_at_most),
+        headroom: fields.read("headroom", read_limit),
+        move_at_most: fields.read("move_at_most", size).unwrap_or(usual.move_at_most),
+    }
 }
 
 /// The [[volume.folder]] sections.
@@ -174,11 +189,17 @@ fn read_folder(table: &Table, mistakes: &mut Vec<Mistake>) -> Option<FolderSpec>
             .find(|tier| tier.word() == text)
             .ok_or_else(|| format!("unknown pin `{text}`: write fast or slow"))
     });
-    if landing.is_none() && pin.is_none() {
-        fields.mistake(span.clone(), "a folder says its `landing` or its `pin`");
+    let hold = fields.read("hold", |text| {
+        Hold::ALL
+            .into_iter()
+            .find(|hold| hold.word() == text)
+            .ok_or_else(|| format!("unknown hold `{text}`: write usual or never"))
+    });
+    if landing.is_none() && pin.is_none() && hold.is_none() {
+        fields.mistake(span.clone(), "a folder says its `landing`, its `pin` or its `hold`");
     }
     fields.finish();
-    Some(FolderSpec { path: path?, landing, pin, span })
+    Some(FolderSpec { path: path?, landing, pin, hold, span })
 }
 
 /// What the words of a volume have to agree with.

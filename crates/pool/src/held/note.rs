@@ -23,7 +23,7 @@ const LARGEST: u64 = 1 << 30;
 /// Notes of what is no longer held are dropped when there are so many bytes of them.
 const WORTH_TIDYING: u64 = 1 << 20;
 
-fn path() -> RelPath {
+pub(super) fn path() -> RelPath {
     OurPlace::HeldNames.path()
 }
 
@@ -51,10 +51,7 @@ pub(super) fn add<'n>(
     // What an earlier write was cut short in stays a line by itself.
     let mut text = String::from("\n");
     for (held, original) in names {
-        let held = String::from_utf8_lossy(held.file_name()).into_owned();
-        let line = Line { held, path_hex: hex::encode(original.as_bytes()), since, replaced };
-        text += &serde_json::to_string(&line).unwrap_or_default();
-        text.push('\n');
+        text += &line(held, original, since, replaced);
     }
     let is_new = disk.stat(&path())?.is_none();
     let mut file = disk.modify(&path())?;
@@ -62,6 +59,13 @@ pub(super) fn add<'n>(
     file.write_at(text.as_bytes(), end)?;
     file.sync()?;
     if is_new { durable::sync_parents(disk, [&path()]) } else { Ok(()) }
+}
+
+/// One line, with its end.
+pub(super) fn line(held: &RelPath, original: &RelPath, since: i64, replaced: bool) -> String {
+    let held = String::from_utf8_lossy(held.file_name()).into_owned();
+    let line = Line { held, path_hex: hex::encode(original.as_bytes()), since, replaced };
+    serde_json::to_string(&line).unwrap_or_default() + "\n"
 }
 
 fn read(disk: &dyn Disk) -> Result<BTreeMap<Vec<u8>, (RelPath, Line)>> {
@@ -114,7 +118,6 @@ fn name_of_nameless(held: &RelPath) -> RelPath {
     RelPath::fixed("found").join(held.file_name()).unwrap_or_else(|_| RelPath::fixed("found"))
 }
 
-/// Drops the notes of what is no longer held.
 /// Takes away the notes of what is held no more.
 ///
 /// # Errors

@@ -1,0 +1,711 @@
+//! The kernel's requests, translated. Nothing is decided here but what the kernel may do by itself: which files it reads and
+//! writes on their disk without asking, and for how long it may trust what it was told.
+
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use fuser::{
+    BackingId, BsdFileFlags, FileAttr, FileHandle, FileType, Filesystem, FopenFlags, Generation, INodeNo,
+    InitFlags, KernelConfig, LockOwner, OpenFlags, RenameFlags, ReplyAttr, ReplyCreate, ReplyData,
+    ReplyDirectory, ReplyDirectoryPlus, ReplyEmpty, ReplyEntry, ReplyLseek, ReplyOpen, ReplyStatfs,
+    ReplyWrite, ReplyXattr, Request, TimeOrNow, WriteFlags,
+};
+use rustix::fs as sys;
+use rustix::io::Errno;
+
+use crate::attributes::{Stamp, Wanted};
+use crate::guarded;
+use crate::look::{Look, from_system_time, to_system_time};
+use crate::number::Number;
+use crate::open::{Body, OpenFile, strip_set_id};
+use crate::volume::{Caller, Entry, Volume};
+
+/// So long the kernel may trust a name and how it looks: what others change on the disks shows after this.
+const HOLDS: Duration = Duration::from_secs(1);
+/// So many listings of folders are kept while they are read in parts.
+const LISTINGS: usize = 64;
+/// The kernel writes and reads as much at once.
+const LARGEST_REQUEST: u32 = 1 << 20;
+
+/// The volume as the kernel sees it.
+pub(crate) struct Kernel {
+    volume: Arc<Volume>,
+    manners: Manners,
+    /// Files that are open, with how each is read and written: one way for all who have it open.
+    in_use: Mutex<HashMap<Number, InUse>>,
+    listings: Mutex<HashMap<Number, (Instant, Listing)>>,
+}
+
+/// What the kernel is asked to do by itself.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Manners {
+    /// It may read and write files on their disks: only for root, and a kernel that can.
+    pub(crate) passes: bool,
+    /// No extended attributes, and no ACLs: a new file costs one request less.
+    pub(crate) plain: bool,
+    /// It collects writes: worth it where every one of them comes here.
+    pub(crate) collects: bool,
+}
+
+struct InUse {
+    handles: usize,
+    /// The file on its disk that the kernel goes to; none where it is served.
+    passed: Option<Arc<BackingId>>,
+}
+
+type Listing = Arc<Vec<(u64, Entry)>>;
+
+impl Kernel {
+    pub(crate) fn new(volume: Arc<Volume>, manners: Manners) -> Self {
+        Self { volume, manners, in_use: Mutex::default(), listings: Mutex::default() }
+    }
+
+    /// Whether a file may be read and written by the kernel alone: it lies on one disk, nobody limits how much may be written
+    /// there, and it need not go on elsewhere.
+    fn may_pass(&self, file: &OpenFile) -> bool {
+        let on_one = file.on_one(|branch, _| branch);
+        self.manners.passes
+            && on_one.is_some_and(|branch| !file.is_for_writing || self.volume.has_headroom(branch))
+    }
+
+    /// Decides how a file is read and written, with `pass` to let the kernel at it.
+    fn use_file(
+        &self,
+        file: &OpenFile,
+        pass: impl Fn(&OwnedFd) -> std::io::Result<BackingId>,
+    ) -> Option<Arc<BackingId>> {
+        let mut in_use = guarded(&self.in_use);
+        if let Some(known) = in_use.get_mut(&file.number) {
+            known.handles += 1;
+            return known.passed.clone();
+        }
+        let passed = if self.may_pass(file) {
+            file.on_one(|_, descriptor| pass(descriptor).ok().map(Arc::new)).flatten()
+        } else {
+            None
+        };
+        in_use.insert(file.number, InUse { handles: 1, passed: passed.clone() });
+        passed
+    }
+
+    fn let_go(&self, number: Number) {
+        let mut in_use = guarded(&self.in_use);
+        if let Some(known) = in_use.get_mut(&number) {
+            known.handles -= 1;
+            if known.handles == 0 {
+                in_use.remove(&number);
+            }
+        }
+    }
+
+    fn open_now(&self, number: Number, flags: OpenFlags, reply: ReplyOpen) {
+        let file = match self.volume.open_file(number, flags.0) {
+            Ok(file) => Arc::new(file),
+            Err(errno) => return reply.error(told(errno)),
+        };
+        let handle = FileHandle(self.volume.files.add(Arc::clone(&file)));
+        if file.is_apart {
+            // The kernel would leave the bits when a stranger writes: such a file is written by way of us, each byte.
+            return reply.opened(handle, FopenFlags::FOPEN_DIRECT_IO);
+        }
+        match self.use_file(&file, |descriptor| reply.open_backing(descriptor)) {
+            Some(passed) => reply.opened_passthrough(handle, FopenFlags::empty(), &passed),
+            None => reply.opened(handle, FopenFlags::FOPEN_KEEP_CACHE | FopenFlags::FOPEN_NOFLUSH),
+        }
+    }
+
+    /// The names in a folder with where each stands in the listing: by a number made of the name, so that whoever reads on later
+    /// misses nothing that was there all the time, whatever came and went.
+    fn listing(&self, number: Number, offset: u64) -> Result<Listing, Errno> {
+        if offset > 0
+            && let Some((_, listing)) = guarded(&self.listings).get(&number)
+        {
+            return Ok(Arc::clone(listing));
+        }
+        let mut entries: Vec<(u64, Entry)> =
+            self.volume.list(number)?.into_iter().map(|entry| (cookie(&entry.name), entry)).collect();
+        entries.sort_by(|(one, a), (other, b)| (one, &a.name).cmp(&(other, &b.name)));
+        for position in 1..entries.len() {
+            entries[position].0 = entries[position].0.max(entries[position - 1].0 + 1);
+        }
+        let listing = Arc::new(entries);
+        let mut listings = guarded(&self.listings);
+        if listings.len() >= LISTINGS {
+            listings.retain(|_, (since, _)| since.elapsed() < HOLDS);
+        }
+        if listings.len() < 4 * LISTINGS {
+            listings.insert(number, (Instant::now(), Arc::clone(&listing)));
+        }
+        Ok(listing)
+    }
+
+    fn list(&self, ino: INodeNo, offset: u64, mut reply: ReplyDirectory) {
+        let listing = match self.listing(Number(ino.0), offset) {
+            Ok(listing) => listing,
+            Err(errno) => return reply.error(told(errno)),
+        };
+        for (cookie, name) in [(1, "."), (2, "..")] {
+            if offset < cookie && reply.add(ino, cookie, FileType::Directory, name) {
+                return reply.ok();
+            }
+        }
+        let from = listing.partition_point(|(cookie, _)| *cookie <= offset.max(2));
+        for (cookie, entry) in &listing[from..] {
+            let name = OsStr::from_bytes(&entry.name);
+            if reply.add(INodeNo(entry.number.0), *cookie, kind_of(entry.kind), name) {
+                break;
+            }
+        }
+        reply.ok();
+    }
+
+    fn list_with_looks(&self, ino: INodeNo, offset: u64, mut reply: ReplyDirectoryPlus) {
+        let parent = Number(ino.0);
+        let (listing, own) = match (self.listing(parent, offset), self.volume.look_at(parent)) {
+            (Ok(listing), Ok(own)) => (listing, own),
+            (Err(errno), _) | (_, Err(errno)) => return reply.error(told(errno)),
+        };
+        for (cookie, name) in [(1, "."), (2, "..")] {
+            if offset < cookie && reply.add(ino, cookie, name, &HOLDS, &attr_of(&own), Generation(0)) {
+                return reply.ok();
+            }
+        }
+        let from = listing.partition_point(|(cookie, _)| *cookie <= offset.max(2));
+        for (cookie, entry) in &listing[from..] {
+            // What vanished meanwhile is left out.
+            let Ok(look) = self.volume.lookup(parent, &entry.name) else { continue };
+            let name = OsStr::from_bytes(&entry.name);
+            let (ino, attr) = (INodeNo(look.number.0), attr_of(&look));
+            if reply.add(ino, *cookie, name, &HOLDS, &attr, Generation(0)) {
+                self.volume.nodes.forget(look.number, 1);
+                break;
+            }
+        }
+        reply.ok();
+    }
+
+    fn look_of(&self, ino: INodeNo, handle: Option<FileHandle>) -> Result<Look, Errno> {
+        let number = Number(ino.0);
+        match self.volume.look_at(number) {
+            Err(Errno::STALE) => {
+                let open = match handle {
+                    Some(handle) => self.volume.files.get(handle.0).ok(),
+                    None => self.volume.files.of_number(number),
+                };
+                self.volume.look_at_open(&*open.ok_or(Errno::STALE)?)
+            }
+            other => other,
+        }
+    }
+
+    fn set(
+        &self,
+        caller: Caller,
+        ino: INodeNo,
+        size: Option<u64>,
+        wanted: Wanted,
+        handle: Option<FileHandle>,
+    ) -> Result<Look, Errno> {
+        let number = Number(ino.0);
+        let open = match handle {
+            Some(handle) => self.volume.files.get(handle.0).ok(),
+            None => self.volume.files.of_number(number),
+        };
+        if let Some(size) = size {
+            self.volume.set_length(number, open.as_deref(), size, caller)?;
+        }
+        self.volume.set_attributes(number, open.as_deref(), wanted)?;
+        self.look_of(ino, handle)
+    }
+
+    fn entry(look: Result<Look, Errno>, reply: ReplyEntry) {
+        match look {
+            Ok(look) => reply.entry(&HOLDS, &attr_of(&look), Generation(0)),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+}
+
+/// Where a name stands in a listing; 0, 1 and 2 are the beginning, the folder itself, and the one above.
+fn cookie(name: &[u8]) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    name.hash(&mut hasher);
+    // The last ones are kept for names that would stand at the same place.
+    (hasher.finish() >> 2).max(3)
+}
+
+fn told(errno: Errno) -> fuser::Errno {
+    fuser::Errno::from_i32(errno.raw_os_error())
+}
+
+fn caller(request: &Request) -> Caller {
+    Caller { uid: request.uid(), gid: request.gid() }
+}
+
+fn kind_of(kind: sys::FileType) -> FileType {
+    match kind {
+        sys::FileType::Directory => FileType::Directory,
+        sys::FileType::Symlink => FileType::Symlink,
+        sys::FileType::Fifo => FileType::NamedPipe,
+        sys::FileType::Socket => FileType::Socket,
+        sys::FileType::CharacterDevice => FileType::CharDevice,
+        sys::FileType::BlockDevice => FileType::BlockDevice,
+        _ => FileType::RegularFile,
+    }
+}
+
+fn attr_of(look: &Look) -> FileAttr {
+    FileAttr {
+        ino: INodeNo(look.number.0),
+        size: look.size,
+        blocks: look.blocks,
+        atime: to_system_time(look.accessed),
+        mtime: to_system_time(look.modified),
+        ctime: to_system_time(look.changed),
+        crtime: UNIX_EPOCH,
+        kind: kind_of(look.kind),
+        perm: u16::try_from(look.mode).unwrap_or(0),
+        nlink: look.links,
+        uid: look.uid,
+        gid: look.gid,
+        rdev: look.device,
+        blksize: 4096,
+        flags: 0,
+    }
+}
+
+/// What the kernel keeps of a name that does not exist.
+const NOTHING: FileAttr = FileAttr {
+    ino: INodeNo(0),
+    size: 0,
+    blocks: 0,
+    atime: UNIX_EPOCH,
+    mtime: UNIX_EPOCH,
+    ctime: UNIX_EPOCH,
+    crtime: UNIX_EPOCH,
+    kind: FileType::RegularFile,
+    perm: 0,
+    nlink: 0,
+    uid: 0,
+    gid: 0,
+    rdev: 0,
+    blksize: 4096,
+    flags: 0,
+};
+
+fn stamp_of(time: TimeOrNow) -> Stamp {
+    match time {
+        TimeOrNow::Now => Stamp::Now,
+        TimeOrNow::SpecificTime(time) => Stamp::At(from_system_time(time)),
+    }
+}
+
+fn done(result: Result<(), Errno>, reply: ReplyEmpty) {
+    match result {
+        Ok(()) => reply.ok(),
+        Err(errno) => reply.error(told(errno)),
+    }
+}
+
+/// A value of this length, where so many bytes were asked for; with 0, only how long it is.
+fn value(result: Result<Vec<u8>, Errno>, size: u32, reply: ReplyXattr) {
+    match result {
+        Err(errno) => reply.error(told(errno)),
+        Ok(bytes) if size == 0 => reply.size(u32::try_from(bytes.len()).unwrap_or(u32::MAX)),
+        Ok(bytes) if bytes.len() > size as usize => reply.error(fuser::Errno::ERANGE),
+        Ok(bytes) => reply.data(&bytes),
+    }
+}
+
+impl Filesystem for Kernel {
+    fn init(&mut self, _request: &Request, config: &mut KernelConfig) -> std::io::Result<()> {
+        let mut wanted = vec![
+            InitFlags::FUSE_AUTO_INVAL_DATA,
+            InitFlags::FUSE_ATOMIC_O_TRUNC,
+            InitFlags::FUSE_DONT_MASK,
+            InitFlags::FUSE_PARALLEL_DIROPS,
+            InitFlags::FUSE_HANDLE_KILLPRIV_V2,
+            InitFlags::FUSE_NO_OPENDIR_SUPPORT,
+            InitFlags::FUSE_DO_READDIRPLUS,
+            InitFlags::FUSE_READDIRPLUS_AUTO,
+            InitFlags::FUSE_CACHE_SYMLINKS,
+            InitFlags::FUSE_DIRECT_IO_ALLOW_MMAP,
+        ];
+        if !self.manners.plain {
+            wanted.push(InitFlags::FUSE_POSIX_ACL);
+        }
+        if self.manners.collects {
+            wanted.push(InitFlags::FUSE_WRITEBACK_CACHE);
+        }
+        // What this kernel does not know it does without.
+        for flag in wanted {
+            let _ = config.add_capabilities(flag);
+        }
+        let passes = self.manners.passes && config.add_capabilities(InitFlags::FUSE_PASSTHROUGH).is_ok();
+        self.manners.passes = passes && config.set_max_stack_depth(1).is_ok();
+        let _ = config.set_max_write(LARGEST_REQUEST);
+        let _ = config.set_max_readahead(LARGEST_REQUEST);
+        self.volume.set_passes(self.manners.passes);
+        Ok(())
+    }
+
+    fn lookup(&self, _request: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEntry) {
+        match self.volume.lookup(Number(parent.0), name.as_bytes()) {
+            Err(Errno::NOENT) => reply.entry(&HOLDS, &NOTHING, Generation(0)),
+            look => Self::entry(look, reply),
+        }
+    }
+
+    fn forget(&self, _request: &Request, ino: INodeNo, nlookup: u64) {
+        self.volume.nodes.forget(Number(ino.0), nlookup);
+    }
+
+    fn getattr(&self, _request: &Request, ino: INodeNo, fh: Option<FileHandle>, reply: ReplyAttr) {
+        match self.look_of(ino, fh) {
+            Ok(look) => reply.attr(&HOLDS, &attr_of(&look)),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+
+    fn setattr(
+        &self,
+        request: &Request,
+        ino: INodeNo,
+        mode: Option<u32>,
+        uid: Option<u32>,
+        gid: Option<u32>,
+        size: Option<u64>,
+        atime: Option<TimeOrNow>,
+        mtime: Option<TimeOrNow>,
+        _ctime: Option<SystemTime>,
+        fh: Option<FileHandle>,
+        _crtime: Option<SystemTime>,
+        _chgtime: Option<SystemTime>,
+        _bkuptime: Option<SystemTime>,
+        _flags: Option<BsdFileFlags>,
+        reply: ReplyAttr,
+    ) {
+        let wanted =
+            Wanted { mode, uid, gid, accessed: atime.map(stamp_of), modified: mtime.map(stamp_of) };
+        match self.set(caller(request), ino, size, wanted, fh) {
+            Ok(look) => reply.attr(&HOLDS, &attr_of(&look)),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+
+    fn readlink(&self, _request: &Request, ino: INodeNo, reply: ReplyData) {
+        match self.volume.read_symlink(Number(ino.0)) {
+            Ok(target) => reply.data(&target),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+
+    fn mknod(
+        &self,
+        request: &Request,
+        parent: INodeNo,
+        name: &OsStr,
+        mode: u32,
+        umask: u32,
+        rdev: u32,
+        reply: ReplyEntry,
+    ) {
+        let what = (mode, umask, rdev);
+        Self::entry(
+            self.volume.make_node(Number(parent.0), name.as_bytes(), what, caller(request)),
+            reply,
+        );
+    }
+
+    fn mkdir(
+        &self,
+        request: &Request,
+        parent: INodeNo,
+        name: &OsStr,
+        mode: u32,
+        umask: u32,
+        reply: ReplyEntry,
+    ) {
+        let made =
+            self.volume.make_folder(Number(parent.0), name.as_bytes(), mode, umask, caller(request));
+        Self::entry(made, reply);
+    }
+
+    fn unlink(&self, _request: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEmpty) {
+        done(self.volume.unlink(Number(parent.0), name.as_bytes()), reply);
+    }
+
+    fn rmdir(&self, _request: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEmpty) {
+        done(self.volume.remove_folder(Number(parent.0), name.as_bytes()), reply);
+    }
+
+    fn symlink(
+        &self,
+        request: &Request,
+        parent: INodeNo,
+        link_name: &OsStr,
+        target: &Path,
+        reply: ReplyEntry,
+    ) {
+        let (parent, name) = (Number(parent.0), link_name.as_bytes());
+        Self::entry(self.volume.make_symlink(parent, name, target.as_os_str(), caller(request)), reply);
+    }
+
+    fn rename(
+        &self,
+        _request: &Request,
+        parent: INodeNo,
+        name: &OsStr,
+        newparent: INodeNo,
+        newname: &OsStr,
+        flags: RenameFlags,
+        reply: ReplyEmpty,
+    ) {
+        let flags = sys::RenameFlags::from_bits_retain(flags.bits());
+        let (from, to) =
+            ((Number(parent.0), name.as_bytes()), (Number(newparent.0), newname.as_bytes()));
+        done(self.volume.rename(from, to, flags), reply);
+    }
+
+    fn link(
+        &self,
+        _request: &Request,
+        ino: INodeNo,
+        newparent: INodeNo,
+        newname: &OsStr,
+        reply: ReplyEntry,
+    ) {
+        Self::entry(self.volume.link(Number(ino.0), Number(newparent.0), newname.as_bytes()), reply);
+    }
+
+    fn open(&self, _request: &Request, ino: INodeNo, flags: OpenFlags, reply: ReplyOpen) {
+        self.open_now(Number(ino.0), flags, reply);
+    }
+
+    fn create(
+        &self,
+        request: &Request,
+        parent: INodeNo,
+        name: &OsStr,
+        mode: u32,
+        umask: u32,
+        flags: i32,
+        reply: ReplyCreate,
+    ) {
+        let (parent, name) = (Number(parent.0), name.as_bytes());
+        let (file, look) = match self.volume.create_file(parent, name, mode, umask, flags, caller(request)) {
+            Ok((file, look)) => (Arc::new(file), look),
+            Err(errno) => return reply.error(told(errno)),
+        };
+        let handle = FileHandle(self.volume.files.add(Arc::clone(&file)));
+        let attr = attr_of(&look);
+        if file.is_apart {
+            return reply.created(&HOLDS, &attr, Generation(0), handle, FopenFlags::FOPEN_DIRECT_IO);
+        }
+        let none = FopenFlags::empty();
+        match self.use_file(&file, |descriptor| reply.open_backing(descriptor)) {
+            Some(passed) => reply.created_passthrough(&HOLDS, &attr, Generation(0), handle, none, &passed),
+            None => reply.created(&HOLDS, &attr, Generation(0), handle, FopenFlags::FOPEN_NOFLUSH),
+        }
+    }
+
+    fn read(
+        &self,
+        _request: &Request,
+        _ino: INodeNo,
+        fh: FileHandle,
+        offset: u64,
+        size: u32,
+        _flags: OpenFlags,
+        _lock_owner: Option<LockOwner>,
+        reply: ReplyData,
+    ) {
+        let mut buffer = vec![0; size as usize];
+        let read = self
+            .volume
+            .files
+            .get(fh.0)
+            .and_then(|file| self.volume.read(&file, &mut buffer, offset));
+        match read {
+            Ok(length) => reply.data(&buffer[..length]),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+
+    fn write(
+        &self,
+        request: &Request,
+        _ino: INodeNo,
+        fh: FileHandle,
+        offset: u64,
+        data: &[u8],
+        write_flags: WriteFlags,
+        _flags: OpenFlags,
+        _lock_owner: Option<LockOwner>,
+        reply: ReplyWrite,
+    ) {
+        let write = || {
+            let file = self.volume.files.get(fh.0)?;
+            self.volume.write(&file, data, offset)?;
+            if write_flags.contains(WriteFlags::FUSE_WRITE_KILL_SUIDGID)
+                && let Body::Whole(copies) = &*file.body()
+            {
+                for copy in copies {
+                    // The kernel has looked who writes: it says so by the flag.
+                    let stranger = Caller { uid: request.uid().max(1), gid: request.gid() };
+                    strip_set_id(&copy.file, &sys::fstat(&copy.file)?, stranger)?;
+                }
+            }
+            Ok(())
+        };
+        match write() {
+            Ok(()) => reply.written(u32::try_from(data.len()).unwrap_or(0)),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+
+    fn flush(&self, _r: &Request, _i: INodeNo, _h: FileHandle, _o: LockOwner, reply: ReplyEmpty) {
+        // There is nothing to do when a descriptor is closed: the kernel need not ask again.
+        reply.error(fuser::Errno::ENOSYS);
+    }
+
+    fn release(
+        &self,
+        _request: &Request,
+        ino: INodeNo,
+        fh: FileHandle,
+        _flags: OpenFlags,
+        _lock_owner: Option<LockOwner>,
+        _flush: bool,
+        reply: ReplyEmpty,
+    ) {
+        if self.volume.files.remove(fh.0).is_some_and(|file| !file.is_apart) {
+            self.let_go(Number(ino.0));
+        }
+        reply.ok();
+    }
+
+    fn fsync(&self, _request: &Request, _ino: INodeNo, fh: FileHandle, datasync: bool, reply: ReplyEmpty) {
+        done(self.volume.files.get(fh.0).and_then(|file| self.volume.sync_file(&file, datasync)), reply);
+    }
+
+    fn opendir(&self, _request: &Request, _ino: INodeNo, _flags: OpenFlags, reply: ReplyOpen) {
+        // A listing needs no handle: where each name stands follows from the name.
+        reply.error(fuser::Errno::ENOSYS);
+    }
+
+    fn readdir(&self, _request: &Request, ino: INodeNo, _fh: FileHandle, offset: u64, reply: ReplyDirectory) {
+        self.list(ino, offset, reply);
+    }
+
+    fn readdirplus(
+        &self,
+        _request: &Request,
+        ino: INodeNo,
+        _fh: FileHandle,
+        offset: u64,
+        reply: ReplyDirectoryPlus,
+    ) {
+        self.list_with_looks(ino, offset, reply);
+    }
+
+    fn fsyncdir(&self, _request: &Request, ino: INodeNo, _fh: FileHandle, _data: bool, reply: ReplyEmpty) {
+        done(self.volume.sync_folder(Number(ino.0)), reply);
+    }
+
+    fn statfs(&self, _request: &Request, _ino: INodeNo, reply: ReplyStatfs) {
+        let room = self.volume.room();
+        reply.statfs(
+            room.total / 4096,
+            room.free / 4096,
+            room.available / 4096,
+            room.files,
+            room.free_files,
+            4096,
+            255,
+            4096,
+        );
+    }
+
+    fn setxattr(
+        &self,
+        _request: &Request,
+        ino: INodeNo,
+        name: &OsStr,
+        value: &[u8],
+        flags: i32,
+        _position: u32,
+        reply: ReplyEmpty,
+    ) {
+        if self.manners.plain {
+            return reply.error(fuser::Errno::ENOSYS);
+        }
+        let flags = flags.cast_unsigned();
+        done(self.volume.set_extended(Number(ino.0), name.as_bytes(), value, flags), reply);
+    }
+
+    fn getxattr(&self, _request: &Request, ino: INodeNo, name: &OsStr, size: u32, reply: ReplyXattr) {
+        if self.manners.plain {
+            return reply.error(fuser::Errno::ENOSYS);
+        }
+        value(self.volume.extended_attribute(Number(ino.0), name.as_bytes()), size, reply);
+    }
+
+    fn listxattr(&self, _request: &Request, ino: INodeNo, size: u32, reply: ReplyXattr) {
+        if self.manners.plain {
+            return reply.error(fuser::Errno::ENOSYS);
+        }
+        value(self.volume.extended_names(Number(ino.0)), size, reply);
+    }
+
+    fn removexattr(&self, _request: &Request, ino: INodeNo, name: &OsStr, reply: ReplyEmpty) {
+        if self.manners.plain {
+            return reply.error(fuser::Errno::ENOSYS);
+        }
+        done(self.volume.remove_extended(Number(ino.0), name.as_bytes()), reply);
+    }
+
+    fn fallocate(
+        &self,
+        _request: &Request,
+        _ino: INodeNo,
+        fh: FileHandle,
+        offset: u64,
+        length: u64,
+        mode: i32,
+        reply: ReplyEmpty,
+    ) {
+        let mode = mode.cast_unsigned();
+        let file = self.volume.files.get(fh.0);
+        done(file.and_then(|file| self.volume.allocate(&file, mode, offset, length)), reply);
+    }
+
+    fn lseek(
+        &self,
+        _request: &Request,
+        _ino: INodeNo,
+        fh: FileHandle,
+        offset: i64,
+        whence: i32,
+        reply: ReplyLseek,
+    ) {
+        const DATA: i32 = 3;
+        const HOLE: i32 = 4;
+        // Where the kernel collects writes, it alone knows what is a hole: it is left to it.
+        if self.manners.collects || ![DATA, HOLE].contains(&whence) {
+            return reply.error(fuser::Errno::ENOSYS);
+        }
+        let file = self.volume.files.get(fh.0);
+        let found = file.and_then(|file| self.volume.seek(&file, offset.cast_unsigned(), whence == DATA));
+        match found {
+            Ok(offset) => reply.offset(offset.cast_signed()),
+            Err(errno) => reply.error(told(errno)),
+        }
+    }
+}

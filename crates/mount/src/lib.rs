@@ -1,0 +1,47 @@
+//! A volume as one drive: the kernel asks, and what it asks for is answered from the members.
+//!
+//! [`volume::Volume`] is the tree with its operations, in plain calls that tests make without a kernel; [`kernel`] translates
+//! the kernel's requests (FUSE) into them; [`serving`] mounts, waits and ends. Files whose disk has room are passed through:
+//! the kernel reads and writes them on their disk itself, and asks here for names only.
+//!
+//! What holds: everything is reached by a descriptor on the labelled root of its disk; nothing that parity still needs is
+//! taken away or written over without being held first, or else it is told; a present content is read, or an error is.
+
+mod attributes;
+mod branch;
+mod content;
+mod intents;
+mod kernel;
+mod knowledge;
+mod look;
+mod names;
+mod nodes;
+mod number;
+mod open;
+mod overflow;
+mod past;
+mod places;
+pub mod record;
+pub mod serving;
+pub mod volume;
+
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use rustix::io::Errno;
+use sieve_disk::{Error, Kind};
+
+/// What a lock guards is whole whenever it is let go: a thread that panicked leaves nothing half done in it.
+pub(crate) fn guarded<T>(lock: &Mutex<T>) -> MutexGuard<'_, T> {
+    lock.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// An error of the floors below as the kernel takes it.
+pub(crate) fn code_of(error: &Error) -> Errno {
+    let said = error.source.as_ref().and_then(Errno::from_io_error);
+    said.unwrap_or(match error.kind {
+        Kind::NotFound => Errno::NOENT,
+        Kind::Conflict => Errno::BUSY,
+        Kind::Safety => Errno::ROFS,
+        _ => Errno::IO,
+    })
+}
