@@ -325,9 +325,9 @@ fn value(result: Result<Vec<u8>, Errno>, size: u32, reply: ReplyXattr) {
 
 impl Filesystem for Kernel {
     fn init(&mut self, _request: &Request, config: &mut KernelConfig) -> std::io::Result<()> {
+        // Not FUSE_ATOMIC_O_TRUNC: with it the kernel does not ask whether the file that an open shortens is being executed.
         let mut wanted = vec![
             InitFlags::FUSE_AUTO_INVAL_DATA,
-            InitFlags::FUSE_ATOMIC_O_TRUNC,
             InitFlags::FUSE_DONT_MASK,
             InitFlags::FUSE_PARALLEL_DIROPS,
             InitFlags::FUSE_HANDLE_KILLPRIV_V2,

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use rustix::fs::{FileType, Stat};
+use rustix::fs::{FileType, Stat, Timespec, Timestamps};
 use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_disk::{Attributes, EntryKind};
@@ -57,8 +57,10 @@ impl Look {
             look.modified = look.modified.max(modified(copy));
             look.changed = look.changed.max((copy.st_ctime, copy.st_ctime_nsec as u32));
         }
-        // How many folders are in it is not counted: one link says so to whoever would save a look by it.
-        look.links = 1;
+        // A link for each folder in it, as the disks count them; of two disks that have the same one it counts twice, so that
+        // nobody who goes by the number overlooks one. A filesystem that does not count them has one, and so has the whole.
+        let counted = copies.iter().map(|copy| u32::try_from(copy.st_nlink).ok()?.checked_sub(2));
+        look.links = counted.sum::<Option<u32>>().map_or(1, |folders| folders.saturating_add(2));
         Some(look)
     }
 
@@ -103,6 +105,16 @@ impl Look {
 #[expect(clippy::unnecessary_cast, reason = "the fields of a stat are not of the same type on every machine")]
 fn modified(stat: &Stat) -> Moment {
     (stat.st_mtime, stat.st_mtime_nsec as u32)
+}
+
+/// The times of a stat, to be set.
+#[expect(clippy::unnecessary_cast, reason = "the fields of a stat are not of the same type on every machine")]
+pub(crate) fn times_of(stat: &Stat) -> Timestamps {
+    let time = |seconds, nanoseconds| Timespec { tv_sec: seconds, tv_nsec: nanoseconds };
+    Timestamps {
+        last_access: time(stat.st_atime, stat.st_atime_nsec as i64),
+        last_modification: time(stat.st_mtime, stat.st_mtime_nsec as i64),
+    }
 }
 
 /// Device numbers of programs that see 32 bits: as the kernel packs them for those.

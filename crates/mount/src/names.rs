@@ -9,7 +9,7 @@ use sieve_core::path::RelPath;
 
 use crate::branch::{Branch, by_descriptor, name_of};
 use crate::code_of;
-use crate::look::Look;
+use crate::look::{Look, times_of};
 use crate::number::Number;
 use crate::volume::{Caller, Found, Volume};
 
@@ -63,7 +63,8 @@ impl Volume {
         }
     }
 
-    /// Makes the folder of something on a disk that does not have it, with all above it, as the other disks have them.
+    /// Makes the folder of something on a disk that does not have it, with all above it, as the other disks have them. Seen from
+    /// the volume nothing happens by that: no folder becomes newer.
     pub(crate) fn make_folders(&self, position: usize, folder: Option<&RelPath>) -> Result<(), Errno> {
         let Some(folder) = folder.filter(|folder| !folder.is_root()) else { return Ok(()) };
         let branch = &self.branches[position];
@@ -73,7 +74,11 @@ impl Volume {
         self.make_folders(position, folder.parent().as_ref())?;
         let Some(Found::Folder(copies)) = self.find(folder)? else { return Err(Errno::NOENT) };
         let (from, like) = &copies[0];
-        let made = branch.at(folder, |parent, name| sys::mkdirat(parent, name, Mode::RWXU));
+        let made = branch.at(folder, |parent, name| {
+            let before = sys::fstat(parent)?;
+            sys::mkdirat(parent, name, Mode::RWXU)?;
+            sys::futimens(parent, &times_of(&before))
+        });
         match made {
             Err(Errno::EXIST) => return Ok(()),
             other => other?,
@@ -93,7 +98,8 @@ impl Volume {
                 other => other?,
             }
         }
-        sys::chmod(by_descriptor(&handle), Mode::from_raw_mode(like.st_mode))
+        sys::chmod(by_descriptor(&handle), Mode::from_raw_mode(like.st_mode))?;
+        sys::utimensat(&handle, "", &times_of(like), AtFlags::EMPTY_PATH)
     }
 
     /// Whether a name is free on all disks, those that are away among them.

@@ -3,7 +3,7 @@
 use std::os::fd::OwnedFd;
 use std::sync::PoisonError;
 
-use rustix::fs::{self as sys, AtFlags, Gid, Mode, OFlags, RenameFlags, Timespec, Timestamps, Uid, XattrFlags};
+use rustix::fs::{self as sys, AtFlags, Gid, Mode, OFlags, RenameFlags, Uid, XattrFlags};
 use rustix::io::Errno;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -11,6 +11,7 @@ use sieve_disk::workspace::Workspace;
 
 use crate::branch::{Branch, by_descriptor, name_of};
 use crate::code_of;
+use crate::look::times_of;
 use crate::number::Number;
 use crate::open::{Body, Copy, OpenFile};
 use crate::volume::Volume;
@@ -106,12 +107,7 @@ fn copy_to(target: &Branch, path: &RelPath, from: &OwnedFd, stat: &sys::Stat) ->
     }
     copy_extended(from, &copy)?;
     sys::fchmod(&copy, Mode::from_raw_mode(stat.st_mode))?;
-    let time = |seconds, nanoseconds: u64| Timespec { tv_sec: seconds, tv_nsec: nanoseconds.cast_signed() };
-    let times = Timestamps {
-        last_access: time(stat.st_atime, stat.st_atime_nsec),
-        last_modification: time(stat.st_mtime, stat.st_mtime_nsec),
-    };
-    sys::futimens(&copy, &times)?;
+    sys::futimens(&copy, &times_of(stat))?;
     Ok(copy)
 }
 

@@ -23,6 +23,7 @@ use sieve_pool::journal;
 use sieve_pool::pool::Pool;
 
 use crate::branch::Branch;
+use crate::look::times_of;
 use crate::{code_of, guarded};
 
 /// So long what was taken away may wait for its record, so that there are many of them.
@@ -309,12 +310,7 @@ fn looks_alike(
     sys::fchown(copy, Some(sys::Uid::from_raw(stat.st_uid)), Some(sys::Gid::from_raw(stat.st_gid)))
         .or_else(|errno| if errno == Errno::PERM { Ok(()) } else { Err(errno) })?;
     sys::fchmod(copy, Mode::from_raw_mode(stat.st_mode))?;
-    let time = |seconds, nanoseconds: u64| sys::Timespec { tv_sec: seconds, tv_nsec: nanoseconds.cast_signed() };
-    let times = sys::Timestamps {
-        last_access: time(stat.st_atime, stat.st_atime_nsec),
-        last_modification: time(stat.st_mtime, stat.st_mtime_nsec),
-    };
-    sys::futimens(copy, &times)?;
+    sys::futimens(copy, &times_of(&stat))?;
     let after = branch.disk.stat(path).map_err(|e| code_of(&e))?;
     Ok(after.is_some_and(|after| (after.inode, after.size, after.mtime, after.ctime)
         == (before.inode, before.size, before.mtime, before.ctime)))

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use fuser::{Config, MountOption, Session, SessionACL};
 use rustix::fs as sys;
 use rustix::io::Errno;
-use rustix::mount::{UnmountFlags, unmount};
+use rustix::mount::{MountFlags, UnmountFlags, mount, unmount};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
@@ -54,7 +54,7 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
     }
     let kernel = Kernel::new(Arc::clone(&volume), manners);
     let config = config(volume.name(), wishes, is_root);
-    let mut session = Session::new(kernel, &at, &config).map_err(|error| not_mounted(&at, error))?;
+    let mut session = begin(kernel, volume.name(), &at, &config).map_err(|error| not_mounted(&at, error))?;
     record.answer(&volume)?;
     end_on_signal(&mut session, &at)?;
     let recorder = {
@@ -71,6 +71,31 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
     recorded.map_err(|_| Error::new(Kind::Internal, "mount.record", "what was taken away was not recorded"))
 }
 
+/// Mounts. Root does so himself, with the kind that the table of mounts knows; for others the system's helper does it.
+fn begin(kernel: Kernel, volume: &str, at: &Path, config: &Config) -> std::io::Result<Session<Kernel>> {
+    if !rustix::process::geteuid().is_root() {
+        return Session::new(kernel, at, config);
+    }
+    let flags = sys::OFlags::RDWR | sys::OFlags::CLOEXEC;
+    let device = sys::open("/dev/fuse", flags, sys::Mode::empty())?;
+    let mode = sys::fstat(sys::open(at, sys::OFlags::PATH, sys::Mode::empty())?)?.st_mode;
+    let others = if config.acl == SessionACL::All { ",allow_other" } else { "" };
+    let data = format!(
+        "fd={},rootmode={mode:o},user_id=0,group_id=0,default_permissions{others}",
+        std::os::fd::AsRawFd::as_raw_fd(&device)
+    );
+    let mut mount_flags = MountFlags::NOATIME;
+    mount_flags.set(MountFlags::RDONLY, config.mount_options.contains(&MountOption::RO));
+    let data = std::ffi::CString::new(data).map_err(std::io::Error::other)?;
+    mount(volume, at, format!("fuse.{KIND}"), mount_flags, Some(data.as_c_str()))?;
+    let session = Session::from_fd(kernel, device, config.acl, config.clone());
+    if session.is_err() {
+        // What does not answer is not left behind.
+        let _ = unmount(at, UnmountFlags::DETACH);
+    }
+    session
+}
+
 fn config(volume: &str, wishes: Wishes, is_root: bool) -> Config {
     let mut config = Config::default();
     config.mount_options = vec![
@@ -81,9 +106,6 @@ fn config(volume: &str, wishes: Wishes, is_root: bool) -> Config {
     ];
     if wishes.read_only {
         config.mount_options.push(MountOption::RO);
-    }
-    if is_root {
-        config.mount_options.extend([MountOption::Dev, MountOption::Suid]);
     }
     config.acl = if is_root && !wishes.owner_only { SessionACL::All } else { SessionACL::Owner };
     config.n_threads = Some(AT_ONCE);
