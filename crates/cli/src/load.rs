@@ -101,6 +101,7 @@ pub(crate) fn spec_on_paper(path: &Path, has_listing: bool) -> Result<Option<Poo
 /// Opens the pool of a pool file.
 pub(crate) fn pool(path: &Path) -> Result<Pool> {
     let machine = crate::machine::real();
+    sieve_mount::record::bring_up(path);
     let pool = sieve_pool::open(machine, path, spec(path)?)?;
     for note in &pool.notes {
         crate::say_aside!("note: {note}");

@@ -185,6 +185,8 @@ pub trait Disk: Send + Sync {
     /// # Errors
     /// As all calls here: what the operating system says, with the path.
     fn filesystem(&self) -> Result<Filesystem>;
+    /// Somebody else renames folders on it, and this process knows: what is open of them is opened anew.
+    fn look_anew(&self) {}
     /// Folders below its root that something else is mounted over, as far as the system tells.
     fn covered(&self) -> Vec<RelPath> {
         Vec::new()

@@ -35,8 +35,7 @@ pub(crate) struct Branch {
     pub(crate) role: Role,
     /// What may be used of it in all, where the pool file limits it.
     pub(crate) capacity: Option<ByteLength>,
-    /// The same disk, for what the floors below do with it.
-    pub(crate) disk: Arc<dyn Disk>,
+    below: Arc<dyn Disk>,
     root: OwnedFd,
     folders: Mutex<Folders>,
     is_dead: AtomicBool,
@@ -60,7 +59,7 @@ impl Branch {
             name: member.row.name.clone(),
             role: member.row.role,
             capacity: member.spec.as_ref().and_then(|spec| spec.capacity),
-            disk,
+            below: disk,
             root,
             folders: Mutex::default(),
             is_dead: AtomicBool::new(false),
@@ -72,6 +71,13 @@ impl Branch {
         !self.is_dead.load(Ordering::Relaxed)
     }
 
+    /// The same disk, for what the floors below do with it. They keep folders open by their paths, which are renamed here
+    /// without them.
+    pub(crate) fn disk(&self) -> &Arc<dyn Disk> {
+        self.below.look_anew();
+        &self.below
+    }
+
     pub(crate) const fn root(&self) -> &OwnedFd {
         &self.root
     }
@@ -81,7 +87,7 @@ impl Branch {
     pub(crate) fn judged<T>(&self, done: Result<T, Errno>) -> Result<T, Errno> {
         if let Err(Errno::IO | Errno::NODEV | Errno::NXIO | Errno::SHUTDOWN | Errno::UCLEAN) = done
             && self.lives()
-            && !matches!(label::read(&*self.disk), Ok(Some(_)))
+            && !matches!(label::read(&*self.below), Ok(Some(_)))
         {
             self.is_dead.store(true, Ordering::Relaxed);
         }
@@ -129,13 +135,7 @@ impl Branch {
 
     /// What is at a path; nothing where nothing is.
     pub(crate) fn stat(&self, path: &RelPath) -> Result<Option<Stat>, Errno> {
-        let stat = match path.parent() {
-            None => sys::fstat(&self.root),
-            Some(folder) => self.folder(&folder).and_then(|folder| {
-                sys::statat(&*folder, name_of(path.file_name()), AtFlags::SYMLINK_NOFOLLOW)
-            }),
-        };
-        match self.judged(stat) {
+        match self.at(path, |folder, name| sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)) {
             Ok(stat) => Ok(Some(stat)),
             Err(Errno::NOENT | Errno::NOTDIR) => Ok(None),
             Err(errno) => Err(errno),
@@ -146,11 +146,19 @@ impl Branch {
     pub(crate) fn at<T>(
         &self,
         path: &RelPath,
-        call: impl FnOnce(&OwnedFd, &OsStr) -> Result<T, Errno>,
+        call: impl Fn(&OwnedFd, &OsStr) -> Result<T, Errno>,
     ) -> Result<T, Errno> {
-        let Some(folder) = path.parent() else { return call(&self.root, OsStr::new(".")) };
-        let done = self.folder(&folder).and_then(|folder| call(&folder, name_of(path.file_name())));
-        self.judged(done)
+        let Some(folder) = path.parent() else { return self.judged(call(&self.root, OsStr::new("."))) };
+        let name = name_of(path.file_name());
+        let open = self.folder(&folder)?;
+        match call(&open, name) {
+            // Nothing is found in a folder that was taken away, nor made: another one may have its name by now.
+            Err(Errno::NOENT) if sys::fstat(&*open).is_ok_and(|stat| stat.st_nlink == 0) => {
+                guarded(&self.folders).remove(folder.as_bytes());
+                self.judged(self.folder(&folder).and_then(|open| call(&open, name)))
+            }
+            done => self.judged(done),
+        }
     }
 
     /// Opens something for its attributes alone, whatever it is.

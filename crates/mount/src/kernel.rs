@@ -30,8 +30,8 @@ use crate::volume::{Caller, Entry, Volume};
 const HOLDS: Duration = Duration::from_secs(1);
 /// So many listings of folders are kept while they are read in parts.
 const LISTINGS: usize = 64;
-/// The kernel writes and reads as much at once.
-const LARGEST_REQUEST: u32 = 1 << 20;
+/// The kernel writes and reads as much at once where it asks here: every worker keeps a buffer that has held so much.
+const LARGEST_REQUEST: u32 = 256 << 10;
 
 /// The volume as the kernel sees it.
 pub(crate) struct Kernel {

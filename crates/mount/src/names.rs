@@ -25,7 +25,7 @@ impl Volume {
         mode: u32,
         umask: u32,
         caller: Caller,
-        make: impl FnOnce(&OwnedFd, &OsStr, Mode) -> Result<T, Errno>,
+        make: impl Fn(&OwnedFd, &OsStr, Mode) -> Result<T, Errno>,
     ) -> Result<T, Errno> {
         let folder = branch.folder(&path.parent().unwrap_or_default())?;
         let parent = sys::fstat(&*folder)?;
@@ -83,7 +83,7 @@ impl Volume {
             Err(Errno::EXIST) => return Ok(()),
             other => other?,
         }
-        let attributes = self.branches[*from].disk.extended_attributes(folder).map_err(|e| code_of(&e))?;
+        let attributes = self.branches[*from].disk().extended_attributes(folder).map_err(|e| code_of(&e))?;
         let handle = branch.handle(folder)?;
         let (uid, gid) = (Uid::from_raw(like.st_uid), Gid::from_raw(like.st_gid));
         match sys::chownat(&handle, "", Some(uid), Some(gid), AtFlags::EMPTY_PATH) {

@@ -1,6 +1,6 @@
 //! What the kernel knows of the volume by number: where it hangs in the tree.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use sieve_core::path::RelPath;
@@ -22,6 +22,11 @@ struct Known {
     by_name: HashMap<(Number, Name), Number>,
     /// Files that moved to another disk while they were open: their new number, and the one that programs know.
     stand_ins: HashMap<Number, Number>,
+    /// The numbers that programs know those by. The inodes that they once were may be other files by now, which are then
+    /// known by numbers of their own.
+    moved: HashSet<Number>,
+    /// How many such files there were.
+    displaced: u64,
 }
 
 struct Node {
@@ -64,7 +69,9 @@ impl Nodes {
         for name in names {
             known.by_name.remove(&name);
         }
-        known.stand_ins.retain(|_, shown| *shown != number);
+        if known.moved.remove(&number) || number.is_made_up() {
+            known.stand_ins.retain(|_, shown| *shown != number);
+        }
     }
 
     /// The path of a node; nothing when it has no name any more, or was never told.
@@ -125,12 +132,28 @@ impl Nodes {
 
     /// A file that programs have open lies elsewhere from now on; they go on to know it by its old number.
     pub(crate) fn stands_in(&self, now: Number, shown: Number) {
-        guarded(&self.known).stand_ins.insert(now, shown);
+        let mut known = guarded(&self.known);
+        known.stand_ins.retain(|_, before| *before != shown);
+        known.stand_ins.insert(now, shown);
+        known.moved.insert(shown);
     }
 
     /// The number that programs know something by.
     pub(crate) fn shown(&self, number: Number) -> Number {
-        guarded(&self.known).stand_ins.get(&number).copied().unwrap_or(number)
+        let mut known = guarded(&self.known);
+        if known.moved.is_empty() && known.stand_ins.is_empty() {
+            return number;
+        }
+        if let Some(shown) = known.stand_ins.get(&number) {
+            return *shown;
+        }
+        if !known.moved.contains(&number) {
+            return number;
+        }
+        known.displaced += 1;
+        let shown = Number::made_up(known.displaced);
+        known.stand_ins.insert(number, shown);
+        shown
     }
 
     /// How many are known.
@@ -191,6 +214,18 @@ mod tests {
         assert_eq!(nodes.count(), 2);
         nodes.forget(FILE, 1);
         assert_eq!((nodes.count(), nodes.at(FOLDER, b"wren.flac")), (1, None));
+    }
+
+    #[test]
+    fn a_moved_file_keeps_its_number_and_who_gets_its_inode_another() {
+        let nodes = tree();
+        let elsewhere = Number(99);
+        nodes.stands_in(elsewhere, FILE);
+        assert_eq!(nodes.shown(elsewhere), FILE);
+        let other = nodes.shown(FILE);
+        assert!(other != FILE && other == nodes.shown(FILE));
+        nodes.forget(FILE, 1);
+        assert_eq!(nodes.shown(elsewhere), elsewhere, "nobody knows it by its old number any more");
     }
 
     #[test]

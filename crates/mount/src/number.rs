@@ -14,6 +14,8 @@ const INODE_BITS: u32 = 56;
 const INODE: u64 = (1 << INODE_BITS) - 1;
 /// Above every disk: what has no inode that is known.
 const NOWHERE: u64 = 0xff << INODE_BITS;
+/// Above every disk: what has the inode that another file is known by.
+const MADE_UP: u64 = 0xfe << INODE_BITS;
 
 impl Number {
     /// The root of the volume, which the kernel asks for by this number.
@@ -23,6 +25,16 @@ impl Number {
     pub(crate) fn on(disk: DiskId, inode: u64) -> Self {
         // Disks are numbered from 1 on and never so many that they reach what is kept for paths.
         Self((disk.get().cast_unsigned().wrapping_add(1) & 0x7f) << INODE_BITS | inode & INODE)
+    }
+
+    /// A number for something whose own is in use.
+    pub(crate) const fn made_up(count: u64) -> Self {
+        Self(MADE_UP | count & INODE)
+    }
+
+    /// Whether it is such a number.
+    pub(crate) const fn is_made_up(self) -> bool {
+        self.0 & !INODE == MADE_UP
     }
 
     /// The number of something that lies on no disk that is there, and of which no inode is known: a folder of a missing disk.

@@ -71,7 +71,7 @@ impl Volume {
     ) -> Result<OwnedFd, Errno> {
         let target = &self.branches[to];
         self.make_folders(to, path.parent().as_ref())?;
-        let mut space = Workspace::begin(&target.disk, self.past.random()).map_err(|e| code_of(&e))?;
+        let mut space = Workspace::begin(target.disk(), self.past.random()).map_err(|e| code_of(&e))?;
         let passing = space.next_path();
         let moved = copy_to(target, &passing, &copy.file, stat);
         let named = moved.and_then(|moved| {

@@ -30,6 +30,8 @@ use crate::{code_of, guarded};
 const RECORD_EVERY: Duration = Duration::from_millis(300);
 /// So many files are watched at once until they are recorded: each is an open file.
 const WATCHED_AT_MOST: usize = 4096;
+/// So long somebody waits for the record.
+const PATIENCE: Duration = Duration::from_secs(2);
 /// When the pool is at another work, the record is tried again after this.
 const TRY_AGAIN: Duration = Duration::from_secs(1);
 
@@ -48,6 +50,10 @@ pub(crate) struct Past {
 #[derive(Default)]
 struct Waiting {
     taken: Vec<TakenBeside>,
+    /// Some of it is being recorded.
+    is_busy: bool,
+    /// Somebody waits for the record.
+    is_urgent: bool,
     ends: bool,
 }
 
@@ -100,7 +106,7 @@ impl Past {
     /// Says what a held name stands for. It need not be durable before the name is: who removes a file is not promised that
     /// it is removed before he syncs it.
     fn note(&self, branch: &Branch, held: &RelPath, original: &RelPath, replaced: bool) -> Result<(), Errno> {
-        durable::make_own_folder(&*branch.disk, &OurPlace::Held.path()).map_err(|e| code_of(&e))?;
+        durable::make_own_folder(&**branch.disk(), &OurPlace::Held.path()).map_err(|e| code_of(&e))?;
         let flags = OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let notes = branch.at(&lines_path(), |folder, name| {
             sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR)
@@ -161,7 +167,7 @@ impl Past {
         path: &RelPath,
         replaced: bool,
     ) -> Result<(RelPath, Stat, Option<Watch>), Errno> {
-        let before = branch.disk.stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
+        let before = branch.disk().stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
         let held = self.place();
         self.note(branch, &held, path, replaced)?;
         Ok((held, before, self.watch(branch, path)))
@@ -172,7 +178,7 @@ impl Past {
         if guarded(&self.waiting).taken.len() >= WATCHED_AT_MOST {
             return None;
         }
-        let file = branch.disk.open(path).ok()?;
+        let file = branch.disk().open(path).ok()?;
         matches!(file.lease(), Ok(Lease::Granted)).then_some(Watch::Leased(file))
     }
 
@@ -185,7 +191,7 @@ impl Past {
         object: &ObjectRow,
         copies_up_to: u64,
     ) -> Result<Kept, Errno> {
-        let before = branch.disk.stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
+        let before = branch.disk().stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
         // What changed since parity took it is not its past any more.
         if !object.matches(&before) || guarded(&self.waiting).has(branch, path) {
             return Ok(Kept::Fine);
@@ -235,31 +241,48 @@ impl Past {
     pub(crate) fn record(&self) {
         let mut pause = RECORD_EVERY;
         loop {
-            let (mut taken, ends) = {
-                let waiting = guarded(&self.waiting);
-                let idle = |waiting: &mut Waiting| waiting.taken.is_empty() && !waiting.ends;
-                let mut waiting =
-                    self.wake.wait_while(waiting, idle).unwrap_or_else(std::sync::PoisonError::into_inner);
-                if !waiting.ends {
-                    drop(waiting);
-                    std::thread::sleep(pause);
-                    waiting = guarded(&self.waiting);
-                }
-                (std::mem::take(&mut waiting.taken), waiting.ends)
-            };
-            pause = RECORD_EVERY;
-            if !taken.is_empty() && self.record_now(&taken).is_err() {
+            let (mut taken, ends) = self.next(pause);
+            let is_recorded = taken.is_empty() || self.record_now(&taken).is_ok();
+            pause = if is_recorded { RECORD_EVERY } else { TRY_AGAIN };
+            let mut waiting = guarded(&self.waiting);
+            waiting.is_busy = false;
+            waiting.is_urgent = false;
+            if !is_recorded {
                 // It lies where the next scan finds it; until then it is tried again.
-                pause = TRY_AGAIN;
-                let mut waiting = guarded(&self.waiting);
                 taken.append(&mut waiting.taken);
                 taken.truncate(16 * WATCHED_AT_MOST);
                 waiting.taken = taken;
             }
+            drop(waiting);
+            self.wake.notify_all();
             if ends {
                 return;
             }
         }
+    }
+
+    /// Waits until there is something to record, and a moment longer for what comes with it, unless somebody waits for it.
+    fn next(&self, pause: Duration) -> (Vec<TakenBeside>, bool) {
+        let idle = |waiting: &mut Waiting| waiting.taken.is_empty() && !waiting.ends;
+        let unhurried = |waiting: &mut Waiting| !waiting.is_urgent && !waiting.ends;
+        let whole = std::sync::PoisonError::into_inner;
+        let waiting = self.wake.wait_while(guarded(&self.waiting), idle).unwrap_or_else(whole);
+        let more = self.wake.wait_timeout_while(waiting, pause, unhurried);
+        let (mut waiting, _) = more.unwrap_or_else(std::sync::PoisonError::into_inner);
+        waiting.is_busy = true;
+        (std::mem::take(&mut waiting.taken), waiting.ends)
+    }
+
+    /// Records at once, and waits for that, but not for long; whether all of it is recorded.
+    pub(crate) fn record_soon(&self) -> bool {
+        let mut waiting = guarded(&self.waiting);
+        waiting.is_urgent = !waiting.taken.is_empty();
+        self.wake.notify_all();
+        let at_it = |waiting: &mut Waiting| !waiting.taken.is_empty() || waiting.is_busy;
+        let waited = self.wake.wait_timeout_while(waiting, PATIENCE, at_it);
+        let (waiting, timeout) = waited.unwrap_or_else(std::sync::PoisonError::into_inner);
+        drop(waiting);
+        !timeout.timed_out()
     }
 
     fn record_now(&self, taken: &[TakenBeside]) -> sieve_disk::Result<()> {
@@ -311,7 +334,7 @@ fn looks_alike(
         .or_else(|errno| if errno == Errno::PERM { Ok(()) } else { Err(errno) })?;
     sys::fchmod(copy, Mode::from_raw_mode(stat.st_mode))?;
     sys::futimens(copy, &times_of(&stat))?;
-    let after = branch.disk.stat(path).map_err(|e| code_of(&e))?;
+    let after = branch.disk().stat(path).map_err(|e| code_of(&e))?;
     Ok(after.is_some_and(|after| (after.inode, after.size, after.mtime, after.ctime)
         == (before.inode, before.size, before.mtime, before.ctime)))
 }

@@ -92,7 +92,7 @@ impl Places {
             grounds.push(Ground {
                 name: branch.name.clone(),
                 is_cache: branch.role == Role::Cache,
-                total: branch.capacity.unwrap_or_default().max(ByteLength::new(total)),
+                total: branch.capacity.unwrap_or(ByteLength::new(total)).min(ByteLength::new(total)),
                 free: ByteLength::new(self.free(branches, knowledge, position)),
             });
             taking.push(position);

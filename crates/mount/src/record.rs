@@ -16,7 +16,7 @@ use crate::volume::Volume;
 /// No record is larger.
 const LARGEST: u64 = 64 << 10;
 /// So long a process that serves a volume is waited for.
-const PATIENCE: Duration = Duration::from_secs(2);
+const PATIENCE: Duration = Duration::from_secs(4);
 
 /// A volume that is mounted.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -114,6 +114,7 @@ impl Record {
         std::thread::spawn(move || {
             for stream in listener.incoming() {
                 let (Ok(mut stream), Some(volume)) = (stream, volume.upgrade()) else { return };
+                volume.past.record_soon();
                 // Who asked and went away again misses nothing.
                 let _ = stream.write_all(serde_json::to_string(&volume.now()).unwrap_or_default().as_bytes());
             }
@@ -164,6 +165,18 @@ pub fn all(home: &dyn Disk) -> Result<Vec<Answer>> {
     }
     found.sort_by(|a, b| a.mounted.volume.cmp(&b.mounted.volume));
     Ok(found)
+}
+
+/// Has every mounted volume of a pool record what programs took away, so that who looks at the catalogue now knows of it.
+/// What is not recorded in time is learned of by the next scan.
+pub fn bring_up(pool_file: &Path) {
+    let home = sieve_pool::pool::home_folder(pool_file);
+    if !home.join(".zinc-sieve/mounts").is_dir() {
+        return;
+    }
+    let Ok(home) = sieve_disk::RealDisk::open(home) else { return };
+    // It is a help, and no more: who cannot be asked leaves it to the scan.
+    let _ = all(&home);
 }
 
 /// What the process says; nothing where it does not answer in time.

@@ -316,7 +316,7 @@ impl Volume {
             let is_left = matches!(branch.stat(&from), Ok(Some(_))) && matches!(branch.stat(&to), Ok(None));
             if is_left {
                 self.finish_rename(position, &from, &to)
-                    .map_err(|errno| Error::io("mount.rename", branch.disk.root(), errno.into()))?;
+                    .map_err(|errno| Error::io("mount.rename", branch.disk().root(), errno.into()))?;
             }
         }
         self.intents.end(&intent).map_err(|errno| Error::io("mount.rename", Path::new("."), errno.into()))

@@ -165,6 +165,10 @@ impl Disk for RealDisk {
         filesystem::describe(&self.folder, &self.root).map_err(self.error("disk.filesystem", &RelPath::ROOT))
     }
 
+    fn look_anew(&self) {
+        self.last_folders().clear();
+    }
+
     fn covered(&self) -> Vec<RelPath> {
         filesystem::mounts_below(&self.root)
     }

@@ -83,6 +83,7 @@ pub(crate) fn run(context: &Context, arguments: &MountArguments) -> Result<Outco
         drop(pool);
         return in_the_background(context, &volume, &at, arguments);
     }
+    keep_buffers_apart()?;
     let wishes = Wishes {
         read_only: arguments.read_only,
         no_xattr: arguments.no_xattr,
@@ -92,11 +93,35 @@ pub(crate) fn run(context: &Context, arguments: &MountArguments) -> Result<Outco
         boot::tell_service_manager();
         if arguments.tell_ready {
             crate::output::document(&format!("{READY}\n"));
+            go_quiet();
         } else {
             say_mounted(volume, &at);
         }
     })?;
     Ok(Outcome::Fine)
+}
+
+/// Large buffers are to be memory of their own, of which only what was used is taken. The C library stops doing so as soon as
+/// the first of them is given back, and each of the many workers would then take all of its buffer; it is told not to by a
+/// variable, which it reads when a program starts.
+fn keep_buffers_apart() -> Result<()> {
+    const SETTING: (&str, &str) = ("MALLOC_MMAP_THRESHOLD_", "262144");
+    if std::env::var_os(SETTING.0).is_some() {
+        return Ok(());
+    }
+    let own = Path::new("/proc/self/exe");
+    let mut again = Command::new(std::env::current_exe().map_err(|e| Error::io("mount.program", own, e))?);
+    again.args(std::env::args_os().skip(1)).env(SETTING.0, SETTING.1);
+    // It only comes back when it failed.
+    Err(Error::io("mount.program", own, again.exec()))
+}
+
+/// Who started it need not wait for what it may say: nobody reads it any more.
+fn go_quiet() {
+    let flags = rustix::fs::OFlags::RDWR;
+    let Ok(nowhere) = rustix::fs::open("/dev/null", flags, rustix::fs::Mode::empty()) else { return };
+    // Where that fails, whoever reads its output waits for its end.
+    let _ = rustix::stdio::dup2_stdout(&nowhere).and_then(|()| rustix::stdio::dup2_stderr(&nowhere));
 }
 
 fn say_mounted(volume: &Volume, at: &Path) {
