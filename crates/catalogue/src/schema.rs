@@ -204,9 +204,22 @@ CREATE INDEX IF NOT EXISTS object_left_out ON object (disk) WHERE left_out <> 0;
 CREATE INDEX IF NOT EXISTS version_unrecorded ON version (id) WHERE recorded = 0;
 ";
 
+/// Files are found by their inodes: a name that was moved behind our back, or through the mounted volume, is the same file.
+const SINCE_FORMAT_7: &str = "
+CREATE INDEX IF NOT EXISTS object_of_inode ON object (disk, inode);
+";
+
 /// Each step makes the next format: the version that the package keeps (`PRAGMA user_version`) is the number of the format.
 fn steps() -> Migrations<'static> {
-    let steps = [TABLES, SINCE_FORMAT_2, DISKS_OF_FORMAT_3, SINCE_FORMAT_4, SINCE_FORMAT_5, SINCE_FORMAT_6];
+    let steps = [
+        TABLES,
+        SINCE_FORMAT_2,
+        DISKS_OF_FORMAT_3,
+        SINCE_FORMAT_4,
+        SINCE_FORMAT_5,
+        SINCE_FORMAT_6,
+        SINCE_FORMAT_7,
+    ];
     Migrations::from_iter(steps.map(M::up))
 }
 

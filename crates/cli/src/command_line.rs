@@ -321,3 +321,13 @@ pub(crate) enum Command {
         paper: bool,
     },
 }
+
+impl Command {
+    /// Whether it may change what lies in a volume: then a mounted one looks at the disks anew.
+    pub(crate) const fn changes_files(&self) -> bool {
+        matches!(
+            self,
+            Self::Put(_) | Self::Rm { .. } | Self::Restore(_) | Self::Settle(_) | Self::Sync(_) | Self::Verify(_)
+        )
+    }
+}

@@ -23,52 +23,61 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
     let pool = pool_file(arguments.pool);
     let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
     let context = Context { pool, json: arguments.json };
-    match arguments.command {
-        Command::Disks { name, from } => disks::run(&context, name.as_deref(), from.from.as_deref()),
-        Command::Bays { find, from } => bays::run(&context, find.as_deref(), from.from.as_deref()),
-        Command::Health { from } => health::run(&context, from.from.as_deref()),
+    let changes = arguments.command.changes_files();
+    let outcome = dispatch(&context, arguments.command);
+    if changes {
+        sieve_mount::record::bring_up(&context.pool);
+    }
+    outcome
+}
+
+fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
+    match command {
+        Command::Disks { name, from } => disks::run(context, name.as_deref(), from.from.as_deref()),
+        Command::Bays { find, from } => bays::run(context, find.as_deref(), from.from.as_deref()),
+        Command::Health { from } => health::run(context, from.from.as_deref()),
         Command::BurnIn { path, amount, overwrite, consent } => {
             let amount = amount.as_deref().map(size_argument).transpose()?;
             burn_in::run(
-                &context,
+                context,
                 &sieve_actions::measure::burn_in::Request { path, amount, overwrite },
                 consent,
             )
         }
-        Command::Ingest(arguments) => ingest::run(&context, &arguments),
-        Command::Design(arguments) => design::run(&context, &arguments),
+        Command::Ingest(arguments) => ingest::run(context, &arguments),
+        Command::Design(arguments) => design::run(context, &arguments),
         Command::Prepare { disks, erase, filesystem, mount_root, from } => {
-            prepare::run(&context, &disks, &erase, filesystem.into(), &mount_root, from.from.as_deref())
+            prepare::run(context, &disks, &erase, filesystem.into(), &mount_root, from.from.as_deref())
         }
-        Command::Check => check::run(&context),
-        Command::Create(consent) => create::run(&context, consent),
-        Command::Mount(arguments) => mount::run(&context, &arguments),
-        Command::Umount { folder } => mount::umount(&context, &folder),
-        Command::Put(arguments) => put::run(&context, &arguments),
-        Command::Get(arguments) => get::run(&context, &arguments),
-        Command::Measure { amount, volume } => measure::run(&context, amount, volume.volume.as_deref()),
-        Command::Ls { folder, look, volume } => ls::run(&context, &folder, look, volume.volume.as_deref()),
+        Command::Check => check::run(context),
+        Command::Create(consent) => create::run(context, consent),
+        Command::Mount(arguments) => mount::run(context, &arguments),
+        Command::Umount { folder } => mount::umount(context, &folder),
+        Command::Put(arguments) => put::run(context, &arguments),
+        Command::Get(arguments) => get::run(context, &arguments),
+        Command::Measure { amount, volume } => measure::run(context, amount, volume.volume.as_deref()),
+        Command::Ls { folder, look, volume } => ls::run(context, &folder, look, volume.volume.as_deref()),
         Command::Rm { paths, recursive, volume, consent } => {
-            rm::run(&context, &paths, recursive, volume.volume.as_deref(), consent)
+            rm::run(context, &paths, recursive, volume.volume.as_deref(), consent)
         }
-        Command::Bench { work, .. } if work.work => work::run(&context, &work),
-        Command::Bench { disks: true, amount, .. } => bench::disks(&context, amount),
-        Command::Bench { kernel, quick, .. } => bench::run(&context, kernel.as_deref(), quick),
-        Command::Settle(arguments) => settle::run(&context, &arguments),
-        Command::Restore(arguments) => restore::run(&context, &arguments),
-        Command::Sync(arguments) => sync::run(&context, arguments),
-        Command::Verify(arguments) => verify::run(&context, &arguments),
-        Command::Fate(arguments) => fate::run(&context, &arguments),
-        Command::Risk(arguments) => risk::run(&context, &arguments),
-        Command::Drill(arguments) => drill::run(&context, &arguments),
-        Command::Adopt { folders, consent } => adopt::run(&context, &folders, consent),
-        Command::Grow(arguments) => grow::run(&context, arguments),
-        Command::Replace(arguments) => replace::run(&context, arguments),
-        Command::Dissolve(arguments) => dissolve::run(&context, &arguments),
-        Command::Wipe { folder, was, consent } => wipe::run(&context, &folder, was.as_deref(), consent),
-        Command::Vacate(arguments) => vacate::run(&context, &arguments),
-        Command::Rebuild(arguments) => rebuild::run(&context, &arguments),
-        Command::Status { look, paper } => status::run(&context, look, &paper),
+        Command::Bench { work, .. } if work.work => work::run(context, &work),
+        Command::Bench { disks: true, amount, .. } => bench::disks(context, amount),
+        Command::Bench { kernel, quick, .. } => bench::run(context, kernel.as_deref(), quick),
+        Command::Settle(arguments) => settle::run(context, &arguments),
+        Command::Restore(arguments) => restore::run(context, &arguments),
+        Command::Sync(arguments) => sync::run(context, arguments),
+        Command::Verify(arguments) => verify::run(context, &arguments),
+        Command::Fate(arguments) => fate::run(context, &arguments),
+        Command::Risk(arguments) => risk::run(context, &arguments),
+        Command::Drill(arguments) => drill::run(context, &arguments),
+        Command::Adopt { folders, consent } => adopt::run(context, &folders, consent),
+        Command::Grow(arguments) => grow::run(context, arguments),
+        Command::Replace(arguments) => replace::run(context, arguments),
+        Command::Dissolve(arguments) => dissolve::run(context, &arguments),
+        Command::Wipe { folder, was, consent } => wipe::run(context, &folder, was.as_deref(), consent),
+        Command::Vacate(arguments) => vacate::run(context, &arguments),
+        Command::Rebuild(arguments) => rebuild::run(context, &arguments),
+        Command::Status { look, paper } => status::run(context, look, &paper),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
         Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),

@@ -110,9 +110,28 @@ impl Volume {
             return self.set_on_pieces(&file, wanted);
         }
         for position in self.places_of(&path)? {
-            wanted.set(&self.branches[position].handle(&path)?, true)?;
+            let branch = &self.branches[position];
+            let set = || wanted.set(&branch.handle(&path)?, true);
+            self.without_doubt(position, &path, wanted.modified.is_none(), set)?;
         }
         Ok(())
+    }
+
+    /// Changes how a file looks, and nothing of its content: that raises no doubt about it, while its modification time is
+    /// what it was.
+    fn without_doubt(
+        &self,
+        position: usize,
+        path: &RelPath,
+        keeps_time: bool,
+        work: impl FnOnce() -> Result<(), Errno>,
+    ) -> Result<(), Errno> {
+        let branch = &self.branches[position];
+        if keeps_time && self.is_known(branch, path)? {
+            self.past.keeping(branch, path, path, work)
+        } else {
+            work()
+        }
     }
 
     /// Each piece looks as the whole file does.
@@ -247,7 +266,9 @@ impl Volume {
         let path = self.path_of(number)?;
         for position in self.places_of(&path)? {
             let at = self.by_name(position, &path)?;
-            sys::lsetxattr(&at.1, name_of(name), value, XattrFlags::from_bits_retain(flags))?;
+            let flags = XattrFlags::from_bits_retain(flags);
+            let set = || sys::lsetxattr(&at.1, name_of(name), value, flags);
+            self.without_doubt(position, &path, true, set)?;
         }
         Ok(())
     }
@@ -259,7 +280,7 @@ impl Volume {
         let path = self.path_of(number)?;
         for position in self.places_of(&path)? {
             let at = self.by_name(position, &path)?;
-            sys::lremovexattr(&at.1, name_of(name))?;
+            self.without_doubt(position, &path, true, || sys::lremovexattr(&at.1, name_of(name)))?;
         }
         Ok(())
     }

@@ -67,11 +67,11 @@ impl Kernel {
     }
 
     /// Whether a file may be read and written by the kernel alone: it lies on one disk, nobody limits how much may be written
-    /// there, and it need not go on elsewhere.
+    /// there, and it need not go on elsewhere. Also who reads only: what the kernel has open of a file that moves later would
+    /// stay what it was.
     fn may_pass(&self, file: &OpenFile) -> bool {
         let on_one = file.on_one(|branch, _| branch);
-        self.manners.passes
-            && on_one.is_some_and(|branch| !file.is_for_writing || self.volume.has_headroom(branch))
+        self.manners.passes && on_one.is_some_and(|branch| self.volume.has_headroom(branch))
     }
 
     /// Decides how a file is read and written, with `pass` to let the kernel at it.

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use sieve_catalogue::folders::InFolder;
 use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::objects::ObjectRow;
-use sieve_catalogue::{nodes, objects};
+use sieve_catalogue::{disks, held_files, nodes, objects};
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
 use sieve_disk::{Attributes, EntryKind, Result};
@@ -105,10 +105,14 @@ impl Knowledge {
         Ok(found)
     }
 
-    /// A file of a disk that a version is known of: parity may have its content.
-    pub(crate) fn guarded_at(&self, disk: DiskId, path: &RelPath) -> Result<Option<ObjectRow>> {
-        let object = objects::by_path(self.pool().catalogue.reading(), disk, path)?;
-        Ok(object.filter(|object| object.version.is_some()))
+    /// The file of an inode, whatever it is called, of which a content is known: parity may have it.
+    pub(crate) fn known(&self, disk: DiskId, inode: u64) -> Result<Option<ObjectRow>> {
+        objects::known_by_inode(self.pool().catalogue.reading(), disk, inode)
+    }
+
+    /// How much of a disk is held.
+    pub(crate) fn held(&self, disk: DiskId) -> Result<ByteLength> {
+        held_files::bytes(self.pool().catalogue.reading(), disk)
     }
 
     /// The attributes of an object.
@@ -121,9 +125,12 @@ impl Knowledge {
         objects::by_path(self.pool().catalogue.reading(), disk, path)
     }
 
-    /// How much of a disk files take, as far as the last look at it knew.
-    pub(crate) fn used(&self, disk: DiskId) -> Result<ByteLength> {
-        Ok(objects::taken(self.pool().catalogue.reading(), disk)?.bytes)
+    /// How much of a disk files take, as far as the last look at all of it knew, and when that was.
+    pub(crate) fn used(&self, disk: DiskId) -> Result<(ByteLength, i64)> {
+        let pool = self.pool();
+        let rows = disks::all(pool.catalogue.reading())?;
+        let looked_at = rows.iter().find(|row| row.id == disk).and_then(|row| row.scanned_at).unwrap_or(0);
+        Ok((objects::taken(pool.catalogue.reading(), disk)?.bytes, looked_at))
     }
 
     /// The names of disks.

@@ -244,8 +244,14 @@ impl Volume {
         if !is_last || !self.spec.holds(path) {
             return Ok(false);
         }
-        let object = self.knowledge.guarded_at(branch.id, path).map_err(|e| code_of(&e))?;
-        Ok(object.is_some_and(|object| object.inode == stat.st_ino))
+        Ok(self.knowledge.known(branch.id, stat.st_ino).map_err(|e| code_of(&e))?.is_some())
+    }
+
+    /// Whether a content of a file is known, so that it matters that nobody doubts it.
+    pub(crate) fn is_known(&self, branch: &Branch, path: &RelPath) -> Result<bool, Errno> {
+        let Some(stat) = branch.stat(path)? else { return Ok(false) };
+        let is_file = FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile;
+        Ok(is_file && self.knowledge.known(branch.id, stat.st_ino).map_err(|e| code_of(&e))?.is_some())
     }
 
     /// Takes an empty folder away, on every disk.
@@ -348,11 +354,15 @@ impl Volume {
                     branch.at(old, |from, old_name| sys::renameat(from, old_name, folder, name))
                 })
             };
-            match branch.stat(new)? {
-                Some(stat) if self.is_past(branch, new, &stat)? => {
-                    self.past.hold_replaced(branch, new, rename)?;
-                }
-                _ => rename()?,
+            let replaces = match branch.stat(new)? {
+                Some(stat) => self.is_past(branch, new, &stat)?,
+                None => false,
+            };
+            let rename = || if replaces { self.past.hold_replaced(branch, new, rename) } else { rename() };
+            if self.is_known(branch, old)? {
+                self.past.keeping(branch, old, new, rename)?;
+            } else {
+                rename()?;
             }
         }
         // What had the name on other disks goes after the new one has it: the name is never missing.

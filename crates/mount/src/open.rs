@@ -7,9 +7,12 @@ use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard};
 
 use rustix::fs::{self as sys, FallocateFlags, FileType, Mode, OFlags, SeekFrom, Stat};
 use rustix::io::Errno;
+use sieve_catalogue::objects::ObjectRow;
 use sieve_core::path::RelPath;
+use sieve_core::units::ByteLength;
 use sieve_pool::pieces::PiecedFile;
 
+use crate::branch::Branch;
 use crate::content::Content;
 use crate::knowledge::{Absent, AbsentThing};
 use crate::look::Look;
@@ -185,10 +188,15 @@ impl Volume {
     pub(crate) fn keep_what_parity_needs(&self, path: &RelPath, on: &[usize]) -> Result<(), Errno> {
         for position in on {
             let branch = &self.branches[*position];
-            let object = self.knowledge.guarded_at(branch.id, path).map_err(|e| code_of(&e))?;
+            let stat = branch.stat(path)?.ok_or(Errno::STALE)?;
+            let object = self.knowledge.known(branch.id, stat.st_ino).map_err(|e| code_of(&e))?;
             let Some(object) = object.filter(|_| self.spec.holds(path)) else { continue };
-            let limit = self.spec.mount.hold_copies_up_to.exact();
-            let kept = self.past.keep_content(branch, path, &object, limit)?;
+            let kept = if self.may_hold_more(branch, &object)? {
+                let limit = self.spec.mount.hold_copies_up_to.exact();
+                self.past.keep_content(branch, path, &object, limit)?
+            } else {
+                Kept::Lost
+            };
             if kept == Kept::Lost && !self.absent_disks().is_empty() {
                 return Err(Errno::ROFS);
             }
@@ -197,6 +205,14 @@ impl Volume {
             }
         }
         Ok(())
+    }
+
+    /// Whether there is room among what a disk holds for one more content: what is written over all day is not to fill it.
+    fn may_hold_more(&self, branch: &Branch, object: &ObjectRow) -> Result<bool, Errno> {
+        let room = branch.room()?;
+        let total = ByteLength::new(room.f_blocks.saturating_mul(room.f_frsize));
+        let held = self.knowledge.held(branch.id).map_err(|e| code_of(&e))?;
+        Ok(held.plus(object.size) <= self.spec.mount.held_at_most.of(branch.capacity.unwrap_or(total).min(total)))
     }
 
     /// Makes a new file, and opens it.

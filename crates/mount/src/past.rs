@@ -18,7 +18,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::PoolSpec;
 use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, Lease, Stat, durable};
-use sieve_pool::held::{TakenBeside, Watch, line_for, lines_path, record_beside};
+use sieve_pool::held::{Beside, DoneBeside, Watch, line_for, lines_path, record_beside};
 use sieve_pool::journal;
 use sieve_pool::pool::Pool;
 
@@ -49,7 +49,7 @@ pub(crate) struct Past {
 
 #[derive(Default)]
 struct Waiting {
-    taken: Vec<TakenBeside>,
+    taken: Vec<DoneBeside>,
     /// Some of it is being recorded.
     is_busy: bool,
     /// Somebody waits for the record.
@@ -128,7 +128,8 @@ impl Past {
                 sys::renameat_with(from, name, to, to_name, RenameFlags::NOREPLACE)
             })
         })?;
-        self.add(TakenBeside { disk: branch.id, original: path.clone(), held, before, is_copy: false, replaced, watch });
+        let what = Beside::Held { original: path.clone(), at: held, is_copy: false, replaced };
+        self.add(DoneBeside { disk: branch.id, before, what, watch });
         Ok(())
     }
 
@@ -156,8 +157,8 @@ impl Past {
             branch.at(&held, |folder, name| sys::unlinkat(folder, name, AtFlags::empty()))?;
             return Err(errno);
         }
-        let original = path.clone();
-        self.add(TakenBeside { disk: branch.id, original, held, before, is_copy: false, replaced: true, watch });
+        let what = Beside::Held { original: path.clone(), at: held, is_copy: false, replaced: true };
+        self.add(DoneBeside { disk: branch.id, before, what, watch });
         Ok(())
     }
 
@@ -167,10 +168,42 @@ impl Past {
         path: &RelPath,
         replaced: bool,
     ) -> Result<(RelPath, Stat, Option<Watch>), Errno> {
-        let before = branch.disk().stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
+        let (before, watch) = self.before(branch, path)?;
         let held = self.place();
         self.note(branch, &held, path, replaced)?;
-        Ok((held, before, self.watch(branch, path)))
+        Ok((held, before, watch))
+    }
+
+    /// What a file is before something is done to it, and watched from now on. What was done to it a moment ago and is not
+    /// recorded yet is one with what comes now.
+    fn before(&self, branch: &Branch, path: &RelPath) -> Result<(Stat, Option<Watch>), Errno> {
+        let now = branch.disk().stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
+        let mut waiting = guarded(&self.waiting);
+        let is_it = |done: &DoneBeside| {
+            (done.disk, done.before.inode) == (branch.id, now.inode)
+                && matches!(&done.what, Beside::Kept { at } if at == path)
+        };
+        if let Some(position) = waiting.taken.iter().position(is_it) {
+            let earlier = waiting.taken.swap_remove(position);
+            return Ok((earlier.before, earlier.watch));
+        }
+        drop(waiting);
+        Ok((now, self.watch(branch, path)))
+    }
+
+    /// Does something to a file that moves its change time and nothing of its content: `to` is its name afterwards.
+    pub(crate) fn keeping<T>(
+        &self,
+        branch: &Branch,
+        path: &RelPath,
+        to: &RelPath,
+        work: impl FnOnce() -> Result<T, Errno>,
+    ) -> Result<T, Errno> {
+        let (before, watch) = self.before(branch, path)?;
+        let done = work()?;
+        let what = Beside::Kept { at: to.clone() };
+        self.add(DoneBeside { disk: branch.id, before, what, watch });
+        Ok(done)
     }
 
     /// Without it, what is held is read before it is trusted.
@@ -215,19 +248,12 @@ impl Past {
                 Err(errno) => Err(errno),
             };
         }
-        self.add(TakenBeside {
-            disk: branch.id,
-            original: path.clone(),
-            held,
-            before,
-            is_copy: true,
-            replaced: true,
-            watch: None,
-        });
+        let what = Beside::Held { original: path.clone(), at: held, is_copy: true, replaced: true };
+        self.add(DoneBeside { disk: branch.id, before, what, watch: None });
         Ok(Kept::Fine)
     }
 
-    fn add(&self, taken: TakenBeside) {
+    fn add(&self, taken: DoneBeside) {
         guarded(&self.waiting).taken.push(taken);
         self.wake.notify_one();
     }
@@ -262,7 +288,7 @@ impl Past {
     }
 
     /// Waits until there is something to record, and a moment longer for what comes with it, unless somebody waits for it.
-    fn next(&self, pause: Duration) -> (Vec<TakenBeside>, bool) {
+    fn next(&self, pause: Duration) -> (Vec<DoneBeside>, bool) {
         let idle = |waiting: &mut Waiting| waiting.taken.is_empty() && !waiting.ends;
         let unhurried = |waiting: &mut Waiting| !waiting.is_urgent && !waiting.ends;
         let whole = std::sync::PoisonError::into_inner;
@@ -285,7 +311,7 @@ impl Past {
         !timeout.timed_out()
     }
 
-    fn record_now(&self, taken: &[TakenBeside]) -> sieve_disk::Result<()> {
+    fn record_now(&self, taken: &[DoneBeside]) -> sieve_disk::Result<()> {
         let mut pool = sieve_pool::open(Arc::clone(&self.machine), &self.file, self.spec.clone())?;
         sieve_actions::begin_short(&mut pool)?;
         record_beside(&pool, taken)
@@ -300,7 +326,8 @@ impl Past {
 
 impl Waiting {
     fn has(&self, branch: &Branch, path: &RelPath) -> bool {
-        self.taken.iter().any(|taken| taken.disk == branch.id && taken.original == *path)
+        let is_it = |done: &DoneBeside| matches!(&done.what, Beside::Held { original, .. } if original == path);
+        self.taken.iter().any(|done| done.disk == branch.id && is_it(done))
     }
 }
 

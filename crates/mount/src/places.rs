@@ -27,9 +27,16 @@ pub(crate) struct Places {
     spec: VolumeSpec,
     known: Mutex<Option<Known>>,
     /// For each branch what programs have written through the mount, and the last look at its files did not know.
-    grown: Vec<AtomicI64>,
-    /// In the order of the branches, when each was last looked at.
+    grown: Vec<Grown>,
+    /// The branch that took the last file of a folder.
     homes: Mutex<HashMap<RelPath, usize>>,
+}
+
+#[derive(Default)]
+struct Grown {
+    bytes: AtomicI64,
+    /// When that look was.
+    since: AtomicI64,
 }
 
 struct Known {
@@ -41,7 +48,7 @@ struct Known {
 
 impl Places {
     pub(crate) fn new(spec: VolumeSpec, branches: usize) -> Self {
-        let grown = (0..branches).map(|_| AtomicI64::new(0)).collect();
+        let grown = (0..branches).map(|_| Grown::default()).collect();
         Self { spec, known: Mutex::default(), grown, homes: Mutex::default() }
     }
 
@@ -111,20 +118,17 @@ impl Places {
         let branch = &branches[position];
         let available = branch.room().map_or(0, |room| room.f_bavail.saturating_mul(room.f_frsize));
         let Some(capacity) = branch.capacity else { return available };
-        let Ok(used) = knowledge.used(branch.id) else { return 0 };
-        let grown = self.grown[position].load(Ordering::Relaxed);
-        let used = used.exact().saturating_add_signed(grown);
+        let Ok((used, looked_at)) = knowledge.used(branch.id) else { return 0 };
+        let grown = &self.grown[position];
+        if grown.since.swap(looked_at, Ordering::Relaxed) != looked_at {
+            grown.bytes.store(0, Ordering::Relaxed);
+        }
+        let used = used.exact().saturating_add_signed(grown.bytes.load(Ordering::Relaxed));
         available.min(capacity.exact().saturating_sub(used))
     }
 
     /// A file of a branch became larger or smaller by so much.
     pub(crate) fn grew(&self, position: usize, bytes: i64) {
-        self.grown[position].fetch_add(bytes, Ordering::Relaxed);
-    }
-
-    /// Somebody looked at all files of the disks: what had grown is known now.
-    pub(crate) fn looked_at(&self) {
-        self.grown.iter().for_each(|grown| grown.store(0, Ordering::Relaxed));
-        *guarded(&self.known) = None;
+        self.grown[position].bytes.fetch_add(bytes, Ordering::Relaxed);
     }
 }

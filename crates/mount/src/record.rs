@@ -115,6 +115,7 @@ impl Record {
             for stream in listener.incoming() {
                 let (Ok(mut stream), Some(volume)) = (stream, volume.upgrade()) else { return };
                 volume.past.record_soon();
+                volume.look_anew();
                 // Who asked and went away again misses nothing.
                 let _ = stream.write_all(serde_json::to_string(&volume.now()).unwrap_or_default().as_bytes());
             }
@@ -167,8 +168,9 @@ pub fn all(home: &dyn Disk) -> Result<Vec<Answer>> {
     Ok(found)
 }
 
-/// Has every mounted volume of a pool record what programs took away, so that who looks at the catalogue now knows of it.
-/// What is not recorded in time is learned of by the next scan.
+/// Has every mounted volume of a pool record what programs took away, so that who looks at the catalogue now knows of it; and
+/// look at the disks anew, so that what was changed beside it shows at once. What is not recorded in time is learned of by the
+/// next scan, and what changed shows within a second anyway.
 pub fn bring_up(pool_file: &Path) {
     let home = sieve_pool::pool::home_folder(pool_file);
     if !home.join(".zinc-sieve/mounts").is_dir() {

@@ -54,7 +54,7 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
     }
     let kernel = Kernel::new(Arc::clone(&volume), manners);
     let config = config(volume.name(), wishes, is_root);
-    let mut session = begin(kernel, volume.name(), &at, &config).map_err(|error| not_mounted(&at, error))?;
+    let mut session = begin(kernel, &volume, &at, &config).map_err(|error| not_mounted(&at, error))?;
     record.answer(&volume)?;
     end_on_signal(&mut session, &at)?;
     let recorder = {
@@ -72,7 +72,7 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
 }
 
 /// Mounts. Root does so himself, with the kind that the table of mounts knows; for others the system's helper does it.
-fn begin(kernel: Kernel, volume: &str, at: &Path, config: &Config) -> std::io::Result<Session<Kernel>> {
+fn begin(kernel: Kernel, volume: &Volume, at: &Path, config: &Config) -> std::io::Result<Session<Kernel>> {
     if !rustix::process::geteuid().is_root() {
         return Session::new(kernel, at, config);
     }
@@ -87,7 +87,8 @@ fn begin(kernel: Kernel, volume: &str, at: &Path, config: &Config) -> std::io::R
     let mut mount_flags = MountFlags::NOATIME;
     mount_flags.set(MountFlags::RDONLY, config.mount_options.contains(&MountOption::RO));
     let data = std::ffi::CString::new(data).map_err(std::io::Error::other)?;
-    mount(volume, at, format!("fuse.{KIND}"), mount_flags, Some(data.as_c_str()))?;
+    mount(volume.name(), at, format!("fuse.{KIND}"), mount_flags, Some(data.as_c_str()))?;
+    volume.set_door(device.try_clone()?);
     let session = Session::from_fd(kernel, device, config.acl, config.clone());
     if session.is_err() {
         // What does not answer is not left behind.

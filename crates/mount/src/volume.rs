@@ -1,7 +1,8 @@
 //! The volume as one tree: what lies where, by path and by number.
 
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex};
+use std::os::fd::OwnedFd;
+use std::sync::{Arc, Mutex, OnceLock};
 
 use rustix::fs::{FileType, Stat};
 use rustix::io::Errno;
@@ -51,6 +52,8 @@ pub struct Volume {
     is_read_only: bool,
     /// Files are read and written by the kernel on their disks.
     passes: AtomicBool,
+    /// Where the kernel takes notices, as far as it is told without being asked.
+    door: OnceLock<OwnedFd>,
     /// The kernel collects writes, and knows itself where a file ends.
     collects: AtomicBool,
     pub(crate) has_copies: bool,
@@ -109,6 +112,7 @@ impl Volume {
             moving: Mutex::default(),
             is_read_only,
             passes: AtomicBool::new(false),
+            door: OnceLock::new(),
             collects: AtomicBool::new(false),
         })
     }
@@ -121,6 +125,28 @@ impl Volume {
     /// Whether it does.
     pub fn passes(&self) -> bool {
         self.passes.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn set_door(&self, door: OwnedFd) {
+        // There is one for as long as it is mounted.
+        let _ = self.door.set(door);
+    }
+
+    /// Somebody changed the disks and says so: the kernel looks every name up again before it uses it.
+    pub(crate) fn look_anew(&self) {
+        /// A new epoch of names (FUSE_NOTIFY_INC_EPOCH); kernels before 6.16 do not know it, and find out within a second.
+        const NEW_EPOCH: i32 = 8;
+        const LENGTH: u32 = 16;
+        for branch in &self.branches {
+            branch.forget_folders();
+        }
+        if let Some(door) = self.door.get() {
+            let mut notice = Vec::with_capacity(LENGTH as usize);
+            notice.extend_from_slice(&LENGTH.to_ne_bytes());
+            notice.extend_from_slice(&NEW_EPOCH.to_ne_bytes());
+            notice.extend_from_slice(&0_u64.to_ne_bytes());
+            let _ = rustix::io::write(door, &notice);
+        }
     }
 
     pub(crate) fn set_collects(&self, collects: bool) {

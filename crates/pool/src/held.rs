@@ -32,7 +32,7 @@ use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, EntryKind, Lease, ReadFile, Stat};
 use sieve_disk::{Error, Result};
 
-pub use beside::{TakenBeside, line_for, lines_path, record_beside};
+pub use beside::{Beside, DoneBeside, line_for, lines_path, record_beside};
 pub use exchange::{exchange, swap_in};
 pub use note::learn;
 pub use recover::recover;
