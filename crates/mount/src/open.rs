@@ -189,6 +189,7 @@ impl Volume {
         for position in on {
             let branch = &self.branches[*position];
             let stat = branch.stat(path)?.ok_or(Errno::STALE)?;
+            self.past.let_write(branch, stat.st_ino);
             let object = self.knowledge.known(branch.id, stat.st_ino).map_err(|e| code_of(&e))?;
             let Some(object) = object.filter(|_| self.spec.holds(path)) else { continue };
             let kept = if self.may_hold_more(branch, &object)? {

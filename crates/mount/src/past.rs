@@ -50,8 +50,8 @@ pub(crate) struct Past {
 #[derive(Default)]
 struct Waiting {
     taken: Vec<DoneBeside>,
-    /// Some of it is being recorded.
-    is_busy: bool,
+    /// What is being recorded.
+    at_work: Option<Arc<Vec<DoneBeside>>>,
     /// Somebody waits for the record.
     is_urgent: bool,
     ends: bool,
@@ -129,7 +129,7 @@ impl Past {
             })
         })?;
         let what = Beside::Held { original: path.clone(), at: held, is_copy: false, replaced };
-        self.add(DoneBeside { disk: branch.id, before, what, watch });
+        self.add(DoneBeside { disk: branch.id, before, what, watch: Mutex::new(watch) });
         Ok(())
     }
 
@@ -158,7 +158,7 @@ impl Past {
             return Err(errno);
         }
         let what = Beside::Held { original: path.clone(), at: held, is_copy: false, replaced: true };
-        self.add(DoneBeside { disk: branch.id, before, what, watch });
+        self.add(DoneBeside { disk: branch.id, before, what, watch: Mutex::new(watch) });
         Ok(())
     }
 
@@ -185,7 +185,8 @@ impl Past {
         };
         if let Some(position) = waiting.taken.iter().position(is_it) {
             let earlier = waiting.taken.swap_remove(position);
-            return Ok((earlier.before, earlier.watch));
+            let watch = guarded(&earlier.watch).take();
+            return Ok((earlier.before, watch));
         }
         drop(waiting);
         Ok((now, self.watch(branch, path)))
@@ -202,7 +203,7 @@ impl Past {
         let (before, watch) = self.before(branch, path)?;
         let done = work()?;
         let what = Beside::Kept { at: to.clone() };
-        self.add(DoneBeside { disk: branch.id, before, what, watch });
+        self.add(DoneBeside { disk: branch.id, before, what, watch: Mutex::new(watch) });
         Ok(done)
     }
 
@@ -225,8 +226,8 @@ impl Past {
         copies_up_to: u64,
     ) -> Result<Kept, Errno> {
         let before = branch.disk().stat(path).map_err(|e| code_of(&e))?.ok_or(Errno::NOENT)?;
-        // What changed since parity took it is not its past any more.
-        if !object.matches(&before) || guarded(&self.waiting).has(branch, path) {
+        // What changed since parity took it is not its past any more; a change time alone says nothing of the content.
+        if !object.matches_but_for_ctime(&before) || guarded(&self.waiting).has(branch, path) {
             return Ok(Kept::Fine);
         }
         if before.links > 1 {
@@ -249,13 +250,24 @@ impl Past {
             };
         }
         let what = Beside::Held { original: path.clone(), at: held, is_copy: true, replaced: true };
-        self.add(DoneBeside { disk: branch.id, before, what, watch: None });
+        self.add(DoneBeside { disk: branch.id, before, what, watch: Mutex::default() });
         Ok(Kept::Fine)
     }
 
     fn add(&self, taken: DoneBeside) {
         guarded(&self.waiting).taken.push(taken);
         self.wake.notify_one();
+    }
+
+    /// Somebody is about to write to a file that was renamed a moment ago: it is not watched any more, and what it holds will be
+    /// read before it is trusted.
+    pub(crate) fn let_write(&self, branch: &Branch, inode: u64) {
+        let waiting = guarded(&self.waiting);
+        let at_work = waiting.at_work.iter().flat_map(|done| done.iter());
+        let is_it = |done: &&DoneBeside| {
+            (done.disk, done.before.inode) == (branch.id, inode) && matches!(done.what, Beside::Kept { .. })
+        };
+        waiting.taken.iter().chain(at_work).filter(is_it).for_each(|done| drop(guarded(&done.watch).take()));
     }
 
     /// How many wait to be recorded.
@@ -267,17 +279,17 @@ impl Past {
     pub(crate) fn record(&self) {
         let mut pause = RECORD_EVERY;
         loop {
-            let (mut taken, ends) = self.next(pause);
+            let (taken, ends) = self.next(pause);
             let is_recorded = taken.is_empty() || self.record_now(&taken).is_ok();
             pause = if is_recorded { RECORD_EVERY } else { TRY_AGAIN };
             let mut waiting = guarded(&self.waiting);
-            waiting.is_busy = false;
+            waiting.at_work = None;
             waiting.is_urgent = false;
-            if !is_recorded {
+            if let Some(mut again) = Arc::into_inner(taken).filter(|_| !is_recorded) {
                 // It lies where the next scan finds it; until then it is tried again.
-                taken.append(&mut waiting.taken);
-                taken.truncate(16 * WATCHED_AT_MOST);
-                waiting.taken = taken;
+                again.append(&mut waiting.taken);
+                again.truncate(16 * WATCHED_AT_MOST);
+                waiting.taken = again;
             }
             drop(waiting);
             self.wake.notify_all();
@@ -288,15 +300,16 @@ impl Past {
     }
 
     /// Waits until there is something to record, and a moment longer for what comes with it, unless somebody waits for it.
-    fn next(&self, pause: Duration) -> (Vec<DoneBeside>, bool) {
+    fn next(&self, pause: Duration) -> (Arc<Vec<DoneBeside>>, bool) {
         let idle = |waiting: &mut Waiting| waiting.taken.is_empty() && !waiting.ends;
         let unhurried = |waiting: &mut Waiting| !waiting.is_urgent && !waiting.ends;
         let whole = std::sync::PoisonError::into_inner;
         let waiting = self.wake.wait_while(guarded(&self.waiting), idle).unwrap_or_else(whole);
         let more = self.wake.wait_timeout_while(waiting, pause, unhurried);
         let (mut waiting, _) = more.unwrap_or_else(std::sync::PoisonError::into_inner);
-        waiting.is_busy = true;
-        (std::mem::take(&mut waiting.taken), waiting.ends)
+        let taken = Arc::new(std::mem::take(&mut waiting.taken));
+        waiting.at_work = Some(Arc::clone(&taken));
+        (taken, waiting.ends)
     }
 
     /// Records at once, and waits for that, but not for long; whether all of it is recorded.
@@ -304,7 +317,7 @@ impl Past {
         let mut waiting = guarded(&self.waiting);
         waiting.is_urgent = !waiting.taken.is_empty();
         self.wake.notify_all();
-        let at_it = |waiting: &mut Waiting| !waiting.taken.is_empty() || waiting.is_busy;
+        let at_it = |waiting: &mut Waiting| !waiting.taken.is_empty() || waiting.at_work.is_some();
         let waited = self.wake.wait_timeout_while(waiting, PATIENCE, at_it);
         let (waiting, timeout) = waited.unwrap_or_else(std::sync::PoisonError::into_inner);
         drop(waiting);
@@ -327,7 +340,8 @@ impl Past {
 impl Waiting {
     fn has(&self, branch: &Branch, path: &RelPath) -> bool {
         let is_it = |done: &DoneBeside| matches!(&done.what, Beside::Held { original, .. } if original == path);
-        self.taken.iter().any(|done| done.disk == branch.id && is_it(done))
+        let at_work = self.at_work.iter().flat_map(|done| done.iter());
+        self.taken.iter().chain(at_work).any(|done| done.disk == branch.id && is_it(done))
     }
 }
 

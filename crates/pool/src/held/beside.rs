@@ -4,6 +4,7 @@
 //! being read again. So is what was renamed, or got other permissions: a change time that our own doing moved is no doubt.
 
 use std::collections::HashSet;
+use std::sync::Mutex;
 
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
@@ -24,8 +25,9 @@ pub struct DoneBeside {
     pub before: Stat,
     /// What was done to it.
     pub what: Beside,
-    /// Nobody came to write to it while this holds. Without it, it is read before it is trusted.
-    pub watch: Option<Watch>,
+    /// Nobody came to write to it while this holds. Without it, it is read before it is trusted. It is let go as soon as a program
+    /// wants to write, also while it is being recorded.
+    pub watch: Mutex<Option<Watch>>,
 }
 
 /// What was done to a file.
@@ -103,7 +105,7 @@ fn record(pool: &Pool, t: &rusqlite::Transaction<'_>, item: &DoneBeside) -> Resu
     if !is_as_done || name.is_held() {
         return Ok(());
     }
-    let is_watched = item.watch.as_ref().is_some_and(Watch::holds);
+    let is_watched = item.watch.lock().is_ok_and(|watch| watch.as_ref().is_some_and(Watch::holds));
     let is_trusted = object.matches(&item.before) && (is_watched || is_copy);
     let standing = if is_trusted { object.standing } else { object.standing.max(Standing::Doubtful) };
     match &item.what {
