@@ -3,18 +3,26 @@
 use std::ffi::OsStr;
 use std::os::fd::OwnedFd;
 
-use rustix::fs::{self as sys, AtFlags, FileType, Gid, Mode, RenameFlags, Stat, Uid};
+use rustix::fs::{self as sys, AtFlags, FileType, Gid, Mode, RenameFlags, Stat, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
 use sieve_core::path::RelPath;
+use sieve_disk::{Attributes, EntryKind};
 
 use crate::branch::{Branch, by_descriptor, name_of};
 use crate::code_of;
-use crate::look::{Look, times_of};
+use crate::knowledge::AbsentThing;
+use crate::look::{Look, moment, times_of};
 use crate::number::Number;
 use crate::volume::{Caller, Found, Volume};
 
 /// What says in a folder who may do what with what is made in it.
 const DEFAULT_ACL: &str = "system.posix_acl_default";
+
+/// What a folder is to be like that is made on one more disk.
+struct Like {
+    attributes: Attributes,
+    times: Timestamps,
+}
 
 impl Volume {
     /// Makes something of the caller's: created by `make`, then given to him. It is empty until then, and as open as he wants it.
@@ -72,8 +80,7 @@ impl Volume {
             return Ok(());
         }
         self.make_folders(position, folder.parent().as_ref())?;
-        let Some(Found::Folder(copies)) = self.find(folder)? else { return Err(Errno::NOENT) };
-        let (from, like) = &copies[0];
+        let like = self.folder_to_copy(folder)?;
         let made = branch.at(folder, |parent, name| {
             let before = sys::fstat(parent)?;
             sys::mkdirat(parent, name, Mode::RWXU)?;
@@ -83,23 +90,47 @@ impl Volume {
             Err(Errno::EXIST) => return Ok(()),
             other => other?,
         }
-        let attributes = self.branches[*from].disk().extended_attributes(folder).map_err(|e| code_of(&e))?;
         let handle = branch.handle(folder)?;
-        let (uid, gid) = (Uid::from_raw(like.st_uid), Gid::from_raw(like.st_gid));
+        let (uid, gid) = (Uid::from_raw(like.attributes.uid), Gid::from_raw(like.attributes.gid));
         match sys::chownat(&handle, "", Some(uid), Some(gid), AtFlags::EMPTY_PATH) {
             Err(Errno::PERM) if !rustix::process::geteuid().is_root() => {}
             other => other?,
         }
-        for (name, value) in attributes {
-            let set = sys::setxattr(by_descriptor(&handle), name_of(&name), &value, sys::XattrFlags::empty());
+        for (name, value) in &like.attributes.extended {
+            let set = sys::setxattr(by_descriptor(&handle), name_of(name), value, sys::XattrFlags::empty());
             match set {
                 // Another kind of filesystem does not have them all.
                 Err(Errno::OPNOTSUPP | Errno::PERM | Errno::NOSPC) => {}
                 other => other?,
             }
         }
-        sys::chmod(by_descriptor(&handle), Mode::from_raw_mode(like.st_mode))?;
-        sys::utimensat(&handle, "", &times_of(like), AtFlags::EMPTY_PATH)
+        sys::chmod(by_descriptor(&handle), Mode::from_raw_mode(like.attributes.mode & 0o7777))?;
+        sys::utimensat(&handle, "", &like.times, AtFlags::EMPTY_PATH)
+    }
+
+    /// A folder as another disk has it, or as one had it that is away.
+    fn folder_to_copy(&self, folder: &RelPath) -> Result<Like, Errno> {
+        match self.find(folder)? {
+            Some(Found::Folder(copies)) => {
+                let (from, stat) = &copies[0];
+                let extended =
+                    self.branches[*from].disk().extended_attributes(folder).map_err(|e| code_of(&e))?;
+                let (mode, uid, gid) = (stat.st_mode, stat.st_uid, stat.st_gid);
+                let attributes = Attributes { mode, uid, gid, mtime: 0, extended };
+                Ok(Like { attributes, times: times_of(stat) })
+            }
+            Some(Found::Absent(absent)) => match absent.what {
+                AbsentThing::Other(node) if node.kind == EntryKind::Folder => {
+                    let (tv_sec, tv_nsec) = moment(node.attributes.mtime);
+                    let time = Timespec { tv_sec, tv_nsec: tv_nsec.into() };
+                    let times = Timestamps { last_access: time, last_modification: time };
+                    Ok(Like { attributes: node.attributes, times })
+                }
+                _ => Err(Errno::NOTDIR),
+            },
+            Some(_) => Err(Errno::NOTDIR),
+            None => Err(Errno::NOENT),
+        }
     }
 
     /// Whether a name is free on all disks, those that are away among them.

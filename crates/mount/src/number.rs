@@ -27,6 +27,11 @@ impl Number {
         Self((disk.get().cast_unsigned().wrapping_add(1) & 0x7f) << INODE_BITS | inode & INODE)
     }
 
+    /// Whether it is a number of that kind.
+    pub(crate) const fn is_of_path(self) -> bool {
+        self.0 & !INODE == NOWHERE
+    }
+
     /// A number for something whose own is in use.
     pub(crate) const fn made_up(count: u64) -> Self {
         Self(MADE_UP | count & INODE)

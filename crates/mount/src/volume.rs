@@ -262,7 +262,9 @@ impl Volume {
         match found {
             Found::Folder(copies) => {
                 let number = |(position, stat): &(usize, Stat)| self.number(*position, stat);
-                let is_known = |known: &Number| copies.iter().any(|copy| number(copy) == *known);
+                // Also by the number that it had while it lay on no disk that is there.
+                let is_known =
+                    |known: &Number| known.is_of_path() || copies.iter().any(|copy| number(copy) == *known);
                 let number = known.filter(is_known).unwrap_or_else(|| number(&copies[0]));
                 let stats: Vec<&Stat> = copies.iter().map(|(_, stat)| stat).collect();
                 Look::of_folder(number, &stats).expect("it was found on a disk")

@@ -23,6 +23,7 @@ mod lives;
 mod look;
 mod membership;
 mod mend;
+mod mount;
 mod paper;
 mod pool_file;
 mod prediction;

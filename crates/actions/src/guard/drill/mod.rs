@@ -89,6 +89,12 @@ impl Report {
         self.is_as_predicted() && self.sample.is_none() && (read > ByteLength::ZERO || !has_content)
     }
 
+    /// Whether there was nothing to look at, and nothing contradicted.
+    pub fn has_nothing_to_prove(&self) -> bool {
+        let is_quiet = self.surprises.is_empty() && self.parity_cells_wrong == 0 && !self.stopped;
+        is_quiet && self.files() == 0 && self.parity_cells == 0
+    }
+
     /// Whether what was looked at came out as predicted.
     pub fn is_as_predicted(&self) -> bool {
         !self.stopped

@@ -159,6 +159,9 @@ fn show(report: &Report) {
         crate::say!("{} {damage}", style::paint(style::BAD, "damage on a survivor:"));
     }
     let verdict = match () {
+        () if report.has_nothing_to_prove() => {
+            style::paint(style::WATCH, "Parity has nothing of what would be lost: there is nothing to prove.")
+        }
         () if !report.is_as_predicted() => {
             style::paint(style::BAD, "Not as predicted. `zinc-sieve verify` names and remembers damage.")
         }

@@ -1,0 +1,149 @@
+//! Disks that go away, fill up, or come back while a volume is mounted.
+
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::MetadataExt;
+
+use rustix::io::Errno;
+use sieve_testkit::{Chance, Lab};
+
+use super::{Drive, PROGRAM, lab, may_mount};
+
+/// The disk that a file lies on.
+fn disk_of(lab: &Lab, name: &str) -> String {
+    lab.data.iter().find(|disk| lab.disk(disk).join(name).exists()).unwrap().clone()
+}
+
+#[test]
+fn with_a_disk_away_its_files_are_listed_and_read_and_not_written() {
+    if !may_mount() {
+        return;
+    }
+    let lab = lab();
+    let mut chance = Chance::new(4);
+    let drive = Drive::mount(&lab, &[]);
+    fs::create_dir(drive.path("songs")).unwrap();
+    let contents: Vec<Vec<u8>> = (0..9).map(|_| chance.bytes(2_500_000)).collect();
+    for (number, bytes) in contents.iter().enumerate() {
+        fs::write(drive.path(&format!("songs/{number}")), bytes).unwrap();
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let lost = disk_of(&lab, "songs/0");
+    let numbers: Vec<u64> = (0..9).map(|n| fs::metadata(drive.path(&format!("songs/{n}"))).unwrap().ino()).collect();
+    drive.unmount();
+    fs::rename(lab.disk(&lost), lab.root().join("aside")).unwrap();
+    fs::create_dir(lab.disk(&lost)).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    assert_eq!(fs::read_dir(drive.path("songs")).unwrap().count(), 9, "the listing is complete");
+    for (number, bytes) in contents.iter().enumerate() {
+        let path = drive.path(&format!("songs/{number}"));
+        assert!(fs::read(&path).unwrap() == *bytes, "{number}");
+        assert_eq!(fs::metadata(&path).unwrap().ino(), numbers[number], "a file keeps its number");
+    }
+    let refused = fs::OpenOptions::new().append(true).open(drive.path("songs/0")).unwrap_err();
+    assert_eq!(refused.raw_os_error(), Some(Errno::ROFS.raw_os_error()));
+    let taken = fs::File::create_new(drive.path("songs/0")).unwrap_err();
+    assert_eq!(taken.raw_os_error(), Some(Errno::EXIST.raw_os_error()), "a name of the disk that is away is taken");
+    fs::write(drive.path("songs/new"), b"new").unwrap();
+    assert_eq!(fs::read_dir(lab.disk(&lost)).unwrap().count(), 0, "nothing is written where it would be mounted");
+    let told = lab.run(&["mount", "--status"]).expect(&[1]).stdout;
+    assert!(told.contains(&lost), "{told}");
+}
+
+#[test]
+fn what_parity_does_not_have_is_an_error_and_never_the_past() {
+    if !may_mount() {
+        return;
+    }
+    let lab = lab();
+    let drive = Drive::mount(&lab, &[]);
+    fs::write(drive.path("notes"), vec![1; 300_000]).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let lost = disk_of(&lab, "notes");
+    fs::write(drive.path("notes"), vec![2; 300_000]).unwrap();
+    lab.run(&["status", "--scan"]).expect(&[0, 1, 5]);
+    drive.unmount();
+    fs::rename(lab.disk(&lost), lab.root().join("aside")).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    let error = fs::read(drive.path("notes")).unwrap_err();
+    assert_eq!(error.raw_os_error(), Some(Errno::IO.raw_os_error()), "its content of yesterday is not its content");
+}
+
+#[test]
+fn with_more_disks_away_than_parity_bears_nothing_is_changed() {
+    if !may_mount() {
+        return;
+    }
+    let lab = lab();
+    for (disk, name) in [("alder", "a"), ("beech", "b"), ("cedar", "c")] {
+        fs::write(lab.disk(disk).join(name), vec![7; 100_000]).unwrap();
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    for disk in ["alder", "beech"] {
+        fs::rename(lab.disk(disk), lab.root().join(format!("{disk}-aside"))).unwrap();
+    }
+    let drive = Drive::mount(&lab, &[]);
+    assert_eq!(fs::read_dir(&drive.at).unwrap().count(), 3);
+    assert_eq!(fs::read(drive.path("c")).unwrap().len(), 100_000);
+    assert!(fs::read(drive.path("a")).is_err());
+    let refused = fs::write(drive.path("new"), b"x").unwrap_err();
+    assert_eq!(refused.raw_os_error(), Some(Errno::ROFS.raw_os_error()));
+}
+
+#[test]
+fn a_file_that_outgrows_its_disk_goes_on_on_another_and_its_writer_does_not_notice() {
+    if !may_mount() {
+        return;
+    }
+    let disks = [("alder", 12), ("beech", 60), ("oak", 64)];
+    let volume = "placement = \"in-order\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]";
+    let lab = Lab::of(PROGRAM, &disks, volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let drive = Drive::mount(&lab, &[]);
+    fs::write(drive.path("first"), vec![1; 4_000_000]).unwrap();
+    let mut chance = Chance::new(9);
+    let (mut file, mut expected) = (fs::File::create(drive.path("grows")).unwrap(), Vec::new());
+    let reader = fs::File::open(drive.path("grows")).unwrap();
+    let number = reader.metadata().unwrap().ino();
+    for _ in 0..30 {
+        let bytes = chance.bytes(500_000);
+        file.write_all(&bytes).unwrap();
+        expected.extend_from_slice(&bytes);
+    }
+    assert_eq!(reader.metadata().unwrap().ino(), number, "it is the same file to whoever has it open");
+    assert_eq!(fs::metadata(drive.path("grows")).unwrap().ino(), number);
+    assert!(fs::read(drive.path("grows")).unwrap() == expected);
+    assert!(!lab.disk("alder").join("grows").exists() && lab.disk("beech").join("grows").exists());
+    // What fits nowhere is refused, and leaves what was there.
+    let mut large = fs::File::create(drive.path("large")).unwrap();
+    let refused = (0..300).find_map(|_| large.write_all(&vec![3; 500_000]).err()).unwrap();
+    assert_eq!(refused.raw_os_error(), Some(Errno::NOSPC.raw_os_error()));
+    drop((file, reader, large));
+    fs::remove_file(drive.path("large")).unwrap();
+    assert!(fs::read(drive.path("grows")).unwrap() == expected);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+}
+
+#[test]
+fn a_copy_of_a_mirrored_file_that_is_away_is_not_missed() {
+    if !may_mount() {
+        return;
+    }
+    let volume = "kind = \"mirrored\"\ndata = [\"alder\", \"beech\", \"cedar\"]\ncopies = 2";
+    let lab = Lab::of(PROGRAM, &[("alder", 40), ("beech", 40), ("cedar", 40)], volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let drive = Drive::mount(&lab, &[]);
+    for number in 0..6_u8 {
+        fs::write(drive.path(&format!("f{number}")), vec![number; 200_000]).unwrap();
+    }
+    let copies = |name: &str| ["alder", "beech", "cedar"].iter().filter(|d| lab.disk(d).join(name).exists()).count();
+    assert!((0..6).all(|n| copies(&format!("f{n}")) == 2), "every file lies on two disks at once");
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    drive.unmount();
+    fs::rename(lab.disk("alder"), lab.root().join("aside")).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    for number in 0..6_u8 {
+        assert_eq!(fs::read(drive.path(&format!("f{number}"))).unwrap(), vec![number; 200_000]);
+    }
+}
