@@ -327,7 +327,12 @@ impl Command {
     pub(crate) const fn changes_files(&self) -> bool {
         matches!(
             self,
-            Self::Put(_) | Self::Rm { .. } | Self::Restore(_) | Self::Settle(_) | Self::Sync(_) | Self::Verify(_)
+            Self::Put(_)
+                | Self::Rm { .. }
+                | Self::Restore(_)
+                | Self::Settle(_)
+                | Self::Sync(_)
+                | Self::Verify(_)
         )
     }
 }

@@ -1,29 +1,20 @@
 //! A volume as one drive: the kernel asks, and what it asks for is answered from the members.
 //!
-//! [`volume::Volume`] is the tree with its operations, in plain calls that tests make without a kernel; [`kernel`] translates
+//! [`volume::Volume`] is the tree with its operations, in plain calls that tests make without a kernel; `kernel` translates
 //! the kernel's requests (FUSE) into them; [`serving`] mounts, waits and ends. Files whose disk has room are passed through:
 //! the kernel reads and writes them on their disk itself, and asks here for names only.
 //!
 //! What holds: everything is reached by a descriptor on the labelled root of its disk; nothing that parity still needs is
 //! taken away or written over without being held first, or else it is told; a present content is read, or an error is.
 
-mod attributes;
-mod branch;
-mod content;
-mod intents;
+mod below;
+mod files;
 mod kernel;
-mod knowledge;
-mod look;
-mod names;
-mod nodes;
-mod number;
-mod open;
-mod overflow;
-mod past;
-mod places;
 pub mod record;
 pub mod serving;
-pub mod volume;
+mod tree;
+
+pub use tree::volume;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 

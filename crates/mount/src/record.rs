@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use sieve_core::layout::OurPlace;
 use sieve_disk::{Disk, Error, Kind, LockGuard, Result, durable, read_small};
 
-use crate::volume::Volume;
+use crate::tree::volume::Volume;
 
 /// No record is larger.
 const LARGEST: u64 = 64 << 10;
@@ -109,7 +109,8 @@ impl Record {
             .map_err(|e| Error::io("mount.record", self.home.root(), e))?;
         // By the descriptor: a socket's path may not be long, and a folder's is.
         let door = format!("/proc/self/fd/{}/{}.socket", folder.as_raw_fd(), self.name);
-        let listener = UnixListener::bind(door).map_err(|e| Error::io("mount.record", self.home.root(), e))?;
+        let listener =
+            UnixListener::bind(door).map_err(|e| Error::io("mount.record", self.home.root(), e))?;
         let volume = Arc::downgrade(volume);
         std::thread::spawn(move || {
             for stream in listener.incoming() {
@@ -141,7 +142,8 @@ fn read(home: &dyn Disk, name: &str) -> Result<Option<Mounted>> {
     if home.stat(&place(name, "json"))?.is_none() {
         return Ok(None);
     }
-    let mounted: Option<Mounted> = serde_json::from_slice(&read_small(home, &place(name, "json"), LARGEST)?).ok();
+    let mounted: Option<Mounted> =
+        serde_json::from_slice(&read_small(home, &place(name, "json"), LARGEST)?).ok();
     Ok(mounted.filter(|mounted| mounted.format == 1))
 }
 

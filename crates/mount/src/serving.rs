@@ -13,7 +13,7 @@ use sieve_pool::pool::Pool;
 
 use crate::kernel::{Kernel, Manners};
 use crate::record::{Now, Record};
-use crate::volume::Volume;
+use crate::tree::volume::Volume;
 
 /// What a mounted volume is in the system's list of mounts.
 pub const KIND: &str = "zinc-sieve";
@@ -125,7 +125,8 @@ fn raise_limit() {
 /// The folder to mount on: there, empty, none of the pool's own, and not in use. What a process left there that died is
 /// taken away first.
 fn look_at_folder(pool: &Pool, at: &Path) -> Result<PathBuf> {
-    let refuse = |code, message: String, remedy: &str| Err(Error::new(Kind::Usage, code, message).remedy(remedy));
+    let refuse =
+        |code, message: String, remedy: &str| Err(Error::new(Kind::Usage, code, message).remedy(remedy));
     if let Err(error) = std::fs::metadata(at)
         && error.raw_os_error() == Some(Errno::NOTCONN.raw_os_error())
     {
@@ -141,7 +142,11 @@ fn look_at_folder(pool: &Pool, at: &Path) -> Result<PathBuf> {
         let Ok(root) = root.canonicalize() else { continue };
         if at.starts_with(&root) || root.starts_with(&at) {
             let message = format!("{} is disk {} itself, or around it", at.display(), member.row.name);
-            return refuse("mount.on-member", message, "choose a folder that no disk of the pool lies in, or around");
+            return refuse(
+                "mount.on-member",
+                message,
+                "choose a folder that no disk of the pool lies in, or around",
+            );
         }
     }
     if let Some(kind) = mounted_kind(&at)? {
@@ -203,8 +208,12 @@ fn detach(at: &Path) -> Result<()> {
 fn not_mounted(at: &Path, error: std::io::Error) -> Error {
     let device = Path::new("/dev/fuse");
     if !device.exists() {
-        return Error::new(Kind::Usage, "mount.no-device", "this kernel has no /dev/fuse: volumes cannot be mounted")
-            .remedy("load the module (modprobe fuse), or give the container the device");
+        return Error::new(
+            Kind::Usage,
+            "mount.no-device",
+            "this kernel has no /dev/fuse: volumes cannot be mounted",
+        )
+        .remedy("load the module (modprobe fuse), or give the container the device");
     }
     let mut told = Error::io("mount.refused", at, error);
     told.kind = Kind::Usage;
@@ -252,14 +261,18 @@ pub fn end(at: &Path, process: u32) -> Result<()> {
         Err(error) if error.raw_os_error() == Some(Errno::BUSY.raw_os_error()) => {
             let users = users_of(at);
             let who = if users.is_empty() { "somebody".into() } else { users.join(", ") };
-            return Err(Error::new(Kind::Conflict, "umount.busy", format!("{}: in use by {who}", at.display()))
-                .remedy("end them, or wait until they are done, then run this again"));
+            return Err(Error::new(
+                Kind::Conflict,
+                "umount.busy",
+                format!("{}: in use by {who}", at.display()),
+            )
+            .remedy("end them, or wait until they are done, then run this again"));
         }
         Err(error) => return Err(Error::io("umount", at, error)),
         Ok(()) => {}
     }
     let begun = Instant::now();
-    while Path::new("/proc").join(process.to_string()).exists() {
+    while runs(process) {
         if begun.elapsed() > ENDS_WITHIN {
             let message = format!("{} is unmounted, and process {process} has not ended yet", at.display());
             return Err(Error::new(Kind::Io, "umount.process", message).remedy("look what it waits for"));
@@ -267,6 +280,13 @@ pub fn end(at: &Path, process: u32) -> Result<()> {
         std::thread::sleep(Duration::from_millis(20));
     }
     Ok(())
+}
+
+/// Whether a process runs; one that has ended and waits to be asked how does not.
+fn runs(process: u32) -> bool {
+    let stat = std::fs::read_to_string(Path::new("/proc").join(process.to_string()).join("stat"));
+    // Behind its name, which may hold anything, in brackets.
+    stat.is_ok_and(|text| !text.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with(['Z', 'X'])))
 }
 
 /// Processes that have a file or their own folder there, by name and number.

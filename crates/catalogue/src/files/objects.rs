@@ -312,9 +312,7 @@ pub fn known_by_inode(c: &Connection, disk: DiskId, inode: u64) -> Result<Option
     let sql = format!(
         "SELECT {COLUMNS} FROM object o WHERE o.disk = ?1 AND o.inode = ?2 AND o.version IS NOT NULL LIMIT 1"
     );
-    Ok(c.prepare_cached(&sql)?
-        .query_row((disk.get(), inode.cast_signed()), |row| read(row, 0))
-        .optional()?)
+    Ok(c.prepare_cached(&sql)?.query_row((disk.get(), inode.cast_signed()), |row| read(row, 0)).optional()?)
 }
 
 /// The objects that have a content as their present one or had it at the last sync.

@@ -16,6 +16,6 @@ pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
 pub use quantities::{Price, Temperature, days as parse_days, parse_date, parse_stretch};
 pub use spec::{
-    CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Hold, Landing, LinkSpec, Media, MountSpec, PoolSpec, RiskSpec, Role,
-    Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,
+    CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Hold, Landing, LinkSpec, Media, MountSpec,
+    PoolSpec, RiskSpec, Role, Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,
 };

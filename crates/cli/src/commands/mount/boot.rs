@@ -7,7 +7,7 @@ use std::path::Path;
 use sieve_disk::{Error, Result};
 use sieve_pool::pool::Pool;
 
-use super::MountArguments;
+use super::arguments::MountArguments;
 
 /// The folders of the members of a volume, parity among them: a mounted volume reads from it what is not there.
 fn places<'a>(pool: &'a Pool, volume: &'a str) -> impl Iterator<Item = &'a str> {
@@ -26,7 +26,8 @@ fn options(wanted: &MountArguments) -> impl Iterator<Item = &'static str> + use<
 
 /// A service unit. The disks are wanted and not required: with one of them missing the volume is served without it.
 pub(super) fn unit(pool: &Pool, volume: &str, at: &Path, wanted: &MountArguments) -> Result<String> {
-    let program = std::env::current_exe().map_err(|e| Error::io("mount.program", Path::new("/proc/self/exe"), e))?;
+    let program =
+        std::env::current_exe().map_err(|e| Error::io("mount.program", Path::new("/proc/self/exe"), e))?;
     let (program, file) = (quoted(&program), quoted(&pool.file));
     let home = quoted(sieve_pool::pool::home_folder(&pool.file));
     let mounts: Vec<String> = places(pool, volume).map(|place| format!("{}.mount", escaped(place))).collect();
@@ -66,7 +67,8 @@ pub(super) fn fstab(pool: &Pool, volume: &str, at: &Path, wanted: &MountArgument
         "--read-only" => "ro".to_string(),
         other => other.trim_start_matches('-').to_string(),
     }));
-    options.extend(places(pool, volume).map(|place| format!("x-systemd.wants-mounts-for={}", spaceless(place))));
+    options
+        .extend(places(pool, volume).map(|place| format!("x-systemd.wants-mounts-for={}", spaceless(place))));
     format!(
         "# mount(8) runs mount.fuse.zinc-sieve for it: ln -s \"$(command -v zinc-sieve)\" /sbin/mount.fuse.zinc-sieve\n\
          {source} {} fuse.zinc-sieve {} 0 0\n",

@@ -46,7 +46,13 @@ mod tests {
 
     #[test]
     fn a_line_of_the_table_of_mounts_becomes_a_call() {
-        let given = ["/sbin/mount.fuse.zinc-sieve", "/etc/pool.toml#recordings", "/srv/r", "-o", "ro,nofail,no-xattr"];
+        let given = [
+            "/sbin/mount.fuse.zinc-sieve",
+            "/etc/pool.toml#recordings",
+            "/srv/r",
+            "-o",
+            "ro,nofail,no-xattr",
+        ];
         let given: Vec<OsString> = given.map(OsString::from).to_vec();
         let call = as_mount_helper(&given).unwrap();
         let expected =

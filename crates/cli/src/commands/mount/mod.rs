@@ -1,5 +1,6 @@
 //! `mount` and `umount`: a volume as one drive.
 
+mod arguments;
 mod boot;
 mod helper;
 mod status;
@@ -7,10 +8,9 @@ mod umount;
 
 use std::io::{BufRead, BufReader};
 use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Command, Stdio};
 
-use clap::Args;
 use sieve_disk::{Error, Kind, Result};
 use sieve_mount::serving;
 use sieve_mount::serving::Wishes;
@@ -20,43 +20,12 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::load;
 
+pub(crate) use arguments::MountArguments;
 pub(crate) use helper::as_mount_helper;
 pub(crate) use umount::run as umount;
 
 /// What the child says when the volume can be used.
 const READY: &str = "ready";
-
-/// What `mount` takes.
-#[derive(Args)]
-pub(crate) struct MountArguments {
-    /// The volume, which may be left out where there is only one, and an empty folder to mount it on
-    #[arg(value_name = "[VOLUME] DIR", num_args = 1..=2, required_unless_present = "status")]
-    what: Vec<PathBuf>,
-    /// Change nothing through it
-    #[arg(long)]
-    read_only: bool,
-    /// Stay in the foreground until it is unmounted
-    #[arg(long)]
-    foreground: bool,
-    /// Without extended attributes and ACLs: new files cost less
-    #[arg(long)]
-    no_xattr: bool,
-    /// Only for the user who mounts it
-    #[arg(long)]
-    owner_only: bool,
-    /// Show what is mounted, and how it is
-    #[arg(long, conflicts_with_all = ["what", "unit", "fstab"])]
-    status: bool,
-    /// Print a service unit that mounts it when the machine starts
-    #[arg(long, conflicts_with = "fstab")]
-    unit: bool,
-    /// Print a line for /etc/fstab
-    #[arg(long)]
-    fstab: bool,
-    /// Say on stdout when it can be used
-    #[arg(long, hide = true, requires = "foreground")]
-    tell_ready: bool,
-}
 
 pub(crate) fn run(context: &Context, arguments: &MountArguments) -> Result<Outcome> {
     if arguments.status {
@@ -142,7 +111,8 @@ fn say_mounted(volume: &Volume, at: &Path) {
 
 /// Serves it in a process of its own that outlives this one, and waits until it can be used.
 fn in_the_background(context: &Context, volume: &str, at: &Path, wanted: &MountArguments) -> Result<Outcome> {
-    let program = std::env::current_exe().map_err(|e| Error::io("mount.program", Path::new("/proc/self/exe"), e))?;
+    let program =
+        std::env::current_exe().map_err(|e| Error::io("mount.program", Path::new("/proc/self/exe"), e))?;
     let mut command = Command::new(&program);
     command.arg("--pool").arg(&context.pool).args(["mount", "--foreground", "--tell-ready"]);
     for (is_wanted, option) in [

@@ -74,6 +74,8 @@ fn show_now(now: &Now) {
         crate::say!("  not there    {disks}: what lies there is read from parity, and cannot be written");
     }
     if now.beyond_parity {
-        crate::say!("  read-only    more disks are away than parity bears: nothing is changed until they are back");
+        crate::say!(
+            "  read-only    more disks are away than parity bears: nothing is changed until they are back"
+        );
     }
 }

@@ -22,7 +22,8 @@ fn files_are_what_they_are_on_their_disks() {
     fs::write(drive.path("dawn/2031/wren.flac"), b"song").unwrap();
     // A hard link has one number, and the number of links.
     fs::hard_link(drive.path("dawn/2031/wren.flac"), drive.path("also")).unwrap();
-    let (one, other) = (fs::metadata(drive.path("also")).unwrap(), fs::metadata(drive.path("dawn/2031/wren.flac")).unwrap());
+    let (one, other) =
+        (fs::metadata(drive.path("also")).unwrap(), fs::metadata(drive.path("dawn/2031/wren.flac")).unwrap());
     assert_eq!((one.ino(), one.nlink()), (other.ino(), 2));
     // A symlink is one.
     std::os::unix::fs::symlink("dawn/2031/wren.flac", drive.path("link")).unwrap();
@@ -51,7 +52,8 @@ fn times_before_1970_and_their_nanoseconds_are_kept() {
     let drive = Drive::mount(&lab, &[]);
     let path = drive.path("old");
     fs::write(&path, b"x").unwrap();
-    for (seconds, nanoseconds) in [(-1, 999_999_999), (-315_532_800, 123_456_789), (0, 1), (4_000_000_000, 5)] {
+    for (seconds, nanoseconds) in [(-1, 999_999_999), (-315_532_800, 123_456_789), (0, 1), (4_000_000_000, 5)]
+    {
         let time = sys::Timespec { tv_sec: seconds, tv_nsec: nanoseconds };
         let times = sys::Timestamps { last_access: time, last_modification: time };
         sys::utimensat(sys::CWD, &path, &times, sys::AtFlags::empty()).unwrap();
@@ -104,7 +106,8 @@ fn what_is_removed_while_it_is_open_can_be_read_and_written_on() {
     }
     let lab = lab();
     let drive = Drive::mount(&lab, &[]);
-    let mut file = fs::OpenOptions::new().read(true).write(true).create_new(true).open(drive.path("gone")).unwrap();
+    let mut file =
+        fs::OpenOptions::new().read(true).write(true).create_new(true).open(drive.path("gone")).unwrap();
     file.write_all(b"abc").unwrap();
     fs::remove_file(drive.path("gone")).unwrap();
     file.write_all(b"def").unwrap();
@@ -183,15 +186,21 @@ fn what_others_change_on_a_disk_shows_within_a_second_and_what_commands_change_a
     let drive = Drive::mount(&lab, &[]);
     assert!(!drive.path("direct").exists());
     fs::write(lab.disk("alder").join("direct"), b"came behind").unwrap();
-    within(Duration::from_secs(2), "what came behind", || fs::read(drive.path("direct")).is_ok_and(|b| b == b"came behind"));
+    within(Duration::from_secs(2), "what came behind", || {
+        fs::read(drive.path("direct")).is_ok_and(|b| b == b"came behind")
+    });
     fs::write(lab.disk("alder").join("direct"), b"changed behind").unwrap();
-    within(Duration::from_secs(2), "the change", || fs::read(drive.path("direct")).is_ok_and(|b| b == b"changed behind"));
+    within(Duration::from_secs(2), "the change", || {
+        fs::read(drive.path("direct")).is_ok_and(|b| b == b"changed behind")
+    });
     fs::remove_file(lab.disk("alder").join("direct")).unwrap();
     within(Duration::from_secs(2), "its end", || !drive.path("direct").exists());
     fs::write(lab.root().join("source"), b"put").unwrap();
     assert!(!drive.path("source").exists());
     lab.run(&["put", "source", ".", "--yes"]).expect(&[0]);
-    within(Duration::from_secs(2), "what was put", || fs::read(drive.path("source")).is_ok_and(|b| b == b"put"));
+    within(Duration::from_secs(2), "what was put", || {
+        fs::read(drive.path("source")).is_ok_and(|b| b == b"put")
+    });
     lab.run(&["rm", "source", "--yes"]).expect(&[0]);
     within(Duration::from_secs(2), "what was removed", || !drive.path("source").exists());
 }
@@ -224,11 +233,14 @@ fn what_is_removed_or_written_over_through_it_is_held_and_weakens_nobody() {
     let status = lab.run(&["status", "--json"]).expect(&[0, 1, 5]).json();
     for disk in ["alder", "beech", "cedar"] {
         let fate = lab.run(&["fate", "--lose", disk, "--json"]).expect(&[0, 1]).json();
-        let lost = ["older", "torn", "gone"].map(|fate_word| fate["totals"][fate_word]["files"].as_u64().unwrap());
+        let lost =
+            ["older", "torn", "gone"].map(|fate_word| fate["totals"][fate_word]["files"].as_u64().unwrap());
         assert!(lost.iter().sum::<u64>() <= 1, "{disk}: {fate}\n{worst}\n{status}");
     }
     lab.run(&["restore", "f0", "--yes"]).expect(&[0]);
-    within(Duration::from_secs(2), "what was restored", || fs::read(drive.path("f0")).is_ok_and(|b| b == [0; 100_000]));
+    within(Duration::from_secs(2), "what was restored", || {
+        fs::read(drive.path("f0")).is_ok_and(|b| b == [0; 100_000])
+    });
 }
 
 #[test]
@@ -306,7 +318,8 @@ fn what_mounts_it_at_boot_is_printed_and_names_every_disk() {
     if quietly("systemd-analyze", &["--version"]) {
         let file = lab.root().join("zinc-sieve-recordings.service");
         fs::write(&file, &unit).unwrap();
-        let checked = std::process::Command::new("systemd-analyze").arg("verify").arg(&file).output().unwrap();
+        let checked =
+            std::process::Command::new("systemd-analyze").arg("verify").arg(&file).output().unwrap();
         let said = String::from_utf8_lossy(&checked.stderr).into_owned();
         assert!(!said.contains("Unknown") && !said.contains("Failed to parse"), "{said}");
     }

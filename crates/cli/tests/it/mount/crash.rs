@@ -19,7 +19,8 @@ fn churn(drive: &Drive<'_>, chance: &mut Chance, ends: &AtomicBool) {
             0 => fs::write(file(one), chance.bytes(20_000)),
             1 => fs::remove_file(file(one)),
             2 => fs::rename(file(one), file(other)),
-            3 => fs::rename(drive.path("churn"), drive.path("turned")).and_then(|()| fs::rename(drive.path("turned"), drive.path("churn"))),
+            3 => fs::rename(drive.path("churn"), drive.path("turned"))
+                .and_then(|()| fs::rename(drive.path("turned"), drive.path("churn"))),
             _ => fs::create_dir_all(drive.path("churn")),
         };
     }

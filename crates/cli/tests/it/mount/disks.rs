@@ -29,7 +29,8 @@ fn with_a_disk_away_its_files_are_listed_and_read_and_not_written() {
     }
     lab.run(&["sync", "--yes"]).expect(&[0]);
     let lost = disk_of(&lab, "songs/0");
-    let numbers: Vec<u64> = (0..9).map(|n| fs::metadata(drive.path(&format!("songs/{n}"))).unwrap().ino()).collect();
+    let numbers: Vec<u64> =
+        (0..9).map(|n| fs::metadata(drive.path(&format!("songs/{n}"))).unwrap().ino()).collect();
     drive.unmount();
     fs::rename(lab.disk(&lost), lab.root().join("aside")).unwrap();
     fs::create_dir(lab.disk(&lost)).unwrap();
@@ -43,9 +44,17 @@ fn with_a_disk_away_its_files_are_listed_and_read_and_not_written() {
     let refused = fs::OpenOptions::new().append(true).open(drive.path("songs/0")).unwrap_err();
     assert_eq!(refused.raw_os_error(), Some(Errno::ROFS.raw_os_error()));
     let taken = fs::File::create_new(drive.path("songs/0")).unwrap_err();
-    assert_eq!(taken.raw_os_error(), Some(Errno::EXIST.raw_os_error()), "a name of the disk that is away is taken");
+    assert_eq!(
+        taken.raw_os_error(),
+        Some(Errno::EXIST.raw_os_error()),
+        "a name of the disk that is away is taken"
+    );
     fs::write(drive.path("songs/new"), b"new").unwrap();
-    assert_eq!(fs::read_dir(lab.disk(&lost)).unwrap().count(), 0, "nothing is written where it would be mounted");
+    assert_eq!(
+        fs::read_dir(lab.disk(&lost)).unwrap().count(),
+        0,
+        "nothing is written where it would be mounted"
+    );
     let told = lab.run(&["mount", "--status"]).expect(&[1]).stdout;
     assert!(told.contains(&lost), "{told}");
 }
@@ -66,7 +75,11 @@ fn what_parity_does_not_have_is_an_error_and_never_the_past() {
     fs::rename(lab.disk(&lost), lab.root().join("aside")).unwrap();
     let drive = Drive::mount(&lab, &[]);
     let error = fs::read(drive.path("notes")).unwrap_err();
-    assert_eq!(error.raw_os_error(), Some(Errno::IO.raw_os_error()), "its content of yesterday is not its content");
+    assert_eq!(
+        error.raw_os_error(),
+        Some(Errno::IO.raw_os_error()),
+        "its content of yesterday is not its content"
+    );
 }
 
 #[test]
@@ -137,7 +150,8 @@ fn a_copy_of_a_mirrored_file_that_is_away_is_not_missed() {
     for number in 0..6_u8 {
         fs::write(drive.path(&format!("f{number}")), vec![number; 200_000]).unwrap();
     }
-    let copies = |name: &str| ["alder", "beech", "cedar"].iter().filter(|d| lab.disk(d).join(name).exists()).count();
+    let copies =
+        |name: &str| ["alder", "beech", "cedar"].iter().filter(|d| lab.disk(d).join(name).exists()).count();
     assert!((0..6).all(|n| copies(&format!("f{n}")) == 2), "every file lies on two disks at once");
     lab.run(&["sync", "--yes"]).expect(&[0]);
     drive.unmount();

@@ -50,7 +50,8 @@ struct Life<'l> {
 
 impl Life<'_> {
     fn name(&mut self) -> String {
-        let folders: Vec<String> = self.model.folders.iter().filter(|f| f.matches('/').count() < 4).cloned().collect();
+        let folders: Vec<String> =
+            self.model.folders.iter().filter(|f| f.matches('/').count() < 4).cloned().collect();
         let name = format!("n{}", self.chance.below(10));
         if folders.is_empty() || self.chance.once_in(3) {
             return name;
@@ -163,8 +164,14 @@ impl Life<'_> {
         let Some(folder) = self.folder() else { return };
         let inside = format!("{folder}/");
         let direct = |path: &&String| path.starts_with(&inside) && !path[inside.len()..].contains('/');
-        let expected: BTreeSet<String> =
-            self.model.files.keys().chain(&self.model.folders).filter(direct).map(|p| p[inside.len()..].into()).collect();
+        let expected: BTreeSet<String> = self
+            .model
+            .files
+            .keys()
+            .chain(&self.model.folders)
+            .filter(direct)
+            .map(|p| p[inside.len()..].into())
+            .collect();
         let listed = fs::read_dir(self.drive.path(&folder)).unwrap();
         let found: BTreeSet<String> =
             listed.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
@@ -192,11 +199,15 @@ impl Life<'_> {
 fn lose(lab: &Lab, model: &Model, disk: &str) {
     let predicted = lab.run(&["fate", "--lose", disk, "--scan", "--json"]).expect(&[0, 1]).json();
     let files = |fate: &str| predicted["totals"][fate]["files"].as_u64().unwrap();
-    let (survive, lost) = (files("untouched") + files("rebuilt"), files("older") + files("torn") + files("gone"));
+    let (survive, lost) =
+        (files("untouched") + files("rebuilt"), files("older") + files("torn") + files("gone"));
     assert_eq!(survive + lost, model.files.len() as u64, "{predicted}");
     let drilled = lab.run(&["drill", "--lose", disk, "--json"]).expect(&[0, 1]).json();
     // A disk of which parity has nothing proves nothing.
-    assert_eq!((&drilled["predicted"], &drilled["surprises"]), (&drilled["obtained"], &serde_json::json!([])));
+    assert_eq!(
+        (&drilled["predicted"], &drilled["surprises"]),
+        (&drilled["obtained"], &serde_json::json!([]))
+    );
     assert_eq!(drilled["parity_cells_wrong"], 0, "{drilled}");
     let (place, aside) = (lab.disk(disk), lab.root().join("aside"));
     fs::rename(&place, &aside).unwrap();
@@ -211,7 +222,11 @@ fn lose(lab: &Lab, model: &Model, disk: &str) {
                     read += 1;
                 }
                 Err(error) => {
-                    assert_eq!(error.raw_os_error(), Some(rustix::io::Errno::IO.raw_os_error()), "{path}: {error}");
+                    assert_eq!(
+                        error.raw_os_error(),
+                        Some(rustix::io::Errno::IO.raw_os_error()),
+                        "{path}: {error}"
+                    );
                 }
             }
         }
@@ -227,14 +242,17 @@ const UNSTRIPED: &str = "data = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"o
 const SPANNED: &str = "kind = \"spanned\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]";
 const MIRRORED: &str = "kind = \"mirrored\"\ndata = [\"alder\", \"beech\", \"cedar\"]\ncopies = 2";
 const TIERED: &str = "kind = \"tiered\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nfast = [\"alder\"]\nparity = [\"oak\"]\nreserve = \"4 MB\"";
-const CACHED: &str = "data = [\"alder\", \"beech\"]\ncache = [\"cedar\"]\nparity = [\"oak\"]\nreserve = \"4 MB\"";
+const CACHED: &str =
+    "data = [\"alder\", \"beech\"]\ncache = [\"cedar\"]\nparity = [\"oak\"]\nreserve = \"4 MB\"";
 
 fn play(volume: &str, seed: u64) {
     let small = if volume.contains("spanned") || volume.contains("tiered") { 12 } else { 40 };
     let disks = [("alder", small), ("beech", 40), ("cedar", 40), ("oak", 44)];
     let lab = Lab::of(PROGRAM, &disks, volume);
     if volume.contains("mirrored") {
-        lab.write_pool_file(&lab.pool_text().replace("\n[[disk]]\nname = \"oak\"", "\n[[disk]]\nname = \"oak\"\n#"));
+        lab.write_pool_file(
+            &lab.pool_text().replace("\n[[disk]]\nname = \"oak\"", "\n[[disk]]\nname = \"oak\"\n#"),
+        );
     }
     lab.run(&["create", "--yes"]).expect(&[0]);
     let members = vec!["alder", "beech", "cedar"];

@@ -26,7 +26,9 @@ struct Drive<'l> {
 fn may_mount() -> bool {
     let may = Path::new("/dev/fuse").exists() && rustix::process::geteuid().is_root();
     if !may {
-        eprintln!("this machine does not let volumes be mounted (no /dev/fuse, or not root): not tested here");
+        eprintln!(
+            "this machine does not let volumes be mounted (no /dev/fuse, or not root): not tested here"
+        );
     }
     may
 }

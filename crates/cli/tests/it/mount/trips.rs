@@ -33,7 +33,8 @@ impl Trace {
         work();
         let text = fs::read_to_string(self.root.join("trace")).unwrap();
         let connection = format!("connection {}", rustix::fs::minor(device));
-        let asked = text.lines().filter(|line| line.contains("fuse_request_send") && line.contains(&connection));
+        let asked =
+            text.lines().filter(|line| line.contains("fuse_request_send") && line.contains(&connection));
         let word = |line: &str| {
             let opcode = line.split("opcode ").nth(1)?;
             let name = opcode.split(['(', ')']).nth(1)?;
@@ -62,7 +63,10 @@ fn the_kernel_asks_no_more_than_it_must() {
         fs::write(drive.path("warm"), b"x").unwrap();
         let asked = |work: &dyn Fn()| trace.asked(&drive, work);
         let most = |what: &str, count: usize, asked: Vec<String>| {
-            assert!(asked.len() <= count, "{what} with {options:?} asks {asked:?}, and may ask {count} times");
+            assert!(
+                asked.len() <= count,
+                "{what} with {options:?} asks {asked:?}, and may ask {count} times"
+            );
         };
         // The directory is limited here, so that files are written by way of us: one write more.
         most("a new file", new_file + 1, asked(&|| fs::write(drive.path("new"), [7; 1024]).unwrap()));

@@ -7,7 +7,7 @@ use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_disk::{Attributes, EntryKind};
 
-use crate::number::Number;
+use crate::tree::number::Number;
 
 /// A moment: seconds since 1970, which may be before, and nanoseconds of the second.
 pub(crate) type Moment = (i64, u32);

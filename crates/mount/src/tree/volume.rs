@@ -1,7 +1,7 @@
 //! The volume as one tree: what lies where, by path and by number.
 
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::os::fd::OwnedFd;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use rustix::fs::{FileType, Stat};
@@ -13,17 +13,17 @@ use sieve_disk::EntryKind;
 use sieve_pool::pieces::PiecedFile;
 use sieve_pool::pool::Pool;
 
-use crate::branch::Branch;
+use crate::below::branch::Branch;
+use crate::below::content::Computer;
+use crate::below::intents::Intents;
+use crate::below::knowledge::{Absent, AbsentThing, Knowledge};
+use crate::below::past::Past;
+use crate::below::places::Places;
 use crate::code_of;
-use crate::content::Computer;
-use crate::intents::Intents;
-use crate::knowledge::{Absent, AbsentThing, Knowledge};
-use crate::look::Look;
-use crate::nodes::Nodes;
-use crate::number::Number;
-use crate::open::OpenFiles;
-use crate::past::Past;
-use crate::places::Places;
+use crate::files::handles::OpenFiles;
+use crate::tree::look::Look;
+use crate::tree::nodes::Nodes;
+use crate::tree::number::Number;
 
 /// What is done in the volume by whom.
 #[derive(Clone, Copy, Debug)]
@@ -89,7 +89,11 @@ impl Volume {
         let intents = Intents::new(&pool.home, volume);
         let (mut branches, mut missing) = (Vec::new(), Vec::new());
         for member in pool.file_members(volume) {
-            if member.state.is_usable() { branches.push(Branch::open(member)?) } else { missing.push(member.row.id) }
+            if member.state.is_usable() {
+                branches.push(Branch::open(member)?)
+            } else {
+                missing.push(member.row.id)
+            }
         }
         if branches.is_empty() {
             let message = format!("no disk of volume {volume} is there");
@@ -169,7 +173,7 @@ impl Volume {
     pub(crate) fn sync_folder(&self, number: Number) -> Result<(), Errno> {
         let path = self.path_of(number)?;
         for (_, branch) in self.alive() {
-            match crate::past::sync_folder(branch, &path) {
+            match crate::below::past::sync_folder(branch, &path) {
                 Err(Errno::NOENT | Errno::NOTDIR) => {}
                 other => other?,
             }
@@ -211,7 +215,11 @@ impl Volume {
         }
         let folder = self.path(parent)?;
         let path = folder.join(name).map_err(|_| Errno::INVAL)?;
-        if folder.is_root() && crate::branch::is_never_shown(name) { Err(Errno::PERM) } else { Ok(path) }
+        if folder.is_root() && crate::below::branch::is_never_shown(name) {
+            Err(Errno::PERM)
+        } else {
+            Ok(path)
+        }
     }
 
     /// What lies at a path: of several disks the first one has it; of a folder all.
@@ -302,7 +310,7 @@ impl Volume {
 
     /// What lies at a name, which the kernel knows from then on.
     pub(crate) fn lookup(&self, parent: Number, name: &[u8]) -> Result<Look, Errno> {
-        if self.path(parent)?.is_root() && crate::branch::is_never_shown(name) {
+        if self.path(parent)?.is_root() && crate::below::branch::is_never_shown(name) {
             return Err(Errno::NOENT);
         }
         let path = self.child(parent, name)?;
@@ -346,9 +354,9 @@ impl Volume {
         if !absent.is_empty() {
             for (name, kind, number) in self.knowledge.absent_in(&absent, &folder).map_err(|e| code_of(&e))? {
                 is_there = true;
-                let is_hidden = folder.is_root() && crate::branch::is_never_shown(&name);
+                let is_hidden = folder.is_root() && crate::below::branch::is_never_shown(&name);
                 if !is_hidden {
-                    found.entry(name).or_insert((crate::look::file_type(kind), number));
+                    found.entry(name).or_insert((crate::tree::look::file_type(kind), number));
                 }
             }
         }
@@ -360,7 +368,9 @@ impl Volume {
         }
         let is_known_absent = || {
             let known = self.knowledge.absent(&absent, &folder).map_err(|e| code_of(&e))?;
-            Ok(matches!(known, Some(Absent { what: AbsentThing::Other(node), .. }) if node.kind == EntryKind::Folder))
+            Ok(
+                matches!(known, Some(Absent { what: AbsentThing::Other(node), .. }) if node.kind == EntryKind::Folder),
+            )
         };
         if !is_there && !folder.is_root() && !is_known_absent()? {
             return Err(Errno::STALE);

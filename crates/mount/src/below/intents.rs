@@ -49,7 +49,11 @@ impl Intents {
         };
         let write = || {
             durable::make_own_folder(&*self.home, &OurPlace::Mounts.path())?;
-            durable::write_file(&*self.home, &place, serde_json::to_string(&intent).unwrap_or_default().as_bytes())
+            durable::write_file(
+                &*self.home,
+                &place,
+                serde_json::to_string(&intent).unwrap_or_default().as_bytes(),
+            )
         };
         write().map_err(|e| code_of(&e))?;
         Ok(intent)
@@ -70,7 +74,9 @@ impl Intents {
         let bytes = read_small(&*self.home, &place, LARGEST)?;
         let Ok(mut intent) = serde_json::from_slice::<RenameIntent>(&bytes) else { return Ok(None) };
         intent.place = Some(place);
-        let path = |hex: &str| hex::decode(hex).ok().and_then(|bytes| RelPath::new(bytes).ok()).filter(|p| !p.is_ours());
+        let path = |hex: &str| {
+            hex::decode(hex).ok().and_then(|bytes| RelPath::new(bytes).ok()).filter(|p| !p.is_ours())
+        };
         let paths = (path(&intent.from_hex), path(&intent.to_hex));
         let is_ours = intent.format == 1 && intent.volume == self.volume;
         Ok(match paths {

@@ -1,35 +1,36 @@
 //! The kernel's requests, translated. Nothing is decided here but what the kernel may do by itself: which files it reads and
 //! writes on their disk without asking, and for how long it may trust what it was told.
 
+mod listings;
+mod words;
+
 use std::collections::HashMap;
 use std::ffi::OsStr;
-use std::hash::{DefaultHasher, Hash, Hasher};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::SystemTime;
 
 use fuser::{
-    BackingId, BsdFileFlags, FileAttr, FileHandle, FileType, Filesystem, FopenFlags, Generation, INodeNo,
-    InitFlags, KernelConfig, LockOwner, OpenFlags, RenameFlags, ReplyAttr, ReplyCreate, ReplyData,
-    ReplyDirectory, ReplyDirectoryPlus, ReplyEmpty, ReplyEntry, ReplyLseek, ReplyOpen, ReplyStatfs,
-    ReplyWrite, ReplyXattr, Request, TimeOrNow, WriteFlags,
+    BackingId, BsdFileFlags, FileHandle, Filesystem, FopenFlags, Generation, INodeNo, InitFlags,
+    KernelConfig, LockOwner, OpenFlags, RenameFlags, ReplyAttr, ReplyCreate, ReplyData, ReplyDirectory,
+    ReplyDirectoryPlus, ReplyEmpty, ReplyEntry, ReplyLseek, ReplyOpen, ReplyStatfs, ReplyWrite, ReplyXattr,
+    Request, TimeOrNow, WriteFlags,
 };
 use rustix::fs as sys;
 use rustix::io::Errno;
 
-use crate::attributes::{Stamp, Wanted};
+use crate::files::handles::{Body, OpenFile};
+use crate::files::transfer::strip_set_id;
 use crate::guarded;
-use crate::look::{Look, from_system_time, to_system_time};
-use crate::number::Number;
-use crate::open::{Body, OpenFile, strip_set_id};
-use crate::volume::{Caller, Entry, Volume};
+use crate::tree::attributes::Wanted;
+use crate::tree::look::Look;
+use crate::tree::number::Number;
+use crate::tree::volume::{Caller, Volume};
+use listings::Listings;
+use words::{HOLDS, NOTHING, attr_of, caller, done, stamp_of, told, value};
 
-/// So long the kernel may trust a name and how it looks: what others change on the disks shows after this.
-const HOLDS: Duration = Duration::from_secs(1);
-/// So many listings of folders are kept while they are read in parts.
-const LISTINGS: usize = 64;
 /// The kernel writes and reads as much at once where it asks here: every worker keeps a buffer that has held so much.
 const LARGEST_REQUEST: u32 = 256 << 10;
 
@@ -39,7 +40,7 @@ pub(crate) struct Kernel {
     manners: Manners,
     /// Files that are open, with how each is read and written: one way for all who have it open.
     in_use: Mutex<HashMap<Number, InUse>>,
-    listings: Mutex<HashMap<Number, (Instant, Listing)>>,
+    listings: Listings,
 }
 
 /// What the kernel is asked to do by itself.
@@ -59,11 +60,9 @@ struct InUse {
     passed: Option<Arc<BackingId>>,
 }
 
-type Listing = Arc<Vec<(u64, Entry)>>;
-
 impl Kernel {
     pub(crate) fn new(volume: Arc<Volume>, manners: Manners) -> Self {
-        Self { volume, manners, in_use: Mutex::default(), listings: Mutex::default() }
+        Self { volume, manners, in_use: Mutex::default(), listings: Listings::default() }
     }
 
     /// Whether a file may be read and written by the kernel alone: it lies on one disk, nobody limits how much may be written
@@ -120,76 +119,6 @@ impl Kernel {
         }
     }
 
-    /// The names in a folder with where each stands in the listing: by a number made of the name, so that whoever reads on later
-    /// misses nothing that was there all the time, whatever came and went.
-    fn listing(&self, number: Number, offset: u64) -> Result<Listing, Errno> {
-        if offset > 0
-            && let Some((_, listing)) = guarded(&self.listings).get(&number)
-        {
-            return Ok(Arc::clone(listing));
-        }
-        let mut entries: Vec<(u64, Entry)> =
-            self.volume.list(number)?.into_iter().map(|entry| (cookie(&entry.name), entry)).collect();
-        entries.sort_by(|(one, a), (other, b)| (one, &a.name).cmp(&(other, &b.name)));
-        for position in 1..entries.len() {
-            entries[position].0 = entries[position].0.max(entries[position - 1].0 + 1);
-        }
-        let listing = Arc::new(entries);
-        let mut listings = guarded(&self.listings);
-        if listings.len() >= LISTINGS {
-            listings.retain(|_, (since, _)| since.elapsed() < HOLDS);
-        }
-        if listings.len() < 4 * LISTINGS {
-            listings.insert(number, (Instant::now(), Arc::clone(&listing)));
-        }
-        Ok(listing)
-    }
-
-    fn list(&self, ino: INodeNo, offset: u64, mut reply: ReplyDirectory) {
-        let listing = match self.listing(Number(ino.0), offset) {
-            Ok(listing) => listing,
-            Err(errno) => return reply.error(told(errno)),
-        };
-        for (cookie, name) in [(1, "."), (2, "..")] {
-            if offset < cookie && reply.add(ino, cookie, FileType::Directory, name) {
-                return reply.ok();
-            }
-        }
-        let from = listing.partition_point(|(cookie, _)| *cookie <= offset.max(2));
-        for (cookie, entry) in &listing[from..] {
-            let name = OsStr::from_bytes(&entry.name);
-            if reply.add(INodeNo(entry.number.0), *cookie, kind_of(entry.kind), name) {
-                break;
-            }
-        }
-        reply.ok();
-    }
-
-    fn list_with_looks(&self, ino: INodeNo, offset: u64, mut reply: ReplyDirectoryPlus) {
-        let parent = Number(ino.0);
-        let (listing, own) = match (self.listing(parent, offset), self.volume.look_at(parent)) {
-            (Ok(listing), Ok(own)) => (listing, own),
-            (Err(errno), _) | (_, Err(errno)) => return reply.error(told(errno)),
-        };
-        for (cookie, name) in [(1, "."), (2, "..")] {
-            if offset < cookie && reply.add(ino, cookie, name, &HOLDS, &attr_of(&own), Generation(0)) {
-                return reply.ok();
-            }
-        }
-        let from = listing.partition_point(|(cookie, _)| *cookie <= offset.max(2));
-        for (cookie, entry) in &listing[from..] {
-            // What vanished meanwhile is left out.
-            let Ok(look) = self.volume.lookup(parent, &entry.name) else { continue };
-            let name = OsStr::from_bytes(&entry.name);
-            let (ino, attr) = (INodeNo(look.number.0), attr_of(&look));
-            if reply.add(ino, *cookie, name, &HOLDS, &attr, Generation(0)) {
-                self.volume.nodes.forget(look.number, 1);
-                break;
-            }
-        }
-        reply.ok();
-    }
-
     fn look_of(&self, ino: INodeNo, handle: Option<FileHandle>) -> Result<Look, Errno> {
         let number = Number(ino.0);
         match self.volume.look_at(number) {
@@ -229,97 +158,6 @@ impl Kernel {
             Ok(look) => reply.entry(&HOLDS, &attr_of(&look), Generation(0)),
             Err(errno) => reply.error(told(errno)),
         }
-    }
-}
-
-/// Where a name stands in a listing; 0, 1 and 2 are the beginning, the folder itself, and the one above.
-fn cookie(name: &[u8]) -> u64 {
-    let mut hasher = DefaultHasher::new();
-    name.hash(&mut hasher);
-    // The last ones are kept for names that would stand at the same place.
-    (hasher.finish() >> 2).max(3)
-}
-
-fn told(errno: Errno) -> fuser::Errno {
-    fuser::Errno::from_i32(errno.raw_os_error())
-}
-
-fn caller(request: &Request) -> Caller {
-    Caller { uid: request.uid(), gid: request.gid() }
-}
-
-fn kind_of(kind: sys::FileType) -> FileType {
-    match kind {
-        sys::FileType::Directory => FileType::Directory,
-        sys::FileType::Symlink => FileType::Symlink,
-        sys::FileType::Fifo => FileType::NamedPipe,
-        sys::FileType::Socket => FileType::Socket,
-        sys::FileType::CharacterDevice => FileType::CharDevice,
-        sys::FileType::BlockDevice => FileType::BlockDevice,
-        _ => FileType::RegularFile,
-    }
-}
-
-fn attr_of(look: &Look) -> FileAttr {
-    FileAttr {
-        ino: INodeNo(look.number.0),
-        size: look.size,
-        blocks: look.blocks,
-        atime: to_system_time(look.accessed),
-        mtime: to_system_time(look.modified),
-        ctime: to_system_time(look.changed),
-        crtime: UNIX_EPOCH,
-        kind: kind_of(look.kind),
-        perm: u16::try_from(look.mode).unwrap_or(0),
-        nlink: look.links,
-        uid: look.uid,
-        gid: look.gid,
-        rdev: look.device,
-        blksize: 4096,
-        flags: 0,
-    }
-}
-
-/// What the kernel keeps of a name that does not exist.
-const NOTHING: FileAttr = FileAttr {
-    ino: INodeNo(0),
-    size: 0,
-    blocks: 0,
-    atime: UNIX_EPOCH,
-    mtime: UNIX_EPOCH,
-    ctime: UNIX_EPOCH,
-    crtime: UNIX_EPOCH,
-    kind: FileType::RegularFile,
-    perm: 0,
-    nlink: 0,
-    uid: 0,
-    gid: 0,
-    rdev: 0,
-    blksize: 4096,
-    flags: 0,
-};
-
-fn stamp_of(time: TimeOrNow) -> Stamp {
-    match time {
-        TimeOrNow::Now => Stamp::Now,
-        TimeOrNow::SpecificTime(time) => Stamp::At(from_system_time(time)),
-    }
-}
-
-fn done(result: Result<(), Errno>, reply: ReplyEmpty) {
-    match result {
-        Ok(()) => reply.ok(),
-        Err(errno) => reply.error(told(errno)),
-    }
-}
-
-/// A value of this length, where so many bytes were asked for; with 0, only how long it is.
-fn value(result: Result<Vec<u8>, Errno>, size: u32, reply: ReplyXattr) {
-    match result {
-        Err(errno) => reply.error(told(errno)),
-        Ok(bytes) if size == 0 => reply.size(u32::try_from(bytes.len()).unwrap_or(u32::MAX)),
-        Ok(bytes) if bytes.len() > size as usize => reply.error(fuser::Errno::ERANGE),
-        Ok(bytes) => reply.data(&bytes),
     }
 }
 
@@ -391,8 +229,7 @@ impl Filesystem for Kernel {
         _flags: Option<BsdFileFlags>,
         reply: ReplyAttr,
     ) {
-        let wanted =
-            Wanted { mode, uid, gid, accessed: atime.map(stamp_of), modified: mtime.map(stamp_of) };
+        let wanted = Wanted { mode, uid, gid, accessed: atime.map(stamp_of), modified: mtime.map(stamp_of) };
         match self.set(caller(request), ino, size, wanted, fh) {
             Ok(look) => reply.attr(&HOLDS, &attr_of(&look)),
             Err(errno) => reply.error(told(errno)),
@@ -417,10 +254,7 @@ impl Filesystem for Kernel {
         reply: ReplyEntry,
     ) {
         let what = (mode, umask, rdev);
-        Self::entry(
-            self.volume.make_node(Number(parent.0), name.as_bytes(), what, caller(request)),
-            reply,
-        );
+        Self::entry(self.volume.make_node(Number(parent.0), name.as_bytes(), what, caller(request)), reply);
     }
 
     fn mkdir(
@@ -432,8 +266,7 @@ impl Filesystem for Kernel {
         umask: u32,
         reply: ReplyEntry,
     ) {
-        let made =
-            self.volume.make_folder(Number(parent.0), name.as_bytes(), mode, umask, caller(request));
+        let made = self.volume.make_folder(Number(parent.0), name.as_bytes(), mode, umask, caller(request));
         Self::entry(made, reply);
     }
 
@@ -468,19 +301,11 @@ impl Filesystem for Kernel {
         reply: ReplyEmpty,
     ) {
         let flags = sys::RenameFlags::from_bits_retain(flags.bits());
-        let (from, to) =
-            ((Number(parent.0), name.as_bytes()), (Number(newparent.0), newname.as_bytes()));
+        let (from, to) = ((Number(parent.0), name.as_bytes()), (Number(newparent.0), newname.as_bytes()));
         done(self.volume.rename(from, to, flags), reply);
     }
 
-    fn link(
-        &self,
-        _request: &Request,
-        ino: INodeNo,
-        newparent: INodeNo,
-        newname: &OsStr,
-        reply: ReplyEntry,
-    ) {
+    fn link(&self, _request: &Request, ino: INodeNo, newparent: INodeNo, newname: &OsStr, reply: ReplyEntry) {
         Self::entry(self.volume.link(Number(ino.0), Number(newparent.0), newname.as_bytes()), reply);
     }
 
@@ -527,11 +352,7 @@ impl Filesystem for Kernel {
         reply: ReplyData,
     ) {
         let mut buffer = vec![0; size as usize];
-        let read = self
-            .volume
-            .files
-            .get(fh.0)
-            .and_then(|file| self.volume.read(&file, &mut buffer, offset));
+        let read = self.volume.files.get(fh.0).and_then(|file| self.volume.read(&file, &mut buffer, offset));
         match read {
             Ok(length) => reply.data(&buffer[..length]),
             Err(errno) => reply.error(told(errno)),
@@ -601,7 +422,7 @@ impl Filesystem for Kernel {
     }
 
     fn readdir(&self, _request: &Request, ino: INodeNo, _fh: FileHandle, offset: u64, reply: ReplyDirectory) {
-        self.list(ino, offset, reply);
+        self.listings.list(&self.volume, ino, offset, reply);
     }
 
     fn readdirplus(
@@ -612,7 +433,7 @@ impl Filesystem for Kernel {
         offset: u64,
         reply: ReplyDirectoryPlus,
     ) {
-        self.list_with_looks(ino, offset, reply);
+        self.listings.list_with_looks(&self.volume, ino, offset, reply);
     }
 
     fn fsyncdir(&self, _request: &Request, ino: INodeNo, _fh: FileHandle, _data: bool, reply: ReplyEmpty) {

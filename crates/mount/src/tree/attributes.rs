@@ -6,12 +6,12 @@ use rustix::fs::{self as sys, AtFlags, Gid, Mode, Timespec, Timestamps, Uid, Xat
 use rustix::io::Errno;
 use sieve_core::path::RelPath;
 
-use crate::branch::{by_descriptor, name_of};
-use crate::knowledge::AbsentThing;
-use crate::look::Moment;
-use crate::number::Number;
-use crate::open::OpenFile;
-use crate::volume::{Found, Volume};
+use crate::below::branch::{by_descriptor, name_of};
+use crate::below::knowledge::AbsentThing;
+use crate::files::handles::OpenFile;
+use crate::tree::look::Moment;
+use crate::tree::number::Number;
+use crate::tree::volume::{Found, Volume};
 
 /// What is to be changed of how something looks; what is none stays.
 #[derive(Clone, Copy, Debug, Default)]
@@ -103,7 +103,7 @@ impl Volume {
         let Ok(path) = self.path_of(number) else {
             // It has no name any more, and is open.
             let file = open.ok_or(Errno::STALE)?;
-            let crate::open::Body::Whole(copies) = &*file.body() else { return Err(Errno::ROFS) };
+            let crate::files::handles::Body::Whole(copies) = &*file.body() else { return Err(Errno::ROFS) };
             return copies.iter().try_for_each(|copy| wanted.set(&copy.file, false));
         };
         if let Some(Found::Pieced(file, _)) = self.find(&path)? {
@@ -203,7 +203,11 @@ impl Volume {
                 self.copies_of(path, first)?.into_iter().map(|p| self.branches[p].name.as_str()).collect()
             }
             Found::Pieced(file, _) => {
-                return Ok(self.knowledge.names_of(file.pieces.iter().map(|piece| piece.disk)).join("+").into());
+                return Ok(self
+                    .knowledge
+                    .names_of(file.pieces.iter().map(|piece| piece.disk))
+                    .join("+")
+                    .into());
             }
             Found::Absent(absent) => {
                 return Ok(self.knowledge.names_of(std::iter::once(absent.disk)).join("").into());

@@ -9,12 +9,12 @@ use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_disk::workspace::Workspace;
 
-use crate::branch::{Branch, by_descriptor, name_of};
+use crate::below::branch::{Branch, by_descriptor, name_of};
 use crate::code_of;
-use crate::look::times_of;
-use crate::number::Number;
-use crate::open::{Body, Copy, OpenFile};
-use crate::volume::Volume;
+use crate::files::handles::{Body, Copy, OpenFile};
+use crate::tree::look::times_of;
+use crate::tree::number::Number;
+use crate::tree::volume::Volume;
 
 impl Volume {
     /// Moves a file that is being written to a disk with room for twice what it is to hold.
@@ -62,13 +62,7 @@ impl Volume {
         Ok(())
     }
 
-    fn move_to(
-        &self,
-        to: usize,
-        path: &RelPath,
-        copy: &Copy,
-        stat: &sys::Stat,
-    ) -> Result<OwnedFd, Errno> {
+    fn move_to(&self, to: usize, path: &RelPath, copy: &Copy, stat: &sys::Stat) -> Result<OwnedFd, Errno> {
         let target = &self.branches[to];
         self.make_folders(to, path.parent().as_ref())?;
         let mut space = Workspace::begin(target.disk(), self.past.random()).map_err(|e| code_of(&e))?;
@@ -81,7 +75,7 @@ impl Volume {
                     sys::renameat_with(from, old, folder, name, RenameFlags::NOREPLACE)
                 })
             })?;
-            crate::past::sync_folder(target, &path.parent().unwrap_or_default())?;
+            crate::below::past::sync_folder(target, &path.parent().unwrap_or_default())?;
             Ok(moved)
         });
         // What is left in it was never a file of the volume.
@@ -97,8 +91,7 @@ impl Volume {
 fn copy_to(target: &Branch, path: &RelPath, from: &OwnedFd, stat: &sys::Stat) -> Result<OwnedFd, Errno> {
     debug_assert!(path.is_within(&OurPlace::Folder.path()), "it has no name in the volume yet");
     let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let copy =
-        target.at(path, |folder, name| sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR))?;
+    let copy = target.at(path, |folder, name| sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR))?;
     copy_data(from, &copy, stat.st_size.cast_unsigned())?;
     let owner = (Some(Uid::from_raw(stat.st_uid)), Some(Gid::from_raw(stat.st_gid)));
     match sys::chownat(&copy, "", owner.0, owner.1, AtFlags::EMPTY_PATH) {

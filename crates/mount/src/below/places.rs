@@ -13,9 +13,9 @@ use sieve_core::placement::Placement;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::ByteLength;
 
-use crate::branch::Branch;
+use crate::below::branch::Branch;
+use crate::below::knowledge::Knowledge;
 use crate::guarded;
-use crate::knowledge::Knowledge;
 
 /// So long what is free on the disks counts as known.
 const ROOM_HOLDS: Duration = Duration::from_secs(1);

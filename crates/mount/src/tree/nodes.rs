@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 use sieve_core::path::RelPath;
 
 use crate::guarded;
-use crate::number::Number;
+use crate::tree::number::Number;
 
 type Name = Arc<[u8]>;
 

@@ -22,8 +22,8 @@ use sieve_pool::held::{Beside, DoneBeside, Watch, line_for, lines_path, record_b
 use sieve_pool::journal;
 use sieve_pool::pool::Pool;
 
-use crate::branch::Branch;
-use crate::look::times_of;
+use crate::below::branch::Branch;
+use crate::tree::look::times_of;
 use crate::{code_of, guarded};
 
 /// So long what was taken away may wait for its record, so that there are many of them.
@@ -108,25 +108,17 @@ impl Past {
     fn note(&self, branch: &Branch, held: &RelPath, original: &RelPath, replaced: bool) -> Result<(), Errno> {
         durable::make_own_folder(&**branch.disk(), &OurPlace::Held.path()).map_err(|e| code_of(&e))?;
         let flags = OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let notes = branch.at(&lines_path(), |folder, name| {
-            sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR)
-        })?;
+        let notes = branch
+            .at(&lines_path(), |folder, name| sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR))?;
         let line = format!("\n{}", line_for(held, original, self.machine.now(), replaced));
         std::fs::File::from(notes).write_all(line.as_bytes()).map_err(|e| of_io(&e))
     }
 
     /// Takes a file's name away: it is held from then on.
-    pub(crate) fn hold(
-        &self,
-        branch: &Branch,
-        path: &RelPath,
-        replaced: bool,
-    ) -> Result<(), Errno> {
+    pub(crate) fn hold(&self, branch: &Branch, path: &RelPath, replaced: bool) -> Result<(), Errno> {
         let (held, before, watch) = self.begin(branch, path, replaced)?;
         branch.at(&held, |to, to_name| {
-            branch.at(path, |from, name| {
-                sys::renameat_with(from, name, to, to_name, RenameFlags::NOREPLACE)
-            })
+            branch.at(path, |from, name| sys::renameat_with(from, name, to, to_name, RenameFlags::NOREPLACE))
         })?;
         let what = Beside::Held { original: path.clone(), at: held, is_copy: false, replaced };
         self.add(DoneBeside { disk: branch.id, before, what, watch: Mutex::new(watch) });
@@ -238,7 +230,8 @@ impl Past {
         let held = self.place();
         self.note(branch, &held, path, true)?;
         let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let copy = branch.at(&held, |folder, name| sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR))?;
+        let copy =
+            branch.at(&held, |folder, name| sys::openat(folder, name, flags, Mode::RUSR | Mode::WUSR))?;
         let is_kept = fill(&source, &copy, before.size.exact(), copies_up_to)
             .and_then(|is_kept| Ok(is_kept && looks_alike(branch, &source, &copy, path, &before)?));
         if !matches!(is_kept, Ok(true)) {
@@ -339,7 +332,8 @@ impl Past {
 
 impl Waiting {
     fn has(&self, branch: &Branch, path: &RelPath) -> bool {
-        let is_it = |done: &DoneBeside| matches!(&done.what, Beside::Held { original, .. } if original == path);
+        let is_it =
+            |done: &DoneBeside| matches!(&done.what, Beside::Held { original, .. } if original == path);
         let at_work = self.at_work.iter().flat_map(|done| done.iter());
         self.taken.iter().chain(at_work).any(|done| done.disk == branch.id && is_it(done))
     }
@@ -376,8 +370,10 @@ fn looks_alike(
     sys::fchmod(copy, Mode::from_raw_mode(stat.st_mode))?;
     sys::futimens(copy, &times_of(&stat))?;
     let after = branch.disk().stat(path).map_err(|e| code_of(&e))?;
-    Ok(after.is_some_and(|after| (after.inode, after.size, after.mtime, after.ctime)
-        == (before.inode, before.size, before.mtime, before.ctime)))
+    Ok(after.is_some_and(|after| {
+        (after.inode, after.size, after.mtime, after.ctime)
+            == (before.inode, before.size, before.mtime, before.ctime)
+    }))
 }
 
 fn of_io(error: &std::io::Error) -> Errno {
@@ -391,4 +387,3 @@ pub(crate) fn sync_folder(branch: &Branch, path: &RelPath) -> Result<(), Errno> 
         other => other,
     }
 }
-

@@ -3,17 +3,17 @@
 use std::ffi::OsStr;
 use std::os::fd::OwnedFd;
 
-use rustix::fs::{self as sys, AtFlags, FileType, Gid, Mode, RenameFlags, Stat, Timespec, Timestamps, Uid};
+use rustix::fs::{self as sys, AtFlags, FileType, Gid, Mode, Stat, Timespec, Timestamps, Uid};
 use rustix::io::Errno;
 use sieve_core::path::RelPath;
 use sieve_disk::{Attributes, EntryKind};
 
-use crate::branch::{Branch, by_descriptor, name_of};
+use crate::below::branch::{Branch, by_descriptor, name_of};
+use crate::below::knowledge::AbsentThing;
 use crate::code_of;
-use crate::knowledge::AbsentThing;
-use crate::look::{Look, moment, times_of};
-use crate::number::Number;
-use crate::volume::{Caller, Found, Volume};
+use crate::tree::look::{Look, moment, times_of};
+use crate::tree::number::Number;
+use crate::tree::volume::{Caller, Found, Volume};
 
 /// What says in a folder who may do what with what is made in it.
 const DEFAULT_ACL: &str = "system.posix_acl_default";
@@ -38,9 +38,11 @@ impl Volume {
         let folder = branch.folder(&path.parent().unwrap_or_default())?;
         let parent = sys::fstat(&*folder)?;
         // A default ACL takes the place of the umask.
-        let has_acl = sys::fgetxattr(&*folder, DEFAULT_ACL, &mut [0_u8; 0][..]).is_ok_and(|length| length > 0);
+        let has_acl =
+            sys::fgetxattr(&*folder, DEFAULT_ACL, &mut [0_u8; 0][..]).is_ok_and(|length| length > 0);
         let permissions = if has_acl { mode } else { mode & !umask };
-        let made = branch.at(path, |folder, name| make(folder, name, Mode::from_raw_mode(permissions & 0o7777)))?;
+        let made =
+            branch.at(path, |folder, name| make(folder, name, Mode::from_raw_mode(permissions & 0o7777)))?;
         let hands_down = Mode::from_raw_mode(parent.st_mode).contains(Mode::SGID);
         let gid = if hands_down { parent.st_gid } else { caller.gid };
         let owned = branch.at(path, |folder, name| {
@@ -52,7 +54,9 @@ impl Volume {
             sys::chownat(folder, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)?;
             // Giving something away takes its set-id bits.
             let now = Mode::from_raw_mode(stat.st_mode);
-            if now.intersects(Mode::SUID | Mode::SGID) && FileType::from_raw_mode(stat.st_mode) != FileType::Symlink {
+            if now.intersects(Mode::SUID | Mode::SGID)
+                && FileType::from_raw_mode(stat.st_mode) != FileType::Symlink
+            {
                 let handle = sys::openat(
                     folder,
                     name,
@@ -173,7 +177,9 @@ impl Volume {
         target: &OsStr,
         caller: Caller,
     ) -> Result<Look, Errno> {
-        self.make_thing(parent, name, 0o777, 0, caller, |folder, name, _| sys::symlinkat(target, folder, name))
+        self.make_thing(parent, name, 0o777, 0, caller, |folder, name, _| {
+            sys::symlinkat(target, folder, name)
+        })
     }
 
     /// Makes a file, pipe, socket or device without opening it.
@@ -246,7 +252,7 @@ impl Volume {
         Ok(())
     }
 
-    fn unlink_pieces(&self, file: &sieve_pool::pieces::PiecedFile) -> Result<(), Errno> {
+    pub(crate) fn unlink_pieces(&self, file: &sieve_pool::pieces::PiecedFile) -> Result<(), Errno> {
         for piece in &file.pieces {
             let branch = self.alive().find(|(_, branch)| branch.id == piece.disk);
             let (_, branch) = branch.ok_or(Errno::ROFS)?;
@@ -270,7 +276,7 @@ impl Volume {
     }
 
     /// Whether parity has the content of a file whose last name goes.
-    fn is_past(&self, branch: &Branch, path: &RelPath, stat: &Stat) -> Result<bool, Errno> {
+    pub(crate) fn is_past(&self, branch: &Branch, path: &RelPath, stat: &Stat) -> Result<bool, Errno> {
         let is_last = stat.st_nlink == 1 && FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile;
         if !is_last || !self.spec.holds(path) {
             return Ok(false);
@@ -301,7 +307,7 @@ impl Volume {
     }
 
     /// A folder is empty when it is on all disks.
-    fn refuse_full(&self, path: &RelPath) -> Result<(), Errno> {
+    pub(crate) fn refuse_full(&self, path: &RelPath) -> Result<(), Errno> {
         for (_, branch) in self.alive() {
             if branch.list(path)?.is_some_and(|listed| !listed.is_empty()) {
                 return Err(Errno::NOTEMPTY);
@@ -317,156 +323,10 @@ impl Volume {
         if is_full || is_of_pieces()? { Err(Errno::NOTEMPTY) } else { Ok(()) }
     }
 
-    fn remove_copies(&self, path: &RelPath, copies: &[(usize, Stat)]) -> Result<(), Errno> {
+    pub(crate) fn remove_copies(&self, path: &RelPath, copies: &[(usize, Stat)]) -> Result<(), Errno> {
         for (position, _) in copies {
             let branch = &self.branches[*position];
             branch.at(path, |folder, name| sys::unlinkat(folder, name, AtFlags::REMOVEDIR))?;
-            branch.forget_folders();
-        }
-        Ok(())
-    }
-
-    /// Renames something, over what has the name where that is wanted.
-    pub(crate) fn rename(
-        &self,
-        from: (Number, &[u8]),
-        to: (Number, &[u8]),
-        flags: RenameFlags,
-    ) -> Result<(), Errno> {
-        self.for_writing()?;
-        let (old, new) = (self.child(from.0, from.1)?, self.child(to.0, to.1)?);
-        let source = self.find(&old)?.ok_or(Errno::NOENT)?;
-        let target = self.find(&new)?;
-        if flags.contains(RenameFlags::NOREPLACE) && target.is_some() {
-            return Err(Errno::EXIST);
-        }
-        if flags.contains(RenameFlags::EXCHANGE) {
-            self.exchange(&old, &new)?;
-            self.nodes.exchange(from, to);
-            return Ok(());
-        }
-        if old == new {
-            return Ok(());
-        }
-        match (&source, target) {
-            (_, Some(Found::Absent(_))) | (Found::Absent(_), _) => return Err(Errno::ROFS),
-            // A file in pieces says in each of them what it is called: it is copied, as from one filesystem to another.
-            (Found::Pieced(..), _) => return Err(Errno::XDEV),
-            (Found::Folder(copies), target) => self.rename_folder(&old, &new, copies, target)?,
-            (Found::Thing(..), Some(Found::Folder(_))) => return Err(Errno::ISDIR),
-            (Found::Thing(first, stat), target) => {
-                if let Some(Found::Thing(other, there)) = &target
-                    && (first, stat.st_ino) == (other, there.st_ino)
-                {
-                    // Two names of one file: both stay, as the standard has it.
-                    return Ok(());
-                }
-                self.rename_file(&old, &new, *first, target)?;
-            }
-        }
-        self.nodes.rename(from, to);
-        Ok(())
-    }
-
-    /// A file stays on its disk, or disks.
-    fn rename_file(
-        &self,
-        old: &RelPath,
-        new: &RelPath,
-        first: usize,
-        target: Option<Found>,
-    ) -> Result<(), Errno> {
-        let on = self.copies_of(old, first)?;
-        for position in &on {
-            let branch = &self.branches[*position];
-            self.make_folders(*position, new.parent().as_ref())?;
-            let rename = || {
-                branch.at(new, |folder, name| {
-                    branch.at(old, |from, old_name| sys::renameat(from, old_name, folder, name))
-                })
-            };
-            let replaces = match branch.stat(new)? {
-                Some(stat) => self.is_past(branch, new, &stat)?,
-                None => false,
-            };
-            let rename = || if replaces { self.past.hold_replaced(branch, new, rename) } else { rename() };
-            if self.is_known(branch, old)? {
-                self.past.keeping(branch, old, new, rename)?;
-            } else {
-                rename()?;
-            }
-        }
-        // What had the name on other disks goes after the new one has it: the name is never missing.
-        match target {
-            Some(Found::Thing(there, _)) => {
-                for position in self.copies_of(new, there)?.into_iter().chain([there]) {
-                    if !on.contains(&position) && self.branches[position].stat(new)?.is_some() {
-                        self.take_away(position, new, true)?;
-                    }
-                }
-            }
-            Some(Found::Pieced(file, _)) => self.unlink_pieces(&file)?,
-            _ => {}
-        }
-        Ok(())
-    }
-
-    /// A folder is renamed on every disk that has it. What is to be done is written down first: a crash between two disks would
-    /// leave it under both names.
-    fn rename_folder(
-        &self,
-        old: &RelPath,
-        new: &RelPath,
-        copies: &[(usize, Stat)],
-        target: Option<Found>,
-    ) -> Result<(), Errno> {
-        match target {
-            None => {}
-            Some(Found::Folder(there)) => {
-                self.refuse_full(new)?;
-                self.remove_copies(new, &there)?;
-            }
-            Some(_) => return Err(Errno::NOTDIR),
-        }
-        let intent = if copies.len() > 1 { Some(self.intents.begin(old, new)?) } else { None };
-        for (position, _) in copies {
-            self.finish_rename(*position, old, new)?;
-            self.branches[*position].forget_folders();
-        }
-        intent.map_or(Ok(()), |intent| self.intents.end(&intent))
-    }
-
-    /// One disk of a rename that was cut off.
-    pub(crate) fn finish_rename(&self, position: usize, old: &RelPath, new: &RelPath) -> Result<(), Errno> {
-        self.make_folders(position, new.parent().as_ref())?;
-        self.branches[position].at(new, |folder, name| {
-            self.branches[position].at(old, |from, old_name| {
-                sys::renameat_with(from, old_name, folder, name, RenameFlags::NOREPLACE)
-            })
-        })
-    }
-
-    /// Two names change places, where both lie on the same disks.
-    fn exchange(&self, one: &RelPath, other: &RelPath) -> Result<(), Errno> {
-        let on = |path: &RelPath| -> Result<Vec<usize>, Errno> {
-            match self.find(path)?.ok_or(Errno::NOENT)? {
-                Found::Folder(copies) => Ok(copies.into_iter().map(|(position, _)| position).collect()),
-                Found::Thing(first, _) => self.copies_of(path, first),
-                Found::Absent(_) => Err(Errno::ROFS),
-                Found::Pieced(..) => Err(Errno::XDEV),
-            }
-        };
-        let disks = on(one)?;
-        if disks != on(other)? {
-            return Err(Errno::XDEV);
-        }
-        for position in disks {
-            let branch = &self.branches[position];
-            branch.at(other, |folder, name| {
-                branch.at(one, |first, first_name| {
-                    sys::renameat_with(first, first_name, folder, name, RenameFlags::EXCHANGE)
-                })
-            })?;
             branch.forget_folders();
         }
         Ok(())

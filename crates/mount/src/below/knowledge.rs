@@ -17,7 +17,7 @@ use sieve_pool::pieces::PiecedFile;
 use sieve_pool::pool::Pool;
 
 use crate::guarded;
-use crate::number::Number;
+use crate::tree::number::Number;
 
 /// What is known of a volume.
 pub(crate) struct Knowledge {
