@@ -10,6 +10,9 @@ use crate::tree::number::Number;
 
 type Name = Arc<[u8]>;
 
+/// Folders in folders, as many as the longest path has.
+const DEEPEST: usize = 4096;
+
 /// Everything that the kernel knows a number of.
 #[derive(Default)]
 pub(crate) struct Nodes {
@@ -47,7 +50,8 @@ impl Nodes {
         }
         let node = known.by_number.entry(number).or_insert(Node { names: Vec::with_capacity(1), lookups: 0 });
         node.lookups += 1;
-        if !node.names.iter().any(|(p, n)| *p == parent && *n == name) {
+        if node.names.last().is_none_or(|(p, n)| *p != parent || *n != name) {
+            node.names.retain(|(p, n)| *p != parent || *n != name);
             node.names.push((parent, name));
         }
     }
@@ -76,19 +80,7 @@ impl Nodes {
 
     /// The path of a node; nothing when it has no name any more, or was never told.
     pub(crate) fn path(&self, number: Number) -> Option<RelPath> {
-        let known = guarded(&self.known);
-        let mut names: Vec<&Name> = Vec::new();
-        let mut at = number;
-        while at != Number::ROOT {
-            let (parent, name) = known.by_number.get(&at)?.names.first()?;
-            names.push(name);
-            at = *parent;
-        }
-        let mut path = RelPath::ROOT;
-        for name in names.into_iter().rev() {
-            path = path.join(name).ok()?;
-        }
-        Some(path)
+        guarded(&self.known).path(number, DEEPEST)
     }
 
     /// A name is gone.
@@ -163,6 +155,17 @@ impl Nodes {
 }
 
 impl Known {
+    /// By the name that was told last. A folder may have been forgotten and be known by another of its numbers now: a name in
+    /// what it was is none.
+    fn path(&self, number: Number, depth: usize) -> Option<RelPath> {
+        if number == Number::ROOT {
+            return Some(RelPath::ROOT);
+        }
+        let depth = depth.checked_sub(1)?;
+        let names = &self.by_number.get(&number)?.names;
+        names.iter().rev().find_map(|(parent, name)| self.path(*parent, depth)?.join(name).ok())
+    }
+
     fn take_name(&mut self, number: Number, parent: Number, name: &Name) {
         if let Some(node) = self.by_number.get_mut(&number) {
             node.names.retain(|(p, n)| *p != parent || n != name);
@@ -194,6 +197,18 @@ mod tests {
         nodes.rename((Number::ROOT, b"dawn"), (Number::ROOT, b"dusk"));
         assert_eq!(path(&nodes, FILE), Some("dusk/wren.flac".into()));
         assert_eq!(nodes.at(Number::ROOT, b"dawn"), None);
+    }
+
+    #[test]
+    fn a_name_in_a_folder_that_is_known_by_another_number_now_is_none() {
+        let nodes = tree();
+        nodes.learn(FOLDER, b"wren.flac", FILE);
+        nodes.forget(FOLDER, 1);
+        assert_eq!(path(&nodes, FILE), None);
+        let again = Number(20);
+        nodes.learn(Number::ROOT, b"dawn", again);
+        nodes.learn(again, b"wren.flac", FILE);
+        assert_eq!(path(&nodes, FILE), Some("dawn/wren.flac".into()));
     }
 
     #[test]
