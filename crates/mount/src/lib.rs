@@ -12,6 +12,9 @@ mod files;
 mod kernel;
 pub mod record;
 pub mod serving;
+#[cfg(test)]
+#[allow(clippy::disallowed_methods, reason = "a test's own files")]
+mod tests;
 mod tree;
 
 pub use tree::volume;
