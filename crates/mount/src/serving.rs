@@ -1,5 +1,6 @@
 //! Mounting a volume, serving it until it is unmounted, and ending.
 
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -53,10 +54,10 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
         rustix::process::umask(sys::Mode::empty());
     }
     let kernel = Kernel::new(Arc::clone(&volume), manners);
-    let config = config(volume.name(), wishes, is_root);
-    let mut session = begin(kernel, &volume, &at, &config).map_err(|error| not_mounted(&at, error))?;
+    let config = config(wishes, is_root);
+    let session = begin(kernel, &volume, &at, &config).map_err(|error| not_mounted(&at, error))?;
     record.answer(&volume)?;
-    end_on_signal(&mut session, &at)?;
+    end_on_signal(&at)?;
     let recorder = {
         let volume = Arc::clone(&volume);
         std::thread::spawn(move || volume.past.record())
@@ -71,43 +72,88 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
     recorded.map_err(|_| Error::new(Kind::Internal, "mount.record", "what was taken away was not recorded"))
 }
 
-/// Mounts. Root does so himself, with the kind that the table of mounts knows; for others the system's helper does it.
+/// Mounts. Root does so himself, with the kind that the table of mounts knows; for others the system's helper does it, also
+/// where they may not open the device themselves.
 fn begin(kernel: Kernel, volume: &Volume, at: &Path, config: &Config) -> std::io::Result<Session<Kernel>> {
-    if !rustix::process::geteuid().is_root() {
-        return Session::new(kernel, at, config);
-    }
-    let flags = sys::OFlags::RDWR | sys::OFlags::CLOEXEC;
-    let device = sys::open("/dev/fuse", flags, sys::Mode::empty())?;
-    let mode = sys::fstat(sys::open(at, sys::OFlags::PATH, sys::Mode::empty())?)?.st_mode;
-    let others = if config.acl == SessionACL::All { ",allow_other" } else { "" };
-    let data = format!(
-        "fd={},rootmode={mode:o},user_id=0,group_id=0,default_permissions{others}",
-        std::os::fd::AsRawFd::as_raw_fd(&device)
-    );
-    let mut mount_flags = MountFlags::NOATIME;
-    mount_flags.set(MountFlags::RDONLY, config.mount_options.contains(&MountOption::RO));
-    let data = std::ffi::CString::new(data).map_err(std::io::Error::other)?;
-    mount(volume.name(), at, format!("fuse.{KIND}"), mount_flags, Some(data.as_c_str()))?;
+    let device = if rustix::process::geteuid().is_root() {
+        mount_as_root(volume.name(), at, config)?
+    } else {
+        ask_helper(volume.name(), at, config)?
+    };
     volume.set_door(device.try_clone()?);
     let session = Session::from_fd(kernel, device, config.acl, config.clone());
     if session.is_err() {
         // What does not answer is not left behind.
-        let _ = unmount(at, UnmountFlags::DETACH);
+        let _ = take_away(at, true);
     }
     session
 }
 
-fn config(volume: &str, wishes: Wishes, is_root: bool) -> Config {
-    let mut config = Config::default();
-    config.mount_options = vec![
-        MountOption::FSName(volume.into()),
-        MountOption::Subtype(KIND.into()),
-        MountOption::DefaultPermissions,
-        MountOption::NoAtime,
-    ];
-    if wishes.read_only {
-        config.mount_options.push(MountOption::RO);
+fn mount_as_root(volume: &str, at: &Path, config: &Config) -> std::io::Result<OwnedFd> {
+    let flags = sys::OFlags::RDWR | sys::OFlags::CLOEXEC;
+    let device = sys::open("/dev/fuse", flags, sys::Mode::empty())?;
+    let mode = sys::fstat(sys::open(at, sys::OFlags::PATH, sys::Mode::empty())?)?.st_mode;
+    let others = if config.acl == SessionACL::All { ",allow_other" } else { "" };
+    let number = device.as_raw_fd();
+    let data = format!("fd={number},rootmode={mode:o},user_id=0,group_id=0,default_permissions{others}");
+    let mut mount_flags = MountFlags::NOATIME;
+    mount_flags.set(MountFlags::RDONLY, config.mount_options.contains(&MountOption::RO));
+    let data = std::ffi::CString::new(data).map_err(std::io::Error::other)?;
+    mount(volume, at, format!("fuse.{KIND}"), mount_flags, Some(data.as_c_str()))?;
+    Ok(device)
+}
+
+/// The system's helper for ordinary users mounts, and hands the open device over a socket whose number it is told by a
+/// variable, as the kernel's documentation of the interface has it.
+fn ask_helper(volume: &str, at: &Path, config: &Config) -> std::io::Result<OwnedFd> {
+    use rustix::net::{
+        AddressFamily, RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SocketFlags, SocketType,
+    };
+    let pair = rustix::net::socketpair(AddressFamily::UNIX, SocketType::STREAM, SocketFlags::empty(), None)?;
+    let (ours, theirs) = pair;
+    rustix::io::fcntl_setfd(&ours, rustix::io::FdFlags::CLOEXEC)?;
+    let read_only = if config.mount_options.contains(&MountOption::RO) { ",ro" } else { "" };
+    let name = volume.replace(['\\', ','], "_");
+    let options = format!("fsname={name},subtype={KIND},default_permissions,nosuid,nodev,noatime{read_only}");
+    let mut helper = std::process::Command::new("fusermount3");
+    helper.arg("-o").arg(options).arg("--").arg(at).env("_FUSE_COMMFD", theirs.as_raw_fd().to_string());
+    let output = helper.output()?;
+    drop(theirs);
+    if !output.status.success() {
+        return Err(std::io::Error::other(String::from_utf8_lossy(&output.stderr).trim().to_string()));
     }
+    let mut space = [std::mem::MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut handed = RecvAncillaryBuffer::new(&mut space);
+    let mut byte = [0];
+    let mut into = [std::io::IoSliceMut::new(&mut byte)];
+    rustix::net::recvmsg(&ours, &mut into, &mut handed, RecvFlags::CMSG_CLOEXEC)?;
+    let descriptors = handed.drain().filter_map(|message| match message {
+        RecvAncillaryMessage::ScmRights(descriptors) => Some(descriptors),
+        _ => None,
+    });
+    descriptors.flatten().next().ok_or_else(|| std::io::Error::other("the helper handed nothing over"))
+}
+
+/// Takes a mount away; `at_once` also where files are open.
+fn take_away(at: &Path, at_once: bool) -> std::io::Result<()> {
+    if rustix::process::geteuid().is_root() {
+        let flags = if at_once { UnmountFlags::DETACH } else { UnmountFlags::NOFOLLOW };
+        return unmount(at, flags).map_err(std::io::Error::from);
+    }
+    let mut helper = std::process::Command::new("fusermount3");
+    helper.args(if at_once { &["-u", "-z"][..] } else { &["-u"] }).arg("--").arg(at);
+    let output = helper.output()?;
+    let said = String::from_utf8_lossy(&output.stderr).trim().to_string();
+    match output.status.success() {
+        true => Ok(()),
+        false if said.contains("busy") => Err(Errno::BUSY.into()),
+        false => Err(std::io::Error::other(said)),
+    }
+}
+
+fn config(wishes: Wishes, is_root: bool) -> Config {
+    let mut config = Config::default();
+    config.mount_options = if wishes.read_only { vec![MountOption::RO] } else { Vec::new() };
     config.acl = if is_root && !wishes.owner_only { SessionACL::All } else { SessionACL::Owner };
     config.n_threads = Some(AT_ONCE);
     config
@@ -199,9 +245,9 @@ fn unescaped(text: &str) -> String {
 
 /// Takes away the mount of a process that died.
 fn detach(at: &Path) -> Result<()> {
-    match unmount(at, UnmountFlags::DETACH) {
-        Ok(()) | Err(Errno::INVAL) => Ok(()),
-        Err(errno) => Err(Error::io("mount.detach", at, errno.into())),
+    match take_away(at, true) {
+        Err(error) if error.raw_os_error() == Some(Errno::INVAL.raw_os_error()) => Ok(()),
+        other => other.map_err(|error| Error::io("mount.detach", at, error)),
     }
 }
 
@@ -227,20 +273,15 @@ fn not_mounted(at: &Path, error: std::io::Error) -> Error {
 }
 
 /// A signal unmounts; where files are open, as soon as they are closed.
-fn end_on_signal(session: &mut Session<Kernel>, at: &Path) -> Result<()> {
+fn end_on_signal(at: &Path) -> Result<()> {
     use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
     let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])
         .map_err(|error| Error::io("mount.signals", at, error))?;
-    let mut unmounter = session.unmount_callable();
     let at = at.to_path_buf();
     std::thread::spawn(move || {
-        if signals.forever().next().is_some() {
-            let busy = unmount(&at, UnmountFlags::empty()) == Err(Errno::BUSY);
-            if busy || mounted_kind(&at).is_ok_and(|kind| kind.is_some()) {
-                // Not an ordinary end, and the only one that is left: names are gone at once, open files stay.
-                let _ = detach(&at);
-            }
-            let _ = unmounter.unmount();
+        if signals.forever().next().is_some() && take_away(&at, false).is_err() {
+            // Not an ordinary end, and the only one that is left: names are gone at once, open files stay.
+            let _ = take_away(&at, true);
         }
     });
     Ok(())
@@ -251,13 +292,7 @@ fn end_on_signal(session: &mut Session<Kernel>, at: &Path) -> Result<()> {
 /// # Errors
 /// When files of it are open: the message names who has them.
 pub fn end(at: &Path, process: u32) -> Result<()> {
-    let done = if rustix::process::geteuid().is_root() {
-        unmount(at, UnmountFlags::NOFOLLOW).map_err(std::io::Error::from)
-    } else {
-        let status = std::process::Command::new("fusermount3").arg("-u").arg(at).status();
-        status.and_then(|status| if status.success() { Ok(()) } else { Err(Errno::BUSY.into()) })
-    };
-    match done {
+    match take_away(at, false) {
         Err(error) if error.raw_os_error() == Some(Errno::BUSY.raw_os_error()) => {
             let users = users_of(at);
             let who = if users.is_empty() { "somebody".into() } else { users.join(", ") };

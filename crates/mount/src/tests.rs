@@ -45,7 +45,8 @@ fn open(folder: &Path, volume: &str) -> Volume {
 #[fixture]
 fn bed() -> Bed {
     let folder = tempfile::tempdir().unwrap();
-    let volume = open(folder.path(), "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]\nplacement = \"in-order\"");
+    let volume =
+        open(folder.path(), "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]\nplacement = \"in-order\"");
     Bed { folder, volume }
 }
 
@@ -107,7 +108,8 @@ fn a_name_is_one_of_the_whole_volume(bed: Bed) {
     let made = bed.volume.create_file(Number::ROOT, b"file", 0o644, 0, exclusive, me());
     assert_eq!(made.err(), Some(Errno::EXIST));
     let moved = bed.create(Number::ROOT, "other", b"new");
-    let refused = bed.volume.rename((Number::ROOT, b"other"), (Number::ROOT, b"file"), RenameFlags::NOREPLACE);
+    let refused =
+        bed.volume.rename((Number::ROOT, b"other"), (Number::ROOT, b"file"), RenameFlags::NOREPLACE);
     assert_eq!(refused, Err(Errno::EXIST));
     bed.volume.rename((Number::ROOT, b"other"), (Number::ROOT, b"file"), RenameFlags::empty()).unwrap();
     assert!(!bed.folder.path().join("beech/file").exists(), "what had the name on another disk is gone");
@@ -123,7 +125,11 @@ fn a_folder_comes_to_a_disk_with_the_first_file_that_needs_it(bed: Bed) {
     let file = bed.create(b.number, "song", b"wren");
     assert!(bed.folder.path().join("alder/a/b/song").exists(), "disks are filled in order");
     assert_eq!(bed.read(file).unwrap(), b"wren");
-    assert_eq!(bed.volume.look_at(a.number).unwrap().modified, before, "no folder above becomes newer by that");
+    assert_eq!(
+        bed.volume.look_at(a.number).unwrap().modified,
+        before,
+        "no folder above becomes newer by that"
+    );
     assert_eq!(bed.volume.look_at(b.number).unwrap().number, b.number, "it keeps its number");
 }
 

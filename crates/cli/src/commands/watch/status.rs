@@ -1,6 +1,7 @@
 //! `status`: one glance.
 
 use anstyle::Style;
+use serde::Serialize;
 use sieve_actions::files::settle::CacheStatus;
 use sieve_core::count::Count;
 use sieve_core::forecast::Duration;
@@ -8,6 +9,8 @@ use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::paper;
 use sieve_foresight::status::{DiskStatus, Look, Status, Verdict, status};
+use sieve_mount::record;
+use sieve_mount::record::Answer;
 use sieve_pool::member::State;
 
 use crate::args::{LookArguments, PaperArguments};
@@ -28,16 +31,50 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
             status(&mut load::pool(&context.pool)?, look, &Watch::begin(false)?)?
         }
     };
+    let mounts = mounts(context);
     if context.json {
-        json::print(&status)?;
+        json::print(&Whole { status: &status, mounts: &mounts })?;
     } else {
         show(&status);
+        show_mounts(&mounts);
     }
     Ok(match status.verdict {
         Verdict::Well => Outcome::Fine,
         Verdict::Waits => Outcome::Waits,
         Verdict::ActNow => Outcome::NotWell,
     })
+}
+
+/// What is printed as JSON.
+#[derive(Serialize)]
+struct Whole<'a> {
+    #[serde(flatten)]
+    status: &'a Status,
+    mounts: &'a [Answer],
+}
+
+/// The volumes that are served as a drive. A help and no more: where it cannot be told, the rest holds.
+fn mounts(context: &Context) -> Vec<Answer> {
+    let home = sieve_pool::pool::home_folder(&context.pool);
+    sieve_disk::RealDisk::open(home).and_then(|home| record::all(&home)).unwrap_or_default()
+}
+
+fn show_mounts(mounts: &[Answer]) {
+    for answer in mounts {
+        let (volume, at) = (&answer.mounted.volume, answer.mounted.at.display());
+        let words = match &answer.now {
+            Some(now) if now.open_files > 0 => {
+                let (open, writing) = (now.open_files, now.open_for_writing);
+                format!("{volume} is mounted on {at}, files open: {open} ({writing} for writing).")
+            }
+            Some(_) => format!("{volume} is mounted on {at}."),
+            None => {
+                let words = format!("{volume} was mounted on {at}, and the process that served it died:");
+                style::paint(style::BAD, format!("{words} zinc-sieve mount {volume} {at}"))
+            }
+        };
+        crate::say!("\n{words}");
+    }
 }
 
 /// With a disk away: what the next one would cost.

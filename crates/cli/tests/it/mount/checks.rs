@@ -273,6 +273,8 @@ fn it_is_told_what_is_in_the_way() {
     let again = lab.run(&["mount", "second"]).expect(&[3, 4]);
     assert!(again.stderr.contains("mounted already at"), "{}", again.stderr);
     let file = fs::File::create(drive.path("open")).unwrap();
+    let status = lab.run(&["status", "--json"]).expect(&[0, 5]).json();
+    assert_eq!(status["mounts"][0]["now"]["open_for_writing"], 1, "{status}");
     let busy = lab.run(&["umount", "drive"]).expect(&[4]);
     assert!(busy.stderr.contains(&format!("process {}", std::process::id())), "{}", busy.stderr);
     drop(file);
