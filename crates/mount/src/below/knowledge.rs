@@ -9,6 +9,7 @@ use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::{disks, held_files, nodes, objects};
 use sieve_core::path::RelPath;
+use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 use sieve_disk::{Attributes, EntryKind, Result};
 use sieve_pool::fate::Unfinished;
@@ -22,6 +23,8 @@ use crate::tree::number::Number;
 /// What is known of a volume.
 pub(crate) struct Knowledge {
     volume: String,
+    /// Only then files may lie in pieces.
+    is_spanned: bool,
     pool: Mutex<Pool>,
     pieced: Mutex<Pieced>,
 }
@@ -49,8 +52,9 @@ pub(crate) enum AbsentThing {
 }
 
 impl Knowledge {
-    pub(crate) fn of(pool: Pool, volume: &str) -> Self {
-        Self { volume: volume.into(), pool: Mutex::new(pool), pieced: Mutex::default() }
+    pub(crate) fn of(pool: Pool, spec: &VolumeSpec) -> Self {
+        let is_spanned = spec.kind == VolumeKind::Spanned;
+        Self { volume: spec.name.clone(), is_spanned, pool: Mutex::new(pool), pieced: Mutex::default() }
     }
 
     fn pool(&self) -> MutexGuard<'_, Pool> {
@@ -141,6 +145,9 @@ impl Knowledge {
 
     /// The files in pieces.
     pub(crate) fn pieced(&self) -> Result<PiecedFiles> {
+        if !self.is_spanned {
+            return Ok(PiecedFiles::default());
+        }
         let pool = self.pool();
         let seen = pool.catalogue.seen();
         let mut known = guarded(&self.pieced);
