@@ -157,7 +157,9 @@ fn main() {
     program(home, &["create", "--yes"]);
     let (native, drive) = (home.join("native"), home.join("drive"));
     [&native, &drive].into_iter().for_each(|folder| fs::create_dir(folder).unwrap());
-    println!("A volume of three disks and a parity beside the filesystem below it, in turns; native ÷ mount, median of {ROUNDS}");
+    println!(
+        "A volume of three disks and a parity beside the filesystem below it, in turns; native ÷ mount, median of {ROUNDS}"
+    );
     println!("  {:<40} {:>8} {:>11}", "", "mounted", "--no-xattr");
     let mut table: Vec<[f64; 2]> = vec![[0.0; 2]; ROWS.len()];
     for (way, options) in [&[][..], &["--no-xattr", "--owner-only"]].into_iter().enumerate() {

@@ -1,5 +1,6 @@
 //! `demo`: the whole story, on real files, with the commands that a user would type.
 
+mod drive;
 mod kinds;
 mod machine;
 mod paper;
@@ -158,6 +159,7 @@ fn play(stage: &Stage) -> Result<Proof> {
     stage.type_command(&["sync", "--yes"], &[0])?;
     stage.type_command(&["verify"], &[0])?;
     kinds::play(stage)?;
+    drive::play(stage)?;
     Ok(proof)
 }
 
