@@ -1,7 +1,11 @@
 //! A mounted volume beside the filesystem that its disks are on, in one run, in turns: `cargo bench --bench mounted`. What is
 //! printed is native time ÷ time through the mount: 1 is native, less is slower. Figures are printed, not judged. Needs root.
 
-#![allow(clippy::disallowed_methods, reason = "the benchmark's own files")]
+#![allow(
+    clippy::disallowed_methods,
+    clippy::unwrap_used,
+    reason = "the benchmark's own files, and it may fail"
+)]
 
 use std::fs;
 use std::io::{Read, Write};

@@ -90,7 +90,7 @@ pub(crate) struct Piece {
 /// Where the bytes of a piece are.
 pub(crate) enum PieceBytes {
     Here(OwnedFd),
-    Computed(Content),
+    Computed(Box<Content>),
 }
 
 impl OpenFile {

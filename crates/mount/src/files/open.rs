@@ -80,7 +80,7 @@ impl Volume {
                         self.knowledge.object_at(piece.disk, &piece.path).map_err(|e| code_of(&e))?;
                     let object = object.ok_or(Errno::IO)?;
                     let content = self.computer.content(&object).map_err(|e| code_of(&e))?;
-                    PieceBytes::Computed(content.ok_or(Errno::IO)?)
+                    PieceBytes::Computed(Box::new(content.ok_or(Errno::IO)?))
                 }
             };
             Ok(Piece { offset: piece.note.offset.exact(), length: piece.note.length.exact(), bytes })

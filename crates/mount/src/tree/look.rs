@@ -102,13 +102,11 @@ impl Look {
     }
 }
 
-#[expect(clippy::unnecessary_cast, reason = "the fields of a stat are not of the same type on every machine")]
 fn modified(stat: &Stat) -> Moment {
     (stat.st_mtime, stat.st_mtime_nsec as u32)
 }
 
 /// The times of a stat, to be set.
-#[expect(clippy::unnecessary_cast, reason = "the fields of a stat are not of the same type on every machine")]
 pub(crate) fn times_of(stat: &Stat) -> Timestamps {
     let time = |seconds, nanoseconds| Timespec { tv_sec: seconds, tv_nsec: nanoseconds };
     Timestamps {

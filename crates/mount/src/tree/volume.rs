@@ -90,9 +90,9 @@ impl Volume {
         let (mut branches, mut missing) = (Vec::new(), Vec::new());
         for member in pool.file_members(volume) {
             if member.state.is_usable() {
-                branches.push(Branch::open(member)?)
+                branches.push(Branch::open(member)?);
             } else {
-                missing.push(member.row.id)
+                missing.push(member.row.id);
             }
         }
         if branches.is_empty() {

@@ -1,6 +1,12 @@
 //! Volumes that are mounted as one drive, used through the kernel as any program does. Where a machine may not mount (no
 //! /dev/fuse, not root) these tests say so and end; the operations themselves are tested without a kernel in sieve-mount.
 
+#![allow(
+    clippy::disallowed_methods,
+    clippy::unwrap_used,
+    reason = "a test may fail, and programs write to the drive as they do"
+)]
+
 mod checks;
 mod crash;
 mod disks;
@@ -8,7 +14,7 @@ mod life;
 mod trips;
 
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::Command;
 use std::sync::OnceLock;
 use std::time::{Duration, Instant};
