@@ -205,8 +205,10 @@ CREATE INDEX IF NOT EXISTS version_unrecorded ON version (id) WHERE recorded = 0
 ";
 
 /// Files are found by their inodes: a name that was moved behind our back, or through the mounted volume, is the same file.
+/// The inode comes first: with the disk in front, questions about the contents of a disk would be answered by way of this index,
+/// which then looks at all files of the disk for each.
 const SINCE_FORMAT_7: &str = "
-CREATE INDEX IF NOT EXISTS object_of_inode ON object (disk, inode);
+CREATE INDEX IF NOT EXISTS object_of_inode ON object (inode, disk);
 ";
 
 /// Each step makes the next format: the version that the package keeps (`PRAGMA user_version`) is the number of the format.

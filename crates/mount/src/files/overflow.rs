@@ -10,23 +10,35 @@ use sieve_core::path::RelPath;
 use sieve_disk::workspace::Workspace;
 
 use crate::below::branch::{Branch, by_descriptor, name_of};
-use crate::code_of;
 use crate::files::handles::{Body, Copy, OpenFile};
 use crate::tree::look::times_of;
 use crate::tree::number::Number;
 use crate::tree::volume::Volume;
+use crate::{code_of, guarded};
 
 impl Volume {
     /// Moves a file that is being written to a disk with room for twice what it is to hold.
+    ///
+    /// Whoever has it open waits meanwhile, so that nothing is written to what is left behind; `moving` is held by the caller,
+    /// so that there is one who waits for all of them, and no two for each other.
     ///
     /// # Crash safety
     /// The copy gets its name when it is whole and durable; only then is the old one taken away, held where parity has it.
     /// Between the two both have the name, on two disks, with the same bytes.
     pub(crate) fn go_on_elsewhere(&self, file: &OpenFile, until: u64) -> Result<(), Errno> {
         let path = self.path(file.number).map_err(|_| Errno::NOSPC)?;
-        let mut body = file.body.write().unwrap_or_else(PoisonError::into_inner);
-        let Body::Whole(copies) = &mut *body else { return Err(Errno::NOSPC) };
-        let [copy] = &mut copies[..] else { return Err(Errno::NOSPC) };
+        let open = self.files.all_of(file.number);
+        let whole = PoisonError::into_inner;
+        let mut bodies: Vec<_> = open.iter().map(|file| file.body.write().unwrap_or_else(whole)).collect();
+        let mut own = if open.iter().any(|other| std::ptr::eq(&raw const **other, file)) {
+            None
+        } else {
+            Some(file.body.write().unwrap_or_else(whole))
+        };
+        let Some(Body::Whole(copies)) = bodies.first().or(own.as_ref()).map(|body| &**body) else {
+            return Err(Errno::NOSPC);
+        };
+        let [copy] = &copies[..] else { return Err(Errno::NOSPC) };
         let stat = sys::fstat(&copy.file)?;
         let size = stat.st_size.cast_unsigned();
         if stat.st_nlink != 1 || size > self.spec.mount.move_at_most.exact() {
@@ -39,27 +51,27 @@ impl Volume {
         if room(emptiest) < until.max(size).saturating_add(size) {
             return Err(Errno::NOSPC);
         }
-        let moved = self.move_to(emptiest, &path, copy, &stat)?;
-        let before = std::mem::replace(copy, Copy { branch: emptiest, file: moved });
-        let now = sys::fstat(&copy.file)?;
-        self.take_along(file, copy)?;
+        let (before, moved) = (copy.branch, self.move_to(emptiest, &path, copy, &stat)?);
+        let now = sys::fstat(&moved)?;
         self.nodes.stands_in(Number::on(self.branches[emptiest].id, now.st_ino), file.number);
         self.places.grew(emptiest, now.st_size);
-        self.places.grew(before.branch, -stat.st_size);
+        self.places.grew(before, -stat.st_size);
+        for body in bodies.iter_mut().chain(own.iter_mut()) {
+            let file = moved.try_clone().map_err(|_| Errno::MFILE)?;
+            **body = Body::Whole(vec![Copy { branch: emptiest, file }]);
+        }
         Ok(())
     }
 
-    /// Whoever else has it open goes on there, too.
-    fn take_along(&self, file: &OpenFile, copy: &Copy) -> Result<(), Errno> {
-        for other in self.files.all_of(file.number) {
-            if std::ptr::eq(&raw const *other, file) {
-                continue;
-            }
-            let moved = copy.file.try_clone().map_err(|_| Errno::MFILE)?;
-            let mut body = other.body.write().unwrap_or_else(PoisonError::into_inner);
-            *body = Body::Whole(vec![Copy { branch: copy.branch, file: moved }]);
-        }
-        Ok(())
+    /// Whether a file that was just opened was moved while it was: then what is open is what was left behind.
+    pub(crate) fn was_left_behind(&self, file: &OpenFile) -> bool {
+        let _nobody_moves = guarded(&self.moving);
+        let Ok(path) = self.path(file.number) else { return false };
+        let is_another = |branch: usize, open: &OwnedFd| {
+            let (open, named) = (sys::fstat(open), self.branches[branch].stat(&path));
+            matches!((open, named), (Ok(open), Ok(named)) if named.is_none_or(|named| named.st_ino != open.st_ino))
+        };
+        file.on_one(is_another).unwrap_or(false)
     }
 
     fn move_to(&self, to: usize, path: &RelPath, copy: &Copy, stat: &sys::Stat) -> Result<OwnedFd, Errno> {

@@ -103,12 +103,23 @@ impl Kernel {
         }
     }
 
+    /// Opens a file that does not move while it is opened.
+    fn open_in_place(&self, number: Number, flags: i32) -> Result<(u64, Arc<OpenFile>), Errno> {
+        loop {
+            let file = Arc::new(self.volume.open_file(number, flags)?);
+            let handle = self.volume.files.add(Arc::clone(&file));
+            if self.may_pass(&file) || !self.volume.was_left_behind(&file) {
+                return Ok((handle, file));
+            }
+            self.volume.files.remove(handle);
+        }
+    }
+
     fn open_now(&self, number: Number, flags: OpenFlags, reply: ReplyOpen) {
-        let file = match self.volume.open_file(number, flags.0) {
-            Ok(file) => Arc::new(file),
+        let (handle, file) = match self.open_in_place(number, flags.0) {
+            Ok((handle, file)) => (FileHandle(handle), file),
             Err(errno) => return reply.error(told(errno)),
         };
-        let handle = FileHandle(self.volume.files.add(Arc::clone(&file)));
         if file.is_apart {
             // The kernel would leave the bits when a stranger writes: such a file is written by way of us, each byte.
             return reply.opened(handle, FopenFlags::FOPEN_DIRECT_IO);

@@ -43,7 +43,7 @@ fn show(answer: &Answer) {
     let mounted = &answer.mounted;
     let (volume, at, process) = (&mounted.volume, mounted.at.display(), mounted.process);
     let how = if mounted.read_only { ", read-only" } else { "" };
-    let since = human::time::date(mounted.since);
+    let since = human::time::moment(mounted.since);
     let Some(now) = &answer.now else {
         if answer.lives {
             crate::say!("{volume} on {at}{how}: process {process} does not answer");

@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{FileExt, MetadataExt};
 
 use rustix::io::Errno;
 use sieve_testkit::{Chance, Lab};
@@ -136,6 +136,43 @@ fn a_file_that_outgrows_its_disk_goes_on_on_another_and_its_writer_does_not_noti
     assert!(fs::read(drive.path("grows")).unwrap() == expected);
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["verify"]).expect(&[0]);
+}
+
+/// Each with a descriptor of its own, while the file goes to another disk.
+#[test]
+fn two_writers_of_a_file_that_moves_lose_nothing() {
+    if !may_mount() {
+        return;
+    }
+    let volume = "placement = \"in-order\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]";
+    for seed in 0..6 {
+        let lab = Lab::of(PROGRAM, &[("alder", 8), ("beech", 60), ("oak", 64)], volume);
+        lab.run(&["create", "--yes"]).expect(&[0]);
+        let drive = Drive::mount(&lab, &[]);
+        let path = drive.path("shared");
+        fs::File::create(&path).unwrap();
+        let block = 100_000;
+        let written: Vec<Vec<u8>> = (0..2).map(|w| Chance::new(seed * 2 + w).bytes(60 * block)).collect();
+        std::thread::scope(|scope| {
+            for (writer, bytes) in written.iter().enumerate() {
+                let path = &path;
+                scope.spawn(move || {
+                    for (number, part) in bytes.chunks(block).enumerate() {
+                        // Now and then by a new descriptor, which may be opened in the middle of the move.
+                        let file = fs::OpenOptions::new().write(true).open(path).unwrap();
+                        let at = (number * 2 + writer) * block;
+                        file.write_all_at(part, at as u64).unwrap();
+                    }
+                });
+            }
+        });
+        assert!(lab.disk("beech").join("shared").exists(), "it has moved");
+        let found = fs::read(&path).unwrap();
+        for (number, part) in found.chunks(block).enumerate() {
+            let expected = &written[number % 2][number / 2 * block..][..block];
+            assert!(part == expected, "block {number} of life {seed}");
+        }
+    }
 }
 
 #[test]
