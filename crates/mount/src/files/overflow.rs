@@ -51,9 +51,8 @@ impl Volume {
         if room(emptiest) < until.max(size).saturating_add(size) {
             return Err(Errno::NOSPC);
         }
-        let (before, moved) = (copy.branch, self.move_to(emptiest, &path, copy, &stat)?);
+        let (before, moved) = (copy.branch, self.move_to(emptiest, &path, copy, &stat, file.number)?);
         let now = sys::fstat(&moved)?;
-        self.nodes.stands_in(Number::on(self.branches[emptiest].id, now.st_ino), file.number);
         self.places.grew(emptiest, now.st_size);
         self.places.grew(before, -stat.st_size);
         for body in bodies.iter_mut().chain(own.iter_mut()) {
@@ -74,7 +73,14 @@ impl Volume {
         file.on_one(is_another).unwrap_or(false)
     }
 
-    fn move_to(&self, to: usize, path: &RelPath, copy: &Copy, stat: &sys::Stat) -> Result<OwnedFd, Errno> {
+    fn move_to(
+        &self,
+        to: usize,
+        path: &RelPath,
+        copy: &Copy,
+        stat: &sys::Stat,
+        shown: Number,
+    ) -> Result<OwnedFd, Errno> {
         let target = &self.branches[to];
         self.make_folders(to, path.parent().as_ref())?;
         let mut space = Workspace::begin(target.disk(), self.past.random()).map_err(|e| code_of(&e))?;
@@ -82,6 +88,9 @@ impl Volume {
         let moved = copy_to(target, &passing, &copy.file, stat);
         let named = moved.and_then(|moved| {
             sys::fsync(&moved)?;
+            // Before it can be found there: whoever finds it knows it by the number that it has.
+            let there = Number::on(target.id, sys::fstat(&moved)?.st_ino);
+            self.nodes.stands_in(there, shown);
             target.at(path, |folder, name| {
                 target.at(&passing, |from, old| {
                     sys::renameat_with(from, old, folder, name, RenameFlags::NOREPLACE)
@@ -90,11 +99,15 @@ impl Volume {
             crate::below::past::sync_folder(target, &path.parent().unwrap_or_default())?;
             Ok(moved)
         });
+        if named.is_err() {
+            self.nodes.stands_no_more(shown);
+        }
         // What is left in it was never a file of the volume.
         let tidied = space.finish().map_err(|e| code_of(&e));
         let moved = named?;
         tidied?;
         self.take_away(copy.branch, path, true)?;
+        self.nodes.has_moved(shown);
         Ok(moved)
     }
 }

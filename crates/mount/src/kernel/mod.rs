@@ -105,8 +105,16 @@ impl Kernel {
 
     /// Opens a file that does not move while it is opened.
     fn open_in_place(&self, number: Number, flags: i32) -> Result<(u64, Arc<OpenFile>), Errno> {
+        let mut attempts = 0;
         loop {
-            let file = Arc::new(self.volume.open_file(number, flags)?);
+            let opened = self.volume.open_file(number, flags);
+            // Between a look and the opening it may have gone to another disk.
+            if matches!(opened, Err(Errno::STALE | Errno::NOENT)) && attempts < 3 {
+                attempts += 1;
+                drop(guarded(&self.volume.moving));
+                continue;
+            }
+            let file = Arc::new(opened?);
             let handle = self.volume.files.add(Arc::clone(&file));
             if self.may_pass(&file) || !self.volume.was_left_behind(&file) {
                 return Ok((handle, file));

@@ -127,7 +127,18 @@ impl Nodes {
         let mut known = guarded(&self.known);
         known.stand_ins.retain(|_, before| *before != shown);
         known.stand_ins.insert(now, shown);
-        known.moved.insert(shown);
+    }
+
+    /// It does not lie where it was any more: that inode may become another file.
+    pub(crate) fn has_moved(&self, shown: Number) {
+        guarded(&self.known).moved.insert(shown);
+    }
+
+    /// It stayed where it was after all.
+    pub(crate) fn stands_no_more(&self, shown: Number) {
+        let mut known = guarded(&self.known);
+        known.stand_ins.retain(|_, before| *before != shown);
+        known.moved.remove(&shown);
     }
 
     /// The number that programs know something by.
@@ -236,6 +247,8 @@ mod tests {
         let nodes = tree();
         let elsewhere = Number(99);
         nodes.stands_in(elsewhere, FILE);
+        assert_eq!((nodes.shown(elsewhere), nodes.shown(FILE)), (FILE, FILE), "while it lies at both");
+        nodes.has_moved(FILE);
         assert_eq!(nodes.shown(elsewhere), FILE);
         let other = nodes.shown(FILE);
         assert!(other != FILE && other == nodes.shown(FILE));
