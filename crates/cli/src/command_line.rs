@@ -156,6 +156,7 @@ pub(crate) enum Command {
     },
     /// Mount a volume as one drive: its files under one folder, whichever disks they lie on
     #[command(
+        override_usage = "zinc-sieve mount [OPTIONS] [VOLUME] DIR\n       zinc-sieve mount --status",
         after_help = "Example:\n  zinc-sieve mount /srv/recordings\n  zinc-sieve mount recordings /srv/recordings --read-only\n  zinc-sieve mount --status\n  zinc-sieve mount recordings /srv/recordings --unit > zinc-sieve-recordings.service"
     )]
     Mount(MountArguments),

@@ -19,10 +19,12 @@ mod tree;
 
 pub use tree::volume;
 
+use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use rustix::io::Errno;
-use sieve_disk::{Error, Kind};
+use sieve_core::pool::{PoolSpec, parse};
+use sieve_disk::{Error, Kind, Result};
 
 /// What a lock guards is whole whenever it is let go: a thread that panicked leaves nothing half done in it.
 pub(crate) fn guarded<T>(lock: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -38,4 +40,14 @@ pub(crate) fn code_of(error: &Error) -> Errno {
         Kind::Safety => Errno::ROFS,
         _ => Errno::IO,
     })
+}
+
+/// What the pool file says now. It may have been changed since the volume was mounted, and commands have followed it: who writes by
+/// what it said then would take the new names back.
+pub(crate) fn spec_of(file: &Path) -> Result<PoolSpec> {
+    let text = std::fs::read_to_string(file).map_err(|error| Error::io("pool-file.read", file, error))?;
+    let parsed = parse(&text);
+    let spec = parsed.spec.filter(|_| parsed.mistakes.is_empty());
+    let message = || format!("{}: the pool file has mistakes: zinc-sieve check", file.display());
+    spec.ok_or_else(|| Error::new(Kind::Usage, "pool-file.mistakes", message()))
 }

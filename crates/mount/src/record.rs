@@ -45,6 +45,8 @@ pub struct Now {
     pub known_names: usize,
     /// Files that were taken away, and wait to be recorded as held.
     pub waiting_to_be_held: usize,
+    /// Why they could not be recorded when it was last tried, in words.
+    pub trouble: Option<String>,
     /// Disks that do not answer.
     pub absent_disks: Vec<String>,
     /// Nothing is changed, for more disks are away than parity bears.
@@ -75,6 +77,24 @@ fn place(name: &str, what: &str) -> sieve_core::path::RelPath {
     OurPlace::Mounts.with(&format!("{name}.{what}"))
 }
 
+/// Who only asks has the lock for a moment, too.
+fn patiently<T>(mut take: impl FnMut() -> Result<Option<T>>) -> Result<Option<T>> {
+    for _ in 0..20 {
+        if let Some(taken) = take()? {
+            return Ok(Some(taken));
+        }
+        std::thread::sleep(Duration::from_millis(25));
+    }
+    take()
+}
+
+/// Whether a process runs; one that has ended and waits to be asked how does not.
+pub(crate) fn runs(process: u32) -> bool {
+    let stat = std::fs::read_to_string(Path::new("/proc").join(process.to_string()).join("stat"));
+    // Behind its name, which may hold anything, in brackets.
+    stat.is_ok_and(|text| !text.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with(['Z', 'X'])))
+}
+
 impl Record {
     /// Writes down that a volume is served from now on.
     ///
@@ -83,7 +103,7 @@ impl Record {
     pub fn begin(home: &Arc<dyn Disk>, volume: &str, at: &Path, since: i64, read_only: bool) -> Result<Self> {
         durable::make_own_folder(&**home, &OurPlace::Mounts.path())?;
         let name = hex::encode(volume.as_bytes());
-        let Some(lock) = home.lock(&place(&name, "lock"))? else {
+        let Some(lock) = patiently(|| home.lock(&place(&name, "lock")))? else {
             let place = read(&**home, &name)?.map_or_else(String::new, |m| format!(" at {}", m.at.display()));
             let message = format!("volume {volume} is mounted already{place}");
             return Err(Error::new(Kind::Conflict, "mount.twice", message)
@@ -147,6 +167,20 @@ fn read(home: &dyn Disk, name: &str) -> Result<Option<Mounted>> {
     Ok(mounted.filter(|mounted| mounted.format == 1))
 }
 
+/// Refuses what would take disks away under a mounted volume.
+///
+/// # Errors
+/// When the volume is mounted; what the disk says.
+pub fn refuse_mounted(home: &dyn Disk, volume: &str) -> Result<()> {
+    let Some(answer) = all(home)?.into_iter().find(|a| a.lives && a.mounted.volume == volume) else {
+        return Ok(());
+    };
+    let at = answer.mounted.at.display().to_string();
+    let message = format!("volume {volume} is mounted on {at}: programs may write to its disks");
+    Err(Error::new(Kind::Safety, "volume.mounted", message)
+        .remedy(format!("zinc-sieve umount {at}, then run this again")))
+}
+
 /// The volumes that are mounted, or were when their process died.
 ///
 /// # Errors
@@ -162,7 +196,7 @@ pub fn all(home: &dyn Disk) -> Result<Vec<Answer>> {
         };
         let Some(mounted) = read(home, name)? else { continue };
         // Only the process that serves it has the lock, and a lock ends with its process.
-        let lives = home.lock(&place(name, "lock"))?.is_none();
+        let lives = runs(mounted.process) && home.lock(&place(name, "lock"))?.is_none();
         let now = if lives { ask(home, name) } else { None };
         found.push(Answer { mounted, now, lives });
     }

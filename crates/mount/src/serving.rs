@@ -13,7 +13,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
 use crate::kernel::{Kernel, Manners};
-use crate::record::{Now, Record};
+use crate::record::{Now, Record, runs};
 use crate::tree::volume::Volume;
 
 /// What a mounted volume is in the system's list of mounts.
@@ -44,7 +44,9 @@ pub fn serve(pool: Pool, volume: &str, at: &Path, wishes: Wishes, ready: impl Fn
     let (home, since) = (Arc::clone(&pool.home), pool.machine.now());
     let record = Record::begin(&home, volume, &at, since, wishes.read_only)?;
     let volume = Arc::new(Volume::open(pool, volume, wishes.read_only)?);
-    volume.finish_renames()?;
+    if !wishes.read_only {
+        volume.finish_renames()?;
+    }
     raise_limit();
     let is_root = rustix::process::geteuid().is_root();
     let manners = Manners { passes: is_root, plain: wishes.no_xattr, collects: !is_root };
@@ -317,13 +319,6 @@ pub fn end(at: &Path, process: u32) -> Result<()> {
     Ok(())
 }
 
-/// Whether a process runs; one that has ended and waits to be asked how does not.
-fn runs(process: u32) -> bool {
-    let stat = std::fs::read_to_string(Path::new("/proc").join(process.to_string()).join("stat"));
-    // Behind its name, which may hold anything, in brackets.
-    stat.is_ok_and(|text| !text.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with(['Z', 'X'])))
-}
-
 /// Processes that have a file or their own folder there, by name and number.
 fn users_of(at: &Path) -> Vec<String> {
     let Ok(processes) = std::fs::read_dir("/proc") else { return Vec::new() };
@@ -359,6 +354,7 @@ impl Volume {
             open_for_writing: self.files.writers(),
             known_names: self.nodes.count(),
             waiting_to_be_held: self.past.waiting(),
+            trouble: self.past.trouble(),
             absent_disks: self.knowledge.names_of(self.absent_disks().into_iter()),
             beyond_parity: self.is_beyond_parity(),
             passes_through: self.passes(),

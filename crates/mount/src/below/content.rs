@@ -9,7 +9,6 @@ use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::versions::VersionRow;
 use sieve_catalogue::{parity_state, versions};
 use sieve_core::fate::Standing;
-use sieve_core::pool::PoolSpec;
 use sieve_core::units::{CheckpointId, DiskId};
 use sieve_disk::Result;
 use sieve_disk::machine::Machine;
@@ -19,7 +18,7 @@ use sieve_rows::image::ParityImage;
 use sieve_rows::reconstruct::Reconstructor;
 use sieve_rows::window::Snapshot;
 
-use crate::guarded;
+use crate::{guarded, spec_of};
 
 /// So many cells of an open file are kept: one is usually read in many small steps.
 const CELLS_AT_HAND: usize = 4;
@@ -28,7 +27,6 @@ const CELLS_AT_HAND: usize = 4;
 pub(crate) struct Computer {
     machine: Arc<dyn Machine>,
     file: PathBuf,
-    spec: PoolSpec,
     volume: String,
     ready: Mutex<Option<Ready>>,
 }
@@ -53,7 +51,6 @@ impl Computer {
         Self {
             machine: Arc::clone(&pool.machine),
             file: pool.file.clone(),
-            spec: pool.spec.clone(),
             volume: volume.into(),
             ready: Mutex::default(),
         }
@@ -77,7 +74,7 @@ impl Computer {
         {
             return Ok(ready.as_ref().expect("it was just looked at"));
         }
-        let pool = sieve_pool::open(Arc::clone(&self.machine), &self.file, self.spec.clone())?;
+        let pool = sieve_pool::open(Arc::clone(&self.machine), &self.file, spec_of(&self.file)?)?;
         let head = parity_state::head(pool.catalogue.reading())?.map(|head| head.id);
         let snapshot = load_snapshot(&pool, &self.volume)?;
         let images = open_images(&pool, &self.volume, &[])?;

@@ -15,7 +15,6 @@ use rustix::io::Errno;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
-use sieve_core::pool::PoolSpec;
 use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, Lease, Stat, durable};
 use sieve_pool::held::{Beside, DoneBeside, Watch, line_for, lines_path, record_beside};
@@ -24,7 +23,7 @@ use sieve_pool::pool::Pool;
 
 use crate::below::branch::Branch;
 use crate::tree::look::times_of;
-use crate::{code_of, guarded};
+use crate::{code_of, guarded, spec_of};
 
 /// So long what was taken away may wait for its record, so that there are many of them.
 const RECORD_EVERY: Duration = Duration::from_millis(300);
@@ -40,7 +39,6 @@ pub(crate) struct Past {
     machine: Arc<dyn Machine>,
     home: Arc<dyn Disk>,
     file: PathBuf,
-    spec: PoolSpec,
     waiting: Mutex<Waiting>,
     wake: Condvar,
     next: AtomicU64,
@@ -54,6 +52,8 @@ struct Waiting {
     at_work: Option<Arc<Vec<DoneBeside>>>,
     /// Somebody waits for the record.
     is_urgent: bool,
+    /// Why the last record failed.
+    trouble: Option<String>,
     ends: bool,
 }
 
@@ -72,7 +72,6 @@ impl Past {
             machine: Arc::clone(&pool.machine),
             home: Arc::clone(&pool.home),
             file: pool.file.clone(),
-            spec: pool.spec.clone(),
             waiting: Mutex::default(),
             wake: Condvar::new(),
             next: AtomicU64::new(0),
@@ -268,16 +267,23 @@ impl Past {
         guarded(&self.waiting).taken.len()
     }
 
+    /// Why it could not be recorded when that was last tried.
+    pub(crate) fn trouble(&self) -> Option<String> {
+        guarded(&self.waiting).trouble.clone()
+    }
+
     /// Records what was taken, until [`Self::end`].
     pub(crate) fn record(&self) {
         let mut pause = RECORD_EVERY;
         loop {
             let (taken, ends) = self.next(pause);
-            let is_recorded = taken.is_empty() || self.record_now(&taken).is_ok();
+            let recorded = if taken.is_empty() { Ok(()) } else { self.record_now(&taken) };
+            let is_recorded = recorded.is_ok();
             pause = if is_recorded { RECORD_EVERY } else { TRY_AGAIN };
             let mut waiting = guarded(&self.waiting);
             waiting.at_work = None;
             waiting.is_urgent = false;
+            waiting.trouble = recorded.err().map(|error| error.message);
             if let Some(mut again) = Arc::into_inner(taken).filter(|_| !is_recorded) {
                 // It lies where the next scan finds it; until then it is tried again.
                 again.append(&mut waiting.taken);
@@ -318,7 +324,7 @@ impl Past {
     }
 
     fn record_now(&self, taken: &[DoneBeside]) -> sieve_disk::Result<()> {
-        let mut pool = sieve_pool::open(Arc::clone(&self.machine), &self.file, self.spec.clone())?;
+        let mut pool = sieve_pool::open(Arc::clone(&self.machine), &self.file, spec_of(&self.file)?)?;
         sieve_actions::begin_short(&mut pool)?;
         record_beside(&pool, taken)
     }

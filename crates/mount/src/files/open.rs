@@ -95,7 +95,7 @@ impl Volume {
             let stat = branch.stat(path)?.ok_or(Errno::STALE)?;
             self.past.let_write(branch, stat.st_ino);
             let object = self.knowledge.known(branch.id, stat.st_ino).map_err(|e| code_of(&e))?;
-            let Some(object) = object.filter(|_| self.spec.holds(path)) else { continue };
+            let Some(object) = object.filter(|_| self.holds(path)) else { continue };
             let kept = if self.may_hold_more(branch, &object)? {
                 let limit = self.spec.mount.hold_copies_up_to.exact();
                 self.past.keep_content(branch, path, &object, limit)?

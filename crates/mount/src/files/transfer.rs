@@ -50,10 +50,17 @@ impl Volume {
         Err(last)
     }
 
+    /// What was held a moment ago may be needed for it, and is found as soon as it is recorded.
     fn compute(&self, content: &Content, buffer: &mut [u8], offset: u64) -> Result<usize, Errno> {
         let without = self.absent_disks();
-        let read = self.computer.read(content, buffer, offset, &without).map_err(|e| code_of(&e))?;
-        read.ok_or(Errno::IO)
+        let mut read = || self.computer.read(content, buffer, offset, &without).map_err(|e| code_of(&e));
+        match read()? {
+            Some(length) => Ok(length),
+            None => {
+                self.past.record_soon();
+                read()?.ok_or(Errno::IO)
+            }
+        }
     }
 
     /// Writes to every copy.

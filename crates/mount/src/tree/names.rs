@@ -278,7 +278,7 @@ impl Volume {
     /// Whether parity has the content of a file whose last name goes.
     pub(crate) fn is_past(&self, branch: &Branch, path: &RelPath, stat: &Stat) -> Result<bool, Errno> {
         let is_last = stat.st_nlink == 1 && FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile;
-        if !is_last || !self.spec.holds(path) {
+        if !is_last || !self.holds(path) {
             return Ok(false);
         }
         Ok(self.knowledge.known(branch.id, stat.st_ino).map_err(|e| code_of(&e))?.is_some())

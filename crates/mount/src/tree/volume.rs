@@ -203,6 +203,11 @@ impl Volume {
         if self.is_read_only || self.is_beyond_parity() { Err(Errno::ROFS) } else { Ok(()) }
     }
 
+    /// Whether a content at a path is to be held before it goes. With a disk away all are: its rebuild needs them.
+    pub(crate) fn holds(&self, path: &RelPath) -> bool {
+        self.spec.holds(path) || !self.absent_disks().is_empty()
+    }
+
     /// The path of a number.
     pub(crate) fn path(&self, number: Number) -> Result<RelPath, Errno> {
         self.nodes.path(number).ok_or(Errno::STALE)

@@ -69,6 +69,11 @@ fn show_now(now: &Now) {
     if now.waiting_to_be_held > 0 {
         crate::say!("  removed      {} files wait to be recorded as held", now.waiting_to_be_held);
     }
+    if let Some(why) = &now.trouble {
+        crate::say!(
+            "  trouble      what was removed could not be recorded as held, and is tried again: {why}"
+        );
+    }
     if !now.absent_disks.is_empty() {
         let disks = now.absent_disks.join(", ");
         crate::say!("  not there    {disks}: what lies there is read from parity, and cannot be written");

@@ -5,6 +5,8 @@ use serde::Serialize;
 use sieve_actions::disks::membership::dissolve;
 use sieve_actions::disks::membership::dissolve::{DissolvePlan, DissolveReport};
 use sieve_disk::Result;
+use sieve_mount::record::refuse_mounted;
+use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::Context;
@@ -45,7 +47,10 @@ pub(crate) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Ou
         }
     };
     let question = Question { consent: *consent, work: Work::Long("dissolve"), words: "Dissolve it?" };
-    let planned = |pool: &_| dissolve::plan(pool, volume);
+    let planned = |pool: &Pool| {
+        refuse_mounted(&*pool.home, volume)?;
+        dissolve::plan(pool, volume)
+    };
     let plan = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {

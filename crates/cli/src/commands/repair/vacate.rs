@@ -6,6 +6,8 @@ use sieve_actions::disks::membership::vacate;
 use sieve_actions::disks::membership::vacate::VacatePlan;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
+use sieve_mount::record::refuse_mounted;
+use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::Context;
@@ -38,7 +40,15 @@ pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outc
     };
     let question =
         Question { consent: *consent, work: Work::Long("vacate"), words: "Take it out of the pool?" };
-    let planned = |pool: &_| vacate::plan(pool, &names);
+    let planned = |pool: &Pool| {
+        // New files would go on landing on a cache that has left. A parity disk no program writes to.
+        for member in pool.members.iter().filter(|member| names.contains(&member.row.name)) {
+            if member.row.role.holds_files() {
+                refuse_mounted(&*pool.home, &member.row.volume)?;
+            }
+        }
+        vacate::plan(pool, &names)
+    };
     let plan = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {

@@ -153,9 +153,12 @@ fn a_shared_mapping_shows_what_is_written_and_writes_what_is_changed() {
     let path = drive.path("mapped");
     fs::write(&path, vec![1; 8192]).unwrap();
     let script = "import mmap,sys; f=open(sys.argv[1],'r+b'); m=mmap.mmap(f.fileno(),8192); m[100:104]=b'zinc'; m.flush()";
-    if quietly("python3", &["-c", script, &path.display().to_string()]) {
-        assert_eq!(&fs::read(&path).unwrap()[100..104], b"zinc");
+    if !quietly("python3", &["--version"]) {
+        eprintln!("no python3 here, which maps the file: not tested");
+        return;
     }
+    assert!(quietly("python3", &["-c", script, &path.display().to_string()]), "it maps and writes");
+    assert_eq!(&fs::read(&path).unwrap()[100..104], b"zinc");
 }
 
 #[test]
@@ -167,14 +170,11 @@ fn writing_past_the_page_cache_works() {
     let drive = Drive::mount(&lab, &[]);
     let path = drive.path("direct");
     let flags = OFlags::CREATE | OFlags::RDWR | OFlags::DIRECT;
-    let Ok(file) = sys::open(&path, flags, sys::Mode::from_raw_mode(0o644)) else {
-        return; // the filesystem below does not
-    };
+    let file = sys::open(&path, flags, sys::Mode::from_raw_mode(0o644)).unwrap();
     let block = vec![5_u8; 8192];
     let aligned = block.as_ptr().align_offset(4096);
-    if rustix::io::write(&file, &block[aligned..aligned + 4096]).is_ok() {
-        assert_eq!(fs::read(&path).unwrap(), vec![5; 4096]);
-    }
+    assert_eq!(rustix::io::write(&file, &block[aligned..aligned + 4096]).unwrap(), 4096);
+    assert_eq!(fs::read(&path).unwrap(), vec![5; 4096]);
 }
 
 #[test]
@@ -286,6 +286,42 @@ fn it_is_told_what_is_in_the_way() {
     drive.unmount();
     let none = lab.run(&["umount", "drive"]).expect(&[2]);
     assert!(none.stderr.contains("no volume of this pool is mounted"), "{}", none.stderr);
+}
+
+#[test]
+fn disks_are_not_taken_away_under_a_mounted_volume() {
+    if !may_mount() {
+        return;
+    }
+    let volume = "data = [\"alder\", \"beech\"]\ncache = [\"cedar\"]\nparity = [\"oak\"]";
+    let lab = Lab::of(PROGRAM, &[("alder", 40), ("beech", 40), ("cedar", 40), ("oak", 44)], volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let drive = Drive::mount(&lab, &[]);
+    for arguments in [&["vacate", "cedar", "--yes"][..], &["dissolve", "recordings", "--yes"]] {
+        let refused = lab.run(arguments).expect(&[4]);
+        assert!(refused.stderr.contains("is mounted on"), "{}", refused.stderr);
+    }
+    drive.unmount();
+    lab.run(&["vacate", "cedar", "--yes"]).expect(&[0]);
+}
+
+/// The pool file gets another name while the volume is mounted, and a command follows it.
+#[test]
+fn a_volume_that_is_renamed_meanwhile_keeps_its_new_name() {
+    if !may_mount() {
+        return;
+    }
+    let lab = lab();
+    let drive = Drive::mount(&lab, &[]);
+    fs::write(drive.path("song"), vec![1; 10_000]).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.write_pool_file(&lab.pool_text().replace("name = \"recordings\"", "name = \"songs\""));
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::remove_file(drive.path("song")).unwrap();
+    let held = lab.run(&["restore", "--list", "--json"]).expect(&[0]).json();
+    assert_eq!(held.as_array().or_else(|| held["files"].as_array()).map(Vec::len), Some(1), "{held}");
+    let status = lab.run(&["status", "--json"]).expect(&[0, 1, 5]).stdout;
+    assert!(status.contains("\"songs\""), "{status}");
 }
 
 #[test]

@@ -82,6 +82,25 @@ fn what_parity_does_not_have_is_an_error_and_never_the_past() {
     );
 }
 
+/// Also of a folder whose past nobody wants: its disk's rebuild needs what shares rows with it.
+#[test]
+fn with_a_disk_away_everything_that_goes_is_held() {
+    if !may_mount() {
+        return;
+    }
+    let lab = lab();
+    lab.write_pool_file(&(lab.pool_text() + "\n[[volume.folder]]\npath = \"images\"\nhold = \"never\"\n"));
+    for disk in ["alder", "beech"] {
+        fs::create_dir(lab.disk(disk).join("images")).unwrap();
+        fs::write(lab.disk(disk).join("images").join(disk), vec![9; 300_000]).unwrap();
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::rename(lab.disk("alder"), lab.root().join("aside")).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    fs::remove_file(drive.path("images/beech")).unwrap();
+    assert_eq!(fs::read(drive.path("images/alder")).unwrap(), vec![9; 300_000], "it still comes back");
+}
+
 #[test]
 fn with_more_disks_away_than_parity_bears_nothing_is_changed() {
     if !may_mount() {
