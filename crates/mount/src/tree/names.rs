@@ -252,12 +252,15 @@ impl Volume {
         Ok(())
     }
 
+    /// All of its pieces, or none.
     pub(crate) fn unlink_pieces(&self, file: &sieve_pool::pieces::PiecedFile) -> Result<(), Errno> {
-        for piece in &file.pieces {
-            let branch = self.alive().find(|(_, branch)| branch.id == piece.disk);
-            let (_, branch) = branch.ok_or(Errno::ROFS)?;
+        let branch_of = |disk| self.alive().find(|(_, branch)| branch.id == disk).map(|(_, branch)| branch);
+        let on: Option<Vec<&Branch>> = file.pieces.iter().map(|piece| branch_of(piece.disk)).collect();
+        for (branch, piece) in on.ok_or(Errno::ROFS)?.into_iter().zip(&file.pieces) {
             self.past.hold(branch, &piece.path, false)?;
         }
+        // Only the catalogue tells which files lie in pieces: until it knows, this one would still be listed.
+        self.past.record_soon();
         Ok(())
     }
 

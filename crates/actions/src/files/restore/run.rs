@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use serde::Serialize;
+use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
@@ -15,7 +16,7 @@ use sieve_catalogue::{gone, held_files, objects};
 use sieve_disk::copying;
 use sieve_disk::copying::refuse_changed;
 use sieve_disk::durable;
-use sieve_disk::event::{Event, Observer, Unit, advance, heed};
+use sieve_disk::event::{Event, Observer, Silent, Unit, advance, heed};
 use sieve_disk::workspace::Workspace;
 use sieve_disk::{Attributes, Disk, RealDisk, full_path};
 use sieve_disk::{Error, Kind, Result};
@@ -24,6 +25,7 @@ use sieve_pool::journal;
 use sieve_pool::looks::looks_in_volume;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
+use sieve_pool::scan;
 use sieve_rows::image::ParityImage;
 use sieve_rows::reconstruct::Reconstructor;
 
@@ -103,7 +105,10 @@ pub fn execute(
         }
     }
     if matches!(target, Target::Place) {
-        // Pieces that are back say themselves what they belong to.
+        // Pieces that are back say themselves what they belong to, as soon as they are seen.
+        if candidates.iter().any(|candidate| candidate.original.is_piece()) {
+            scan::scan_at(pool, |member| member.row.volume == volume, &[OurPlace::Pieces.path()], &Silent)?;
+        }
         for member in pool.file_members(volume).filter(|member| member.state.is_usable()) {
             pieces::learn(pool, member)?;
         }

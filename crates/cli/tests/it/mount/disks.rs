@@ -195,6 +195,39 @@ fn two_writers_of_a_file_that_moves_lose_nothing() {
 }
 
 #[test]
+fn a_file_in_pieces_is_read_and_removed_as_one_and_its_pieces_come_back() {
+    if !may_mount() {
+        return;
+    }
+    let volume = "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]";
+    let lab = Lab::of(PROGRAM, &[("alder", 12), ("beech", 12), ("oak", 16)], volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let night = Chance::new(5).bytes(15_000_000);
+    fs::write(lab.root().join("night"), &night).unwrap();
+    lab.run(&["put", "night", ".", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let drive = Drive::mount(&lab, &[]);
+    assert!(fs::read(drive.path("night")).unwrap() == night);
+    assert_eq!(fs::read_dir(&drive.at).unwrap().count(), 1);
+    let refused = fs::OpenOptions::new().append(true).open(drive.path("night")).unwrap_err();
+    assert_eq!(refused.raw_os_error(), Some(Errno::ROFS.raw_os_error()));
+    drive.unmount();
+    // One of its disks is away: that piece comes from parity.
+    fs::rename(lab.disk("beech"), lab.root().join("aside")).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    assert!(fs::read(drive.path("night")).unwrap() == night);
+    let kept = fs::remove_file(drive.path("night")).unwrap_err();
+    assert_eq!(kept.raw_os_error(), Some(Errno::ROFS.raw_os_error()));
+    drive.unmount();
+    fs::rename(lab.root().join("aside"), lab.disk("beech")).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    fs::remove_file(drive.path("night")).unwrap();
+    assert!(!drive.path("night").exists());
+    lab.run(&["restore", "night", "--yes"]).expect(&[0]);
+    assert!(fs::read(drive.path("night")).unwrap() == night);
+}
+
+#[test]
 fn a_copy_of_a_mirrored_file_that_is_away_is_not_missed() {
     if !may_mount() {
         return;
