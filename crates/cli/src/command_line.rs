@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 use sieve_core::units::ByteLength;
+use sieve_pool::journal::Did;
 
 use crate::args::{Consent, Documents, FilesystemWord, LookArguments, PaperArguments, VolumeChoice};
 use crate::commands::build::grow::GrowArguments;
@@ -24,6 +25,7 @@ use crate::commands::repair::dissolve::DissolveArguments;
 use crate::commands::repair::rebuild::RebuildArguments;
 use crate::commands::repair::replace::ReplaceArguments;
 use crate::commands::repair::vacate::VacateArguments;
+use crate::commands::watch::journal::JournalArguments;
 use crate::commands::watch::work::WorkArguments;
 
 const GROUPS: &str = "\
@@ -35,7 +37,7 @@ Commands, in the order of the work:
   protect           sync, verify
   foresee           fate, drill, risk
   repair, change    rebuild, replace, vacate, dissolve
-  watch             status, measure, bench
+  watch             status, journal, measure, bench
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
@@ -306,6 +308,11 @@ pub(crate) enum Command {
         #[command(flatten)]
         work: WorkArguments,
     },
+    /// Show what happened: what was done, when, how long it took, and what failed
+    #[command(
+        after_help = "Example:\n  zinc-sieve journal --since \"1 day\"\n  zinc-sieve journal --disk cedar --failed\n  zinc-sieve journal --path dawn-chorus/0007.wav"
+    )]
+    Journal(JournalArguments),
     /// Play the whole story on made-up files in a temporary folder
     #[command(
         after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
@@ -335,5 +342,24 @@ impl Command {
                 | Self::Sync(_)
                 | Self::Verify(_)
         )
+    }
+
+    /// What the journal calls it, where it is to say so if it fails: what only looks leaves no trace (L3).
+    pub(crate) const fn did(&self) -> Option<Did> {
+        let (did, consent) = match self {
+            Self::Put(arguments) => (Did::Put, arguments.consent),
+            Self::Rm { consent, .. } => (Did::Remove, *consent),
+            Self::Restore(arguments) => (Did::Restore, arguments.consent),
+            Self::Settle(arguments) => (Did::Settle, arguments.consent),
+            Self::Sync(arguments) => (Did::Sync, arguments.consent),
+            Self::Verify(arguments) => (Did::Verify, arguments.consent),
+            Self::Grow(arguments) => (Did::Grow, arguments.consent),
+            Self::Replace(arguments) => (Did::Replace, arguments.consent),
+            Self::Vacate(arguments) => (Did::Vacate, arguments.consent),
+            Self::Rebuild(arguments) => (Did::Rebuild, arguments.consent),
+            Self::Dissolve(arguments) => (Did::Dissolve, arguments.consent),
+            _ => return None,
+        };
+        if consent.dry_run { None } else { Some(did) }
     }
 }

@@ -10,7 +10,7 @@ use crate::commands::mount;
 use crate::commands::plan::{check, design, ingest};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{dissolve, rebuild, replace, vacate, wipe};
-use crate::commands::watch::{bench, measure, status, work};
+use crate::commands::watch::{bench, journal, measure, status, work};
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
 use std::path::PathBuf;
@@ -23,8 +23,11 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
     let pool = pool_file(arguments.pool);
     let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
     let context = Context { pool, json: arguments.json };
-    let changes = arguments.command.changes_files();
+    let (changes, did) = (arguments.command.changes_files(), arguments.command.did());
     let outcome = dispatch(&context, arguments.command);
+    if let (Some(did), Err(failure)) = (did, &outcome) {
+        journal::note_failure(&context.pool, did, failure);
+    }
     if changes {
         sieve_mount::record::bring_up(&context.pool);
     }
@@ -78,6 +81,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Vacate(arguments) => vacate::run(context, &arguments),
         Command::Rebuild(arguments) => rebuild::run(context, &arguments),
         Command::Status { look, paper } => status::run(context, look, &paper),
+        Command::Journal(arguments) => journal::run(context, &arguments),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
         Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),

@@ -5,6 +5,20 @@ use std::io::Write;
 use serde::Serialize;
 use sieve_disk::{Error, Kind, Result};
 
+/// Prints a value on a line of its own.
+///
+/// # Errors
+/// As [`print`].
+pub(crate) fn line<T: Serialize>(value: &T) -> Result<()> {
+    let text = serde_json::to_string(value).map_err(|e| unwritable(&e))?;
+    crate::output::document(&format!("{text}\n"));
+    Ok(())
+}
+
+fn unwritable(error: &serde_json::Error) -> Error {
+    Error::new(Kind::Internal, "json.write", format!("the result cannot be written as JSON: {error}"))
+}
+
 /// Prints a value.
 ///
 /// # Errors
@@ -12,9 +26,7 @@ use sieve_disk::{Error, Kind, Result};
 pub(crate) fn print<T: Serialize>(value: &T) -> Result<()> {
     // Written as it is made: the lists of a large pool need not be in memory twice.
     let mut out = std::io::BufWriter::new(crate::output::Stdout);
-    serde_json::to_writer_pretty(&mut out, value).map_err(|e| {
-        Error::new(Kind::Internal, "json.write", format!("the result cannot be written as JSON: {e}"))
-    })?;
+    serde_json::to_writer_pretty(&mut out, value).map_err(|e| unwritable(&e))?;
     // What cannot be written is noted where it is written.
     let _ = out.write_all(b"\n").and_then(|()| out.flush());
     Ok(())

@@ -19,6 +19,12 @@ impl Count {
         self.files += 1;
         self.bytes = self.bytes.plus(bytes);
     }
+
+    /// Both together.
+    #[must_use]
+    pub const fn plus(self, other: Self) -> Self {
+        Self { files: self.files + other.files, bytes: self.bytes.plus(other.bytes) }
+    }
 }
 
 /// Files and bytes by fate.

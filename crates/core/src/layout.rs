@@ -35,6 +35,8 @@ pub enum OurPlace {
     Fitness,
     /// What was done, beside the pool file.
     Journal,
+    /// What was done earlier.
+    JournalClosed,
     /// Measured speeds, beside the pool file.
     Curves,
     /// Measured speeds of landings, beside the pool file.
@@ -69,6 +71,7 @@ impl OurPlace {
             Self::Unfinished => ".zinc-sieve/tmp",
             Self::Fitness => ".zinc-sieve/fitness",
             Self::Journal => ".zinc-sieve/journal.jsonl",
+            Self::JournalClosed => ".zinc-sieve/journal",
             Self::Curves => ".zinc-sieve/curves.json",
             Self::Landings => ".zinc-sieve/landings.json",
             Self::Lock => ".zinc-sieve/lock",

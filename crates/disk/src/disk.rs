@@ -217,6 +217,20 @@ pub trait Disk: Send + Sync {
     fn create(&self, path: &RelPath) -> Result<Box<dyn WriteFile>>;
     /// Opens a file for writing, and creates it if need be.
     fn modify(&self, path: &RelPath) -> Result<Box<dyn WriteFile>>;
+    /// Adds bytes behind the last one of a file of ours, durably, and tells where it ends then. A line that was cut off there is
+    /// ended first. On a real disk the system sees to it that lines of several processes do not mix.
+    fn append(&self, path: &RelPath, bytes: &[u8]) -> Result<u64> {
+        let mut file = self.modify(path)?;
+        let end = file.stat()?.size.exact();
+        let mut last = [b'\n'];
+        if end > 0 {
+            file.read_at(&mut last, end - 1)?;
+        }
+        let joined = if last == *b"\n" { bytes.to_vec() } else { [b"\n", bytes].concat() };
+        file.write_at(&joined, end)?;
+        file.sync()?;
+        Ok(end + joined.len() as u64)
+    }
     /// Creates a folder with these permission bits, less those that the process masks; false if it exists.
     fn make_folder(&self, path: &RelPath, mode: u32) -> Result<bool>;
     /// Creates a symlink.

@@ -13,6 +13,7 @@ use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::suggest::unknown;
 use sieve_core::units::{ByteLength, DiskId};
 
+use crate::journal::{self, Did, Entry, PATHS};
 use crate::member::{Member, recognise};
 use crate::writer::{LongWriter, ShortWriter};
 use sieve_catalogue::intents::Intent;
@@ -51,6 +52,8 @@ pub struct Pool {
     pub out_of_sight: RefCell<BTreeMap<DiskId, Vec<RelPath>>>,
     /// The locks that are held.
     pub hold: Hold,
+    /// The job of the agenda that has something done; nothing where somebody typed it.
+    pub job: Option<String>,
     restraint: Restraint,
 }
 
@@ -228,7 +231,28 @@ impl Pool {
             notes,
             out_of_sight: RefCell::default(),
             hold: Hold::Nothing,
+            job: None,
             restraint: Restraint::default(),
+        })
+    }
+
+    /// Adds a line to the journal, as of now.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn tell(&self, entry: Entry) -> Result<()> {
+        journal::add(&*self.home, self.machine.now(), Entry { job: self.job.clone(), ..entry })
+    }
+
+    /// Adds what was done to paths on a disk to the journal, in as many lines as it takes.
+    ///
+    /// # Errors
+    /// What the disk says.
+    pub fn tell_paths(&self, did: &Did, disk: &str, paths: &[RelPath]) -> Result<()> {
+        paths.chunks(PATHS).try_for_each(|some| {
+            let mut entry = Entry::new(did.clone()).on([disk]);
+            entry.paths = some.iter().map(ToString::to_string).collect();
+            self.tell(entry)
         })
     }
 

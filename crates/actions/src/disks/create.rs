@@ -24,7 +24,7 @@ use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, fitness};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::follow::put_all_replicas;
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry};
 use sieve_pool::member::usable_bytes;
 use sieve_pool::new_disk::refuse_unlabelled;
 use sieve_pool::pool::{Hold, Pool, catalogue_path, home_folder};
@@ -239,7 +239,7 @@ pub fn execute(
         intents::remove_where(t, |intent| *intent == Intent::Create)
     })?;
     put_all_replicas(&pool, &pool.members)?;
-    journal::append(&*pool.home, machine.now(), "create", plan)?;
+    pool.tell(Entry::new(Did::Create).detail(plan)?)?;
     let mut pool = pool;
     pool.hold = Hold::Long(lock);
     pool.refresh_rows()?;

@@ -16,7 +16,7 @@ use sieve_disk::{EntryKind, Stat};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
@@ -184,7 +184,9 @@ pub fn execute(pool: &Pool, plan: RemovePlan) -> Result<RemoveReport> {
     }
     remove_nodes(pool, &plan, &mut left_alone)?;
     let report = RemoveReport { by_disk: plan.by_disk, others: plan.others, left_alone };
-    journal::append(&*pool.home, pool.machine.now(), "rm", &report)?;
+    let files = report.by_disk.iter().fold(Count::default(), |sum, (_, count)| sum.plus(*count));
+    let disks = report.by_disk.iter().filter(|(_, count)| count.files > 0).map(|(name, _)| name);
+    pool.tell(Entry::new(Did::Remove).files(files).on(disks).detail(&report)?)?;
     Ok(report)
 }
 
@@ -204,7 +206,10 @@ fn hold_batch(
     if to_hold.is_empty() {
         return Ok(());
     }
+    let mut paths: Vec<RelPath> = to_hold.iter().map(|file| file.path.clone()).collect();
     let not_taken = held::take(pool, member, to_hold)?.record()?;
+    paths.retain(|path| not_taken.iter().all(|file| file.path != *path));
+    pool.tell_paths(&Did::Removed, &member.row.name, &paths)?;
     left.extend(not_taken.into_iter().map(|l| LeftAlone { path: l.path.to_string(), why: l.why.into() }));
     Ok(())
 }

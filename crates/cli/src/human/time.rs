@@ -1,5 +1,7 @@
 //! Times as people read them.
 
+use sieve_disk::{Error, Kind, Result};
+
 /// How long ago, "12 days ago".
 pub(crate) fn ago(at: i64, now: i64) -> String {
     let seconds = now.saturating_sub(at) / 1_000_000_000;
@@ -16,6 +18,42 @@ pub(crate) fn ago(at: i64, now: i64) -> String {
 pub(crate) fn moment(at: i64) -> String {
     let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
     stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// A past moment as it is typed: how long ago ("1 day"), a day, or a day with the time, in the local time zone.
+///
+/// # Errors
+/// When it is none of them.
+pub(crate) fn parse_past(text: &str, now: i64) -> Result<i64> {
+    if let Ok(days) = sieve_core::pool::parse_days(text) {
+        return Ok(now.saturating_sub((days * 86_400e9) as i64));
+    }
+    let stamp = text.parse::<jiff::Timestamp>().ok();
+    let local = || {
+        let civil: jiff::civil::DateTime = text.parse().ok()?;
+        Some(civil.to_zoned(jiff::tz::TimeZone::system()).ok()?.timestamp())
+    };
+    let stamp = stamp.or_else(local).ok_or_else(|| {
+        Error::new(Kind::Usage, "argument.time", format!("`{text}` is no time"))
+            .remedy("write how long ago (\"1 day\"), a day (\"2031-05-02\"), or a day and the time (\"2031-05-02 03:00\")")
+    })?;
+    Ok(i64::try_from(stamp.as_nanosecond()).unwrap_or(i64::MAX))
+}
+
+/// A moment as RFC 3339 has it.
+pub(crate) fn rfc3339(at: i64) -> String {
+    jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default().to_string()
+}
+
+/// The time of day in the local time zone.
+pub(crate) fn clock(at: i64) -> String {
+    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
+    stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M").to_string()
+}
+
+/// A day, "Fri 2 May 2031".
+pub(crate) fn day(date: jiff::civil::Date) -> String {
+    date.strftime("%a %-d %b %Y").to_string()
 }
 
 /// The date in the local time zone.

@@ -262,6 +262,20 @@ impl Disk for RealDisk {
         Ok(Box::new(self.open_file(path, OFlags::RDWR | OFlags::CREATE)?))
     }
 
+    fn append(&self, path: &RelPath, bytes: &[u8]) -> Result<u64> {
+        let mut file = self.open_file(path, OFlags::RDWR | OFlags::CREATE | OFlags::APPEND)?;
+        let end = file.stat()?.size.exact();
+        let mut last = [b'\n'];
+        if end > 0 {
+            file.read_at(&mut last, end - 1)?;
+        }
+        let joined = if last == *b"\n" { bytes } else { &[b"\n", bytes].concat() };
+        // The system puts it behind what others have added since, wherever this says.
+        file.write_at(joined, end)?;
+        file.sync()?;
+        Ok(file.stat()?.size.exact())
+    }
+
     fn make_folder(&self, path: &RelPath, mode: u32) -> Result<bool> {
         match self.try_at(path, |folder, name| sys::mkdirat(folder, name, Mode::from(mode))) {
             Ok(()) => Ok(true),

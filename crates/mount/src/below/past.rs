@@ -18,7 +18,7 @@ use sieve_core::path::RelPath;
 use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, Lease, Stat, durable};
 use sieve_pool::held::{Beside, DoneBeside, Watch, line_for, lines_path, record_beside};
-use sieve_pool::journal;
+use sieve_pool::journal::{self, Did, Entry};
 use sieve_pool::pool::Pool;
 
 use crate::below::branch::Branch;
@@ -86,14 +86,10 @@ impl Past {
 
     /// The content of a file that parity has is being written over: who shares rows with it is weaker until the next sync.
     pub(crate) fn tell_written_in_place(&self, branch: &Branch, path: &RelPath) {
-        #[derive(serde::Serialize)]
-        struct InPlace<'a> {
-            disk: &'a str,
-            path: String,
-        }
-        let line = InPlace { disk: &branch.name, path: path.to_string() };
+        let mut entry = Entry::new(Did::WrittenInPlace).on([&branch.name]);
+        entry.paths = vec![path.to_string()];
         // A journal that cannot be written stops nobody: the next look at the disk tells the same.
-        let _ = journal::append(&*self.home, self.machine.now(), "written-in-place", &line);
+        let _ = journal::add(&*self.home, self.machine.now(), entry);
     }
 
     /// A held name that nobody has.

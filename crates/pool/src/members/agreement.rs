@@ -12,7 +12,7 @@ use sieve_core::pool::VolumeSpec;
 use sieve_core::pool::agreement::{self, Agreement, BuiltVolume};
 use uuid::Uuid;
 
-use crate::journal;
+use crate::journal::{Did, Entry};
 use crate::member::recognise;
 use crate::pool::Pool;
 use sieve_catalogue::intents;
@@ -162,7 +162,7 @@ fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
     identify_volumes(pool)?;
     if agreement.has_renames() {
         let names = (&agreement.renamed_volumes, &agreement.renamed_disks);
-        journal::append(&*pool.home, pool.machine.now(), "renamed", &names)?;
+        pool.tell(Entry::new(Did::Renamed).detail(&names)?)?;
     }
     labels_follow(pool)
 }

@@ -26,7 +26,7 @@ use sieve_disk::event::Observer;
 use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, plain_path};
 use sieve_disk::{Error, Kind, Result};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry};
 use sieve_pool::member::is_of_its_volume;
 use sieve_pool::pool::{catalogue_path, home_folder, put_in_place};
 use sieve_pool::scan;
@@ -299,7 +299,7 @@ pub fn execute(
     crate::begin_long(&mut pool, "adopt")?;
     let scans = scan::scan_all(&pool, |_| true, observer)?;
     let report = AdoptReport { plan, scans };
-    journal::append(&*pool.home, machine.now(), "adopt", &report)?;
+    pool.tell(Entry::new(Did::Adopt).detail(&report)?)?;
     Ok(report)
 }
 

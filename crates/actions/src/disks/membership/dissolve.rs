@@ -21,7 +21,7 @@ use sieve_disk::full_path;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::follow::{forget_intents, tell_all_members};
 use sieve_pool::grounds::Grounds;
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry};
 use sieve_pool::pieces;
 use sieve_pool::pieces::PiecedFile;
 use sieve_pool::pool::{Pool, catalogue_path, remove_passing};
@@ -284,7 +284,7 @@ pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) ->
         forget_intents(pool, |other| *other == intent)?;
     }
     pool.members.retain(|member| member.row.volume != plan.volume);
-    journal::append(&*pool.home, now, "dissolve", plan)?;
+    pool.tell(Entry::new(Did::Dissolve).detail(plan)?)?;
     if plan.is_last {
         // A pool without members has nothing to know; its journal stays.
         pool.end();

@@ -23,7 +23,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::curves::forecast_pass;
 use sieve_pool::follow::{edit_pool_file, forget_intents, tell_all_members};
 use sieve_pool::images::{load_snapshot, open_images};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::usable_bytes;
 use sieve_pool::new_disk::NewDisk;
 use sieve_pool::pool::Pool;
@@ -302,7 +302,8 @@ pub fn execute(pool: &mut Pool, prepared: PreparedGrow, observer: &dyn Observer)
         Role::Parity => compute(pool, &row, observer, &mut report)?,
     }
     tell_all_members(pool)?;
-    journal::append(&*pool.home, pool.machine.now(), "grow", &report)?;
+    let ended = Ended::of(report.stopped, report.parity_cells_left == 0);
+    pool.tell(Entry::new(Did::Grow).ended(ended).on([&report.disk]).detail(&report)?)?;
     Ok(report)
 }
 

@@ -22,7 +22,7 @@ use sieve_disk::{Disk, EntryKind};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::fate;
 use sieve_pool::follow::{edit_pool_file, forget_intents, tell_all_members};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
@@ -196,7 +196,7 @@ pub fn execute(pool: &mut Pool, plan: &VacatePlan) -> Result<VacateReport> {
     }
     tell_all_members(pool)?;
     let report = VacateReport { volume: plan.volume.clone(), disks: plan.disks.clone() };
-    journal::append(&*pool.home, pool.machine.now(), "vacate", &report)?;
+    pool.tell(Entry::new(Did::Vacate).on(&report.disks).detail(&report)?)?;
     Ok(report)
 }
 

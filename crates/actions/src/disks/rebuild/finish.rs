@@ -24,7 +24,7 @@ use sieve_disk::{Attributes, Disk, EntryKind, full_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::checkpoint::{advance, note_written};
 use sieve_pool::follow::{edit_pool_file, forget_intents, put_all_replicas};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::looks::looks_in_volume;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
@@ -407,5 +407,12 @@ pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildRepo
     }
     put_all_replicas(pool, pool.members.iter().filter(|m| m.state.is_usable()))?;
     pool.refresh_rows()?;
-    journal::append(&*pool.home, pool.machine.now(), "rebuild", report)
+    let well = report.not_back.is_empty() && report.damage.is_empty() && report.parity_cells_left == 0;
+    pool.tell(
+        Entry::new(Did::Rebuild)
+            .ended(Ended::of(report.stopped, well))
+            .on(targets.iter().map(|target| &target.row.name))
+            .moved((&report.read_bytes, &report.written_bytes))
+            .detail(report)?,
+    )
 }

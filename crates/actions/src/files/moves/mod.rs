@@ -27,7 +27,7 @@ use sieve_disk::{Error, Result};
 use sieve_pool::follow::replicas_follow;
 use sieve_pool::held;
 use sieve_pool::held::{ToHold, Watch};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry, PATHS};
 use sieve_pool::pool::Pool;
 
 /// So many files, or bytes, are moved before their sources go.
@@ -351,7 +351,11 @@ impl Relocation<'_> {
             Ok(MovedFile { path, bytes: of.size, from, to })
         };
         let lines: Vec<MovedFile<'_>> = moved.map(line).collect::<Result<_>>()?;
-        journal::append(&*self.pool.home, self.pool.machine.now(), "moved", &lines)
+        let mut files = Count::default();
+        lines.iter().for_each(|line| files.add(line.bytes));
+        let mut entry = Entry::new(Did::Moved).files(files).detail(&lines)?;
+        entry.paths = lines.into_iter().map(|line| line.path).take(PATHS).collect();
+        self.pool.tell(entry)
     }
 
     /// Puts a file down in pieces, by itself.

@@ -21,7 +21,7 @@ use sieve_disk::{Attributes, Disk, EntryKind, Lease, Stat, WriteFile};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::looks::{looks_in_volume, looks_of};
 use sieve_pool::member::Member;
 use sieve_pool::pieces;
@@ -66,6 +66,7 @@ struct Done {
 /// At the first file that cannot be copied; what was copied before stays.
 pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<PutReport> {
     pool.expect_writing()?;
+    let begun = std::time::Instant::now();
     let total = plan.items.iter().map(|i| i.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
     let spaces = Workspaces::new(&*pool.machine);
@@ -82,7 +83,17 @@ pub fn execute(pool: &Pool, plan: &PutPlan, observer: &dyn Observer) -> Result<P
         Err(error) if error.is_stop() => so_far(pool, plan, &copied),
         outcome => outcome.map(|()| PutReport::intended(plan))?,
     };
-    journal::append(&*pool.home, pool.machine.now(), "put", &report)?;
+    let files = report.by_disk.iter().fold(Count::default(), |sum, (_, count)| sum.plus(*count));
+    let disks = report.by_disk.iter().filter(|(_, count)| count.files > 0).map(|(name, _)| name);
+    let ended = Ended::of(report.stopped, report.skipped.is_empty());
+    pool.tell(
+        Entry::new(Did::Put)
+            .ended(ended)
+            .took(begun.elapsed().as_secs_f64())
+            .files(files)
+            .on(disks)
+            .detail(&report)?,
+    )?;
     Ok(report)
 }
 
@@ -418,7 +429,17 @@ impl Putter<'_> {
                 record_file(t, self.member(item).row.id, &self.plan.target(&item.path), file)?;
             }
             Ok(())
-        })
+        })?;
+        self.tell_replaced(&done)
+    }
+
+    /// The journal keeps every path whose content was replaced.
+    fn tell_replaced(&self, done: &[Done]) -> Result<()> {
+        let mut by_disk: BTreeMap<&str, Vec<RelPath>> = BTreeMap::new();
+        for item in done.iter().filter(|file| file.hold.is_some()).map(|file| &self.plan.items[file.item]) {
+            by_disk.entry(&self.member(item).row.name).or_default().push(self.plan.target(&item.path));
+        }
+        by_disk.iter().try_for_each(|(disk, paths)| self.pool.tell_paths(&Did::Replaced, disk, paths))
     }
 }
 

@@ -13,6 +13,7 @@ use sieve_catalogue as catalogue;
 use sieve_catalogue::versions;
 use sieve_catalogue::versions::VersionRow;
 use sieve_catalogue::{gone, held_files, objects};
+use sieve_core::count::Count;
 use sieve_disk::copying;
 use sieve_disk::copying::refuse_changed;
 use sieve_disk::durable;
@@ -21,7 +22,7 @@ use sieve_disk::workspace::Workspace;
 use sieve_disk::{Attributes, Disk, RealDisk, full_path};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::images::{load_snapshot, open_images};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::looks::looks_in_volume;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
@@ -113,7 +114,10 @@ pub fn execute(
             pieces::learn(pool, member)?;
         }
     }
-    journal::append(&*pool.home, pool.machine.now(), "restore", &run.report)?;
+    let mut files = Count::default();
+    run.report.restored.iter().for_each(|file| files.add(file.size_bytes));
+    let ended = Ended::of(run.report.stopped, run.report.not_back.is_empty());
+    pool.tell(Entry::new(Did::Restore).ended(ended).files(files).detail(&run.report)?)?;
     Ok(run.report)
 }
 

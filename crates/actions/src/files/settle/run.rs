@@ -15,13 +15,14 @@ use crate::files::moves::Moved;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::nodes;
 use sieve_catalogue::nodes::NodeRow;
+use sieve_core::count::Count;
 use sieve_disk::Result;
 use sieve_disk::durable;
 use sieve_disk::event::Observer;
 use sieve_disk::{Attributes, Disk, EntryKind, Stat};
 use sieve_pool::follow::replicas_follow;
 use sieve_pool::held;
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::looks::looks_of;
 use sieve_pool::pool::Pool;
 use sieve_pool::traffic::Traffic;
@@ -105,7 +106,16 @@ pub(crate) fn settle(
     pool.catalogue.transaction(|t| sieve_catalogue::set_settled_at(t, &volume.name, now))?;
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     report.seconds = begun.elapsed().as_secs_f64();
-    journal::append(&*pool.home, now, "settle", &report)?;
+    let files = report.moved.by_disk.values().fold(Count::default(), |sum, count| sum.plus(*count));
+    pool.tell(
+        Entry::new(Did::Settle)
+            .ended(Ended::of(report.moved.stopped, true))
+            .took(report.seconds)
+            .expected(&plan.forecast)
+            .files(files)
+            .moved((&report.read_bytes, &report.written_bytes))
+            .detail(&report)?,
+    )?;
     pool.refresh_rows()?;
     Ok(report)
 }

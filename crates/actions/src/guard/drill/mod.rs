@@ -27,7 +27,7 @@ use sieve_pool::damage;
 use sieve_pool::fate;
 use sieve_pool::fate::VolumeModel;
 use sieve_pool::images::{load_snapshot, open_images};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 use sieve_pool::scan::doubts::resolve_doubts;
@@ -149,7 +149,7 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
         }
     }
     let model = fate::load(pool, &volume)?;
-    let traffic = Traffic::begin(pool);
+    let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let snapshot = load_snapshot(pool, &volume)?;
     let mut pass = Pass::open(pool, &model, &snapshot, &volume, &lost, sample)?;
     pass.run(&snapshot, &lost, observer)?;
@@ -169,7 +169,14 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
         };
         pool.catalogue.transaction(|t| proofs::keep(t, &proof))?;
     }
-    journal::append(&*pool.home, pool.machine.now(), "drill", &report)?;
+    pool.tell(
+        Entry::new(Did::Drill)
+            .ended(Ended::of(report.stopped, report.is_proven()))
+            .took(begun.elapsed().as_secs_f64())
+            .on(names)
+            .moved((&report.read_bytes, &BTreeMap::new()))
+            .detail(&report)?,
+    )?;
     Ok(report)
 }
 

@@ -31,7 +31,7 @@ use sieve_pool::curves::forecast_pass;
 use sieve_pool::damage::damage_text;
 use sieve_pool::follow::{put_all_replicas, put_replicas};
 use sieve_pool::held;
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::{Member, State};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
@@ -144,7 +144,15 @@ pub fn execute(
     }
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     report.seconds = begun.elapsed().as_secs_f64();
-    journal::append(&*pool.home, pool.machine.now(), "sync", &report)?;
+    pool.tell(
+        Entry::new(Did::Sync)
+            .ended(Ended::of(report.stopped, report.is_clean()))
+            .took(report.seconds)
+            .expected(&plan.forecast)
+            .moved((&report.read_bytes, &report.written_bytes))
+            .on(&options.disks)
+            .detail(&report)?,
+    )?;
     pool.refresh_rows()?;
     Ok(report)
 }

@@ -27,7 +27,7 @@ use sieve_pool::checkpoint::note_written;
 use sieve_pool::held;
 use sieve_pool::held::{IS_WRITTEN, ToHold, Watcher};
 use sieve_pool::images::{load_snapshot, open_images};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_rows::content::Contents;
@@ -45,7 +45,7 @@ use sieve_rows::window::Snapshot;
 /// When another long writer is at work, or what a disk or the database says.
 pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
     pool.expect_long()?;
-    let mut report = MendReport::default();
+    let (mut report, begun) = (MendReport::default(), std::time::Instant::now());
     for volume in pool.volumes() {
         let snapshot = load_snapshot(pool, &volume.name)?;
         let mut images = open_images(pool, &volume.name, &[])?;
@@ -65,7 +65,8 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
             done => done?,
         }
     }
-    journal::append(&*pool.home, pool.machine.now(), "mend", &report)?;
+    let ended = Ended::of(report.stopped, report.is_clean());
+    pool.tell(Entry::new(Did::Mend).ended(ended).took(begun.elapsed().as_secs_f64()).detail(&report)?)?;
     Ok(report)
 }
 

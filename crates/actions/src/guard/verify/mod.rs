@@ -25,7 +25,7 @@ use sieve_catalogue::{objects, parity_state, versions};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::images::{load_snapshot, open_images};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
@@ -42,7 +42,7 @@ use sieve_rows::window::{ReadProblem, Snapshot};
 pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<VerifyReport> {
     pool.expect_long()?;
     let mut report = VerifyReport::default();
-    let traffic = Traffic::begin(pool);
+    let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let is_meant = |name: &str| match scope {
         Scope::Disks(disks) => disks.iter().any(|disk| disk == name),
         _ => true,
@@ -73,7 +73,14 @@ pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<Ver
         }
     }
     report.read_bytes = traffic.since(pool).0;
-    journal::append(&*pool.home, pool.machine.now(), "verify", &report)?;
+    let well = report.is_clean() && report.missing.is_empty();
+    pool.tell(
+        Entry::new(Did::Verify)
+            .ended(Ended::of(report.stopped, well))
+            .took(begun.elapsed().as_secs_f64())
+            .moved((&report.read_bytes, &BTreeMap::new()))
+            .detail(&report)?,
+    )?;
     Ok(report)
 }
 

@@ -12,7 +12,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::paper;
 use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
 use sieve_foresight::{Look, Outlook, PoolOutlook};
-use sieve_pool::journal;
+use sieve_pool::journal::{self, Did};
 
 use crate::args::{Documents, PaperArguments};
 use crate::commands::context::Context;
@@ -75,8 +75,9 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
         }
         None => {
             let pool = load::pool(&context.pool)?;
-            let regular = |what: &str| Ok::<_, Error>(mean_gap(&journal::times(&*pool.home, what)?, now));
-            let done = Regularity { syncs: regular("sync")?, settlings: regular("settle")? };
+            let regular =
+                |what: &Did| Ok::<_, Error>(mean_gap(&journal::times(&*pool.home, what, SYNCS + 1)?, now));
+            let done = Regularity { syncs: regular(&Did::Sync)?, settlings: regular(&Did::Settle)? };
             let mut outlook = PoolOutlook::open(&pool, Look::Always, &Watch::begin(false)?)?;
             for missing in outlook.missing() {
                 notes.push(format!(

@@ -16,7 +16,7 @@ use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::checkpoint::note_written_as;
 use sieve_pool::follow::{edit_pool_file, forget_intents, tell_all_members};
 use sieve_pool::images::{cells_on, load_snapshot, open_images};
-use sieve_pool::journal;
+use sieve_pool::journal::{Did, Entry};
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
 use sieve_rows::image::{ParityImage, Part, PartPlace};
@@ -68,7 +68,7 @@ pub fn execute(pool: &mut Pool, prepared: PreparedReplace, observer: &dyn Observ
     forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
     compute_rest(pool, &old, observer, &mut report)?;
     tell_all_members(pool)?;
-    journal::append(&*pool.home, pool.machine.now(), "replace", &report)?;
+    pool.tell(Entry::new(Did::Replace).on([&report.disk]).detail(&report)?)?;
     Ok(report)
 }
 
