@@ -2,6 +2,7 @@
 //!
 //! Nothing here touches a file, a clock, a terminal or a network: values in, values out.
 
+pub mod agenda;
 pub mod checksum;
 pub mod code;
 pub mod count;
@@ -22,6 +23,7 @@ pub mod placement;
 pub mod pool;
 pub mod prepare;
 pub mod risk;
+pub mod stretch;
 pub mod suggest;
 pub mod sync;
 pub mod tiers;

@@ -1,5 +1,6 @@
 //! The pool file: what its owner wrote by hand, read and validated.
 
+mod agenda;
 pub mod agreement;
 mod cases;
 mod fields;
@@ -11,10 +12,12 @@ mod share;
 mod spec;
 mod volume;
 
+pub use crate::stretch::{parse_days, parse_stretch};
+pub use agenda::{AgendaSpec, Channel, ChannelSpec, JobSpec, NoticeSpec};
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
 pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
-pub use quantities::{Price, Temperature, days as parse_days, parse_date, parse_stretch};
+pub use quantities::{Price, Temperature, parse_date};
 pub use spec::{
     CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Hold, Landing, LinkSpec, Media, MountSpec,
     PoolSpec, RiskSpec, Role, Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,

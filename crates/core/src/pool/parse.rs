@@ -8,6 +8,7 @@ use toml_edit::{Document, Item, Table};
 
 use jiff::civil::Date;
 
+use super::agenda::{read_agenda, read_notices};
 use super::fields::Fields;
 use super::quantities::{Price, Temperature, parse_date};
 use super::risk::{read_group, read_risk};
@@ -41,11 +42,12 @@ pub fn parse(text: &str) -> Parsed {
 }
 
 fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<PoolSpec> {
-    const SECTIONS: [&str; 7] = ["pool", "case", "link", "disk", "volume", "group", "risk"];
+    const SECTIONS: [&str; 9] =
+        ["pool", "case", "link", "disk", "volume", "group", "risk", "agenda", "notices"];
     for (key, _) in root.iter().filter(|(key, _)| !SECTIONS.contains(key)) {
         let span = root.key(key).and_then(|k| k.span()).unwrap_or(0..0);
         let mut advice =
-            "a pool file has [pool], [[case]], [[link]], [[disk]], [[volume]], [[group]] and [risk]"
+            "a pool file has [pool], [[case]], [[link]], [[disk]], [[volume]], [[group]], [risk], [agenda] and [notices]"
                 .to_string();
         if let Some(near) = nearest(key, SECTIONS) {
             advice = format!("did you mean `{near}`? {advice}");
@@ -67,6 +69,8 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
     let groups: Vec<GroupSpec> =
         tables(root, "group", mistakes).into_iter().filter_map(|t| read_group(t, &disks, mistakes)).collect();
     let risk = read_risk(root, mistakes);
+    let agenda = read_agenda(root, &disks, &volumes, mistakes);
+    let notices = read_notices(root, mistakes);
     refuse_twins(disks.iter().map(|d| (&d.name, &d.name_span)), "a disk", mistakes);
     refuse_twins(volumes.iter().map(|v| (&v.name, &v.name_span)), "a volume", mistakes);
     let paths = disks.iter().filter_map(|d| d.path.as_ref().map(|p| (p, &d.path_span)));
@@ -78,7 +82,7 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
     refuse_twins(bays, "a disk in bay", mistakes);
     refuse_shared_members(&volumes, mistakes);
     let (name, thresholds) = header?;
-    Some(PoolSpec { name, thresholds, cases, links, groups, risk, disks, volumes })
+    Some(PoolSpec { name, thresholds, cases, links, groups, risk, disks, volumes, agenda, notices })
 }
 
 /// What a disk may refer to.

@@ -3,8 +3,8 @@
 use toml_edit::Table;
 
 use super::fields::Fields;
-use super::quantities::days;
 use super::{DiskSpec, GroupSpec, Mistake, RiskSpec};
+use crate::stretch::parse_days as days;
 use crate::suggest::unknown;
 use crate::units::ByteLength;
 

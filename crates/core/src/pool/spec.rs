@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use jiff::civil::Date;
 
+use super::agenda::{AgendaSpec, NoticeSpec};
 use super::quantities::{Price, Temperature};
 use crate::path::RelPath;
 use crate::placement::Placement;
@@ -338,6 +339,8 @@ pub struct VolumeSpec {
     pub limit: Option<SizeLimit>,
     /// Patterns (gitignore syntax) of what is not to be guarded.
     pub leave_out: Vec<String>,
+    /// Seconds for which a file of it may be unguarded.
+    pub unguarded_at_most: Option<f64>,
     /// A sync stops and asks when more than this share of a disk's files is gone.
     pub stop_when_gone: Share,
     /// Where its name stands in the file.
@@ -433,6 +436,10 @@ pub struct PoolSpec {
     pub disks: Vec<DiskSpec>,
     /// Its volumes, in the order of the file.
     pub volumes: Vec<VolumeSpec>,
+    /// What is to be done when.
+    pub agenda: AgendaSpec,
+    /// Who is told when something is wrong.
+    pub notices: NoticeSpec,
 }
 
 impl PoolSpec {
@@ -520,6 +527,11 @@ impl VolumeSpec {
     /// Whether there is a cache before it.
     pub const fn has_cache(&self) -> bool {
         !self.cache.disks.is_empty()
+    }
+
+    /// Whether files in it move on by themselves: from a cache, or between tiers.
+    pub fn settles(&self) -> bool {
+        self.has_cache() || self.kind == VolumeKind::Tiered
     }
 
     /// Whether a sync guards what is on its disks, by parity or by copies.

@@ -6,7 +6,6 @@ use std::ops::Range;
 use toml_edit::Table;
 
 use super::fields::Fields;
-use super::quantities::days;
 use super::share::read_share;
 use super::{
     CacheSpec, DiskSpec, FolderSpec, Hold, Landing, Mistake, MountSpec, Share, SizeLimit, Tier, VolumeKind,
@@ -14,6 +13,7 @@ use super::{
 };
 use crate::path::RelPath;
 use crate::placement::Placement;
+use crate::stretch::{parse_days as days, parse_stretch};
 use crate::suggest::unknown;
 use crate::units::{ByteLength, MAX_CACHES, MAX_PARITIES, MAX_SLOTS};
 
@@ -81,6 +81,7 @@ pub(super) fn read_volume(
     let half_life = fields.read("half_life", days);
     let settle_every = fields.read("settle_every", days);
     let settle_after = fields.read("settle_after", days);
+    let unguarded_at_most = fields.read("unguarded_at_most", parse_stretch);
     let folders = read_folders(&mut fields);
     let mount = read_mount(&mut fields);
     let words = Words { kind, has_cache: !members.cache.is_empty(), members: &members };
@@ -116,6 +117,7 @@ pub(super) fn read_volume(
         data: names(members.data),
         placement: placement.unwrap_or(usual),
         limit,
+        unguarded_at_most,
         leave_out,
         stop_when_gone: stop_when_gone.unwrap_or(Share::percent(50)),
         name_span,
