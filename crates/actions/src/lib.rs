@@ -3,6 +3,7 @@
 //! `files` moves files in, out and around; `guard` keeps parity and copies right and proves it; `disks` changes who belongs to
 //! the pool; `measure` finds out how fast things are. All begin with [`begin_long`] or [`begin_short`].
 
+pub mod agenda;
 mod begin;
 pub mod disks;
 pub mod files;

@@ -3,6 +3,7 @@
 pub mod design;
 pub mod ingest;
 pub mod losses;
+pub mod week;
 
 use std::path::Path;
 

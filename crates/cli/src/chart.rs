@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use sieve_core::agenda::{Hall, Played, Setting};
 use sieve_core::design::Figures;
 use sieve_core::fate::LossMap;
 use sieve_core::ingest::Day;
@@ -35,6 +36,24 @@ pub(crate) fn plans(path: &Path, title: &str, plans: &[Figures]) -> Result<()> {
 #[cfg(feature = "charts")]
 pub(crate) fn day(path: &Path, day: &Day, cache: Option<ByteLength>) -> Result<()> {
     sieve_charts::save(path, |canvas| sieve_charts::ingest::draw(canvas, day, cache, WORDS))
+}
+
+/// The coming days of an agenda.
+#[cfg(feature = "charts")]
+pub(crate) fn week(path: &Path, title: &str, setting: &Setting, hall: &Hall, played: &Played) -> Result<()> {
+    let zone = jiff::tz::TimeZone::system();
+    sieve_charts::save(path, |canvas| sieve_charts::week::draw(canvas, title, setting, hall, played, &zone))
+}
+
+#[cfg(not(feature = "charts"))]
+pub(crate) fn week(
+    _path: &Path,
+    _title: &str,
+    _setting: &Setting,
+    _hall: &Hall,
+    _played: &Played,
+) -> Result<()> {
+    none()
 }
 
 #[cfg(not(feature = "charts"))]

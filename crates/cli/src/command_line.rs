@@ -7,7 +7,10 @@ use clap::{Parser, Subcommand};
 use sieve_core::units::ByteLength;
 use sieve_pool::journal::Did;
 
-use crate::args::{Consent, Documents, FilesystemWord, LookArguments, PaperArguments, VolumeChoice};
+use crate::args::{
+    Consent, Documents, FilesystemWord, LookArguments, PaperArguments, ReachWord, VolumeChoice,
+};
+use crate::commands::agenda::AgendaArguments;
 use crate::commands::build::grow::GrowArguments;
 use crate::commands::files::get::GetArguments;
 use crate::commands::files::put::PutArguments;
@@ -34,7 +37,7 @@ Commands, in the order of the work:
   design            design, ingest, check
   build             prepare, create, grow, adopt
   use               mount, umount, put, get, ls, rm, restore, settle
-  protect           sync, verify
+  protect           sync, verify, agenda
   foresee           fate, drill, risk
   repair, change    rebuild, replace, vacate, dissolve
   watch             status, journal, measure, bench
@@ -83,8 +86,15 @@ pub(crate) enum Command {
         from: Documents,
     },
     /// Judge every disk by what it reports about itself: fine, watch, replace soon, do not use
-    #[command(after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine")]
+    #[command(
+        after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine\n  zinc-sieve health --self-test short cedar"
+    )]
     Health {
+        /// Only these disks of the pool
+        names: Vec<String>,
+        /// Have the disks test themselves, one after another, and follow it
+        #[arg(long, value_name = "REACH", conflicts_with = "from")]
+        self_test: Option<ReachWord>,
         #[command(flatten)]
         from: Documents,
     },
@@ -308,6 +318,11 @@ pub(crate) enum Command {
         #[command(flatten)]
         work: WorkArguments,
     },
+    /// Show the coming days: what is done when, how long it takes, what collides; find better times; do what is due
+    #[command(
+        after_help = "Example:\n  zinc-sieve agenda\n  zinc-sieve agenda --solve --write\n  zinc-sieve agenda --export timers units\n  zinc-sieve agenda --due"
+    )]
+    Agenda(AgendaArguments),
     /// Show what happened: what was done, when, how long it took, and what failed
     #[command(
         after_help = "Example:\n  zinc-sieve journal --since \"1 day\"\n  zinc-sieve journal --disk cedar --failed\n  zinc-sieve journal --path dawn-chorus/0007.wav"

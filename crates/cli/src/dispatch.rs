@@ -1,11 +1,12 @@
 //! From the command line to the command.
 
 use crate::command_line::{Arguments, Command};
+use crate::commands::agenda;
 use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
 use crate::commands::files::{get, ls, put, restore, rm, settle};
 use crate::commands::foresee::{drill, fate, risk};
-use crate::commands::look::{bays, burn_in, disks, health};
+use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
 use crate::commands::plan::{check, design, ingest};
 use crate::commands::protect::{sync, verify};
@@ -38,7 +39,10 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
     match command {
         Command::Disks { name, from } => disks::run(context, name.as_deref(), from.from.as_deref()),
         Command::Bays { find, from } => bays::run(context, find.as_deref(), from.from.as_deref()),
-        Command::Health { from } => health::run(context, from.from.as_deref()),
+        Command::Health { names, self_test: Some(reach), .. } => {
+            self_test::run(context, reach.into(), &names)
+        }
+        Command::Health { names, from, .. } => health::run(context, &names, from.from.as_deref()),
         Command::BurnIn { path, amount, overwrite, consent } => {
             let amount = amount.as_deref().map(size_argument).transpose()?;
             burn_in::run(
@@ -81,6 +85,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Vacate(arguments) => vacate::run(context, &arguments),
         Command::Rebuild(arguments) => rebuild::run(context, &arguments),
         Command::Status { look, paper } => status::run(context, look, &paper),
+        Command::Agenda(arguments) => agenda::run(context, &arguments),
         Command::Journal(arguments) => journal::run(context, &arguments),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),

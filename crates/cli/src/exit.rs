@@ -21,6 +21,18 @@ pub(crate) enum Outcome {
 }
 
 impl Outcome {
+    /// The worse of two: a failure before what is not well, and that before what waits.
+    pub(crate) fn or_worse(self, other: Self) -> Self {
+        let badness = |outcome: Self| match outcome {
+            Self::Fine => 0,
+            Self::Waits => 1,
+            Self::NotWell => 2,
+            Self::Wrong => 3,
+            Self::Failed => 4,
+        };
+        if badness(other) > badness(self) { other } else { self }
+    }
+
     /// Well, or not.
     pub(crate) const fn well(is_well: bool) -> Self {
         if is_well { Self::Fine } else { Self::NotWell }

@@ -21,7 +21,7 @@ pub use disk::*;
 pub use error::{Error, Kind, Result};
 pub use flow::Flow;
 pub use outside::idle::become_idle;
-pub use outside::{inventory, machine, sysfs};
+pub use outside::{inventory, machine, self_test, sysfs};
 pub use restraint::Restraint;
 pub use system::attributes::Attributes;
 pub use system::open_files::open_files;

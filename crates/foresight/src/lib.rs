@@ -3,6 +3,7 @@
 //! It reads, and changes nothing: what it asks of actions are their plans.
 
 mod after;
+pub mod agenda;
 mod backup;
 mod group;
 mod listing;

@@ -324,3 +324,14 @@ fn forget_orphan(c: &Connection, version: i64, is_kept: bool) -> Result<()> {
     }
     Ok(())
 }
+
+/// Bytes of the contents on a disk that came after the first sync of the pool.
+///
+/// # Errors
+/// What the database says.
+pub fn recorded_after_first(c: &Connection, disk: DiskId) -> Result<ByteLength> {
+    let sql = "SELECT COALESCE(SUM(size), 0) FROM version WHERE disk = ?1 AND recorded >
+        (SELECT COALESCE(MIN(recorded), 0) FROM version WHERE recorded > 0)";
+    let bytes: i64 = c.prepare_cached(sql)?.query_row([disk.get()], |row| row.get(0))?;
+    Ok(ByteLength::new(bytes.unsigned_abs()))
+}

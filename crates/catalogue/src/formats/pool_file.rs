@@ -59,6 +59,19 @@ pub enum Edit {
         /// The disk.
         disk: String,
     },
+    /// A job of the agenda is done at another time, or verifies another share; one that an older key said is written out.
+    Job {
+        /// Its place among the jobs of the file; behind the last one it is new.
+        position: usize,
+        /// What it does, as `do` says it.
+        task: String,
+        /// Of which volume.
+        volume: Option<String>,
+        /// When.
+        when: String,
+        /// Which share, "25 %".
+        share: Option<String>,
+    },
 }
 
 /// The folder that a pool file lies in.
@@ -178,6 +191,13 @@ pub fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String
                 join(entry(&mut document, "volume", volume)?, *role, disk, after.as_deref())?;
             }
             Edit::Leave { volume, disk } => leave(entry(&mut document, "volume", volume)?, disk),
+            Edit::Job { position, task, volume, when, share } => {
+                let table = job(&mut document, *position, task, volume.as_deref())?;
+                set(table, "when", when.into());
+                if let Some(share) = share {
+                    set(table, "share", share.into());
+                }
+            }
         }
     }
     Ok(document.to_string())
@@ -199,6 +219,41 @@ fn entry<'d>(
 ) -> std::result::Result<&'d mut Table, String> {
     let is_it = |table: &&mut Table| table.get("name").and_then(Item::as_str) == Some(name);
     tables(document, kind)?.iter_mut().find(is_it).ok_or_else(|| format!("there is no {kind} `{name}`"))
+}
+
+/// A job of the agenda; behind the last one a new one is made.
+fn job<'d>(
+    document: &'d mut DocumentMut,
+    position: usize,
+    task: &str,
+    volume: Option<&str>,
+) -> std::result::Result<&'d mut Table, String> {
+    let mut agenda = Table::new();
+    agenda.set_implicit(true);
+    let agenda = document.entry("agenda").or_insert(Item::Table(agenda));
+    let agenda = agenda.as_table_mut().ok_or("`agenda` is no section")?;
+    let jobs = agenda.entry("job").or_insert(Item::ArrayOfTables(ArrayOfTables::new()));
+    let jobs = jobs.as_array_of_tables_mut().ok_or("write [[agenda.job]], in double brackets")?;
+    let is_it = |table: &Table| {
+        let text = |key: &str| table.get(key).and_then(Item::as_str);
+        text("do") == Some(task) && text("volume") == volume
+    };
+    let position = match jobs.get(position) {
+        Some(table) if is_it(table) => position,
+        Some(_) => return Err("the jobs of its agenda are others by now".into()),
+        // What was added before is not added twice.
+        None => jobs.iter().position(is_it).unwrap_or(jobs.len()),
+    };
+    if position == jobs.len() {
+        let mut table = Table::new();
+        table.insert("do", task.into());
+        if let Some(volume) = volume {
+            table.insert("volume", volume.into());
+        }
+        table.decor_mut().set_prefix("\n");
+        jobs.push(table);
+    }
+    jobs.get_mut(position).ok_or_else(|| "there is no such job".into())
 }
 
 /// Sets a key, in the place and with the comments that it had.

@@ -58,6 +58,22 @@ impl From<FateWord> for sieve_core::fate::Fate {
     }
 }
 
+/// How much a disk tests of itself, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum ReachWord {
+    Short,
+    Long,
+}
+
+impl From<ReachWord> for sieve_disk::self_test::Reach {
+    fn from(word: ReachWord) -> Self {
+        match word {
+            ReachWord::Short => Self::Short,
+            ReachWord::Long => Self::Long,
+        }
+    }
+}
+
 /// What a disk does, as it is typed.
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum RoleWord {

@@ -51,6 +51,12 @@ pub(crate) fn clock(at: i64) -> String {
     stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M").to_string()
 }
 
+/// A day of the week and a time of day, "Sun 4 May 02:00", in the local time zone.
+pub(crate) fn weekday_and_clock(at: i64) -> String {
+    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
+    stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%a %-d %b %H:%M").to_string()
+}
+
 /// A day, "Fri 2 May 2031".
 pub(crate) fn day(date: jiff::civil::Date) -> String {
     date.strftime("%a %-d %b %Y").to_string()

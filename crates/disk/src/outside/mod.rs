@@ -3,4 +3,5 @@
 pub(crate) mod idle;
 pub mod inventory;
 pub mod machine;
+pub mod self_test;
 pub mod sysfs;

@@ -8,7 +8,7 @@ use sieve_catalogue::looks;
 use sieve_core::health::{Check, Look, Verdict, age_in_years, batches, warranty_left};
 use sieve_core::inventory::{Reach, SelfTest};
 use sieve_core::pool::DiskSpec;
-use sieve_disk::Result;
+use sieve_disk::{Error, Kind, Result};
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
@@ -36,14 +36,16 @@ struct Answer<'a> {
     gaps: &'a [String],
 }
 
-pub(crate) fn run(context: &Context, from: Option<&Path>) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, names: &[String], from: Option<&Path>) -> Result<Outcome> {
     let shelf = Shelf::look(&context.pool, from)?;
     let today = time::date(shelf.now);
     let items = shelf.items();
+    refuse_unknown(&items, names)?;
     let mut judged = Vec::new();
-    for item in
-        items.iter().filter(|i| i.found.is_some() || i.spec.is_some_and(|s| !s.simulated && s.path.is_some()))
-    {
+    let is_there =
+        |i: &&Item<'_>| i.found.is_some() || i.spec.is_some_and(|s| !s.simulated && s.path.is_some());
+    let is_meant = |i: &&Item<'_>| names.is_empty() || names.iter().any(|name| name == i.title());
+    for item in items.iter().filter(is_there).filter(is_meant) {
         judged.push(judge_one(&shelf, item, today)?);
     }
     let batches = batch_notes(&shelf);
@@ -53,6 +55,16 @@ pub(crate) fn run(context: &Context, from: Option<&Path>) -> Result<Outcome> {
         show(&shelf, &judged, &batches);
     }
     Ok(Outcome::well(judged.iter().all(|j| j.verdict == Verdict::Fine)))
+}
+
+fn refuse_unknown(items: &[Item<'_>], names: &[String]) -> Result<()> {
+    match names.iter().find(|name| items.iter().all(|item| item.title() != *name)) {
+        None => Ok(()),
+        Some(wrong) => {
+            let message = sieve_core::suggest::unknown("disk", wrong, items.iter().map(Item::title));
+            Err(Error::new(Kind::NotFound, "health.disk", message))
+        }
+    }
 }
 
 fn judge_one<'a>(shelf: &Shelf, item: &'a Item<'a>, today: Date) -> Result<Judged<'a>> {

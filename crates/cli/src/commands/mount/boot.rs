@@ -8,6 +8,7 @@ use sieve_disk::{Error, Result};
 use sieve_pool::pool::Pool;
 
 use super::arguments::MountArguments;
+use crate::commands::unit::{escaped, quoted};
 
 /// The folders of the members of a volume, parity among them: a mounted volume reads from it what is not there.
 fn places<'a>(pool: &'a Pool, volume: &'a str) -> impl Iterator<Item = &'a str> {
@@ -80,28 +81,6 @@ pub(super) fn fstab(pool: &Pool, volume: &str, at: &Path, wanted: &MountArgument
 /// Spaces end a field of that file.
 fn spaceless(text: &str) -> String {
     text.replace('\\', "\\134").replace(' ', "\\040").replace('\t', "\\011").replace('\n', "\\012")
-}
-
-/// A word of a unit: percent signs and quotes have a meaning there.
-fn quoted(path: &Path) -> String {
-    let text = path.display().to_string().replace('%', "%%");
-    let is_plain = text.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-+%@:".contains(&b));
-    if is_plain { text } else { format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")) }
-}
-
-/// A path as the name of a unit: slashes are dashes, and whatever else has a meaning is its number.
-fn escaped(path: &str) -> String {
-    let trimmed = path.trim_matches('/');
-    let mut name = String::new();
-    for (position, byte) in trimmed.bytes().enumerate() {
-        match byte {
-            b'/' => name.push('-'),
-            b'.' if position == 0 => name += "\\x2e",
-            b if b.is_ascii_alphanumeric() || b"_.:".contains(&b) => name.push(char::from(b)),
-            b => name += &format!("\\x{b:02x}"),
-        }
-    }
-    name
 }
 
 /// Tells the service manager that started this process that the volume can be used.

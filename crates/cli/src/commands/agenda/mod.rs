@@ -1,0 +1,305 @@
+//! `agenda`: what is done when, what collides, times at which nothing does, and doing it.
+
+mod draw;
+mod export;
+mod others;
+mod runner;
+mod solved;
+mod watch;
+mod words;
+
+use std::path::PathBuf;
+
+use clap::Args;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+use sieve_core::agenda::{Clash, Exposure, Hall, Played, Run, Setting, Span, judge, play, wanted};
+use sieve_core::forecast::Duration;
+use sieve_core::units::ByteLength;
+use sieve_disk::Result;
+use sieve_foresight::agenda::{ArrivalSource, Outline, outline};
+use sieve_pool::pool::Pool;
+use sieve_pool::writer::at_work;
+
+use crate::args::RestraintArguments;
+use crate::commands::context::Context;
+use crate::exit::Outcome;
+use crate::human::{Table, count, size, style, time};
+use crate::{chart, json, load};
+
+/// So many lines of the table are shown; what comes around all day is told in one.
+const ROWS: usize = 30;
+/// A job that runs so often in the time that is shown is told in one line.
+const OFTEN: usize = 10;
+
+/// What is shown of the agenda, or done.
+#[derive(Args)]
+pub(crate) struct AgendaArguments {
+    /// So many days are shown
+    #[arg(long, value_name = "NUMBER", default_value_t = 7, value_parser = clap::value_parser!(u16).range(1..=366))]
+    days: u16,
+    /// Find times at which nothing collides
+    #[arg(long, conflicts_with_all = ["export", "run", "due"])]
+    solve: bool,
+    /// Write the times that were found into the pool file; comments stay
+    #[arg(long, requires = "solve")]
+    write: bool,
+    /// Draw the days into a new file, .svg or .png
+    #[arg(long, value_name = "FILE")]
+    chart: Option<PathBuf>,
+    /// Write a calendar (ics), units of the system's service manager (timers) or crontab lines (cron) into a folder;
+    /// nothing is installed
+    #[arg(long, value_names = ["KIND", "DIR"], num_args = 2, conflicts_with_all = ["run", "due"])]
+    export: Option<Vec<String>>,
+    /// Stay in the foreground and do what is due, until a signal comes
+    #[arg(long, conflicts_with = "due")]
+    run: bool,
+    /// Do what is due now, and end
+    #[arg(long)]
+    due: bool,
+    #[command(flatten)]
+    restraint: RestraintArguments,
+}
+
+/// The agenda, as `--json` has it.
+#[derive(Serialize)]
+struct Answer<'a> {
+    zone: String,
+    runs: Vec<TimedRun<'a>>,
+    clashes: Vec<Told>,
+    exposure: Vec<Exposed<'a>>,
+    disk_hours_a_week: f64,
+    at_work: Option<sieve_pool::writer::AtWork>,
+}
+
+#[derive(Serialize)]
+struct TimedRun<'a> {
+    job: &'a str,
+    begins: String,
+    likely_end: String,
+    cautious_end: String,
+    disks: Vec<&'a str>,
+    stopped: bool,
+}
+
+#[derive(Serialize)]
+struct Told {
+    what: String,
+    mend: String,
+    clash: Clash,
+}
+
+#[derive(Serialize)]
+struct Exposed<'a> {
+    volume: &'a str,
+    #[serde(flatten)]
+    exposure: Exposure,
+    arrives_a_day: ByteLength,
+    arrivals: ArrivalSource,
+}
+
+/// All that is shown.
+struct Week<'a> {
+    outline: &'a Outline,
+    hall: Hall,
+    /// The days that are shown.
+    days: Played,
+    /// What four weeks come to.
+    clashes: Vec<Clash>,
+    month: Played,
+    zone: TimeZone,
+}
+
+pub(crate) fn run(context: &Context, arguments: &AgendaArguments) -> Result<Outcome> {
+    if arguments.run || arguments.due {
+        return runner::run(context, &arguments.restraint, arguments.run);
+    }
+    let pool = load::pool(&context.pool)?;
+    if pool.spec.agenda.jobs.is_empty() {
+        return Err(words::no_jobs());
+    }
+    let (outline, zone) = (outline(&pool)?, TimeZone::system());
+    let now = pool.machine.now().div_euclid(1_000_000_000);
+    if arguments.solve {
+        return solved::run(context, &outline, now, &zone, arguments.write);
+    }
+    let week = Week::of(&outline, now, arguments.days, zone);
+    if let Some(path) = &arguments.chart {
+        chart::week(path, &pool.spec.name, &week.outline.setting, &week.hall, &week.days)?;
+    }
+    if let Some(export) = &arguments.export {
+        return export::run(context, &pool, &outline, export);
+    }
+    if context.json {
+        json::print(&week.answer(&pool))?;
+    } else {
+        week.show(&pool);
+    }
+    Ok(Outcome::well(week.clashes.is_empty()))
+}
+
+impl<'a> Week<'a> {
+    fn of(outline: &'a Outline, now: i64, days: u16, zone: TimeZone) -> Self {
+        let setting = &outline.setting;
+        let month = judge(setting, now, &zone);
+        let within = Span { from: now, until: now + i64::from(days) * 86_400 };
+        let hall = Hall::of(setting, within, &zone);
+        let days = play(setting, &hall, &wanted(setting, &hall, &zone));
+        Self { outline, hall, days, clashes: month.clashes, month: month.played, zone }
+    }
+
+    fn setting(&self) -> &Setting {
+        &self.outline.setting
+    }
+
+    fn answer(&self, pool: &Pool) -> Answer<'_> {
+        let setting = self.setting();
+        let at = |second: i64| time::rfc3339(second * 1_000_000_000);
+        let run = |run: &Run| {
+            let job = &setting.jobs[run.job];
+            TimedRun {
+                job: &job.name,
+                begins: at(run.begin),
+                likely_end: at(run.end),
+                cautious_end: at(run.cautious_end),
+                disks: job.disks.iter().map(|disk| setting.disks[*disk].as_str()).collect(),
+                stopped: run.stopped,
+            }
+        };
+        let told = |clash: &Clash| {
+            let (what, mend) = words::sentence(setting, clash);
+            Told { what, mend, clash: clash.clone() }
+        };
+        let exposed = |(position, exposure): (usize, &Exposure)| Exposed {
+            volume: &setting.volumes[position].name,
+            exposure: *exposure,
+            arrives_a_day: setting.volumes[position].arrives_a_day,
+            arrivals: self.outline.arrivals[position],
+        };
+        Answer {
+            zone: self.zone.iana_name().unwrap_or("local").to_string(),
+            runs: self.days.runs.iter().map(run).collect(),
+            clashes: self.clashes.iter().map(told).collect(),
+            exposure: self.month.exposure.iter().enumerate().map(exposed).collect(),
+            disk_hours_a_week: words::a_week(self.month.disk_hours),
+            at_work: at_work(&*pool.home),
+        }
+    }
+
+    fn show(&self, pool: &Pool) {
+        self.show_answer();
+        if let Some(work) = at_work(&*pool.home) {
+            crate::say!("Now at work: {}, since {}.", work.what, time::moment(work.since));
+        }
+        crate::say!();
+        draw::week(&self.setting().jobs, &self.hall, &self.days, &self.zone);
+        self.show_runs();
+        self.show_clashes();
+        self.show_figures();
+    }
+
+    fn show_answer(&self) {
+        let (text, paint) = match self.clashes.len() {
+            0 => ("Nothing collides.".to_string(), style::WELL),
+            1 => ("One thing collides.".to_string(), style::WATCH),
+            number => (format!("{} things collide.", count(number as u64)), style::WATCH),
+        };
+        crate::say!("{}", style::paint(paint, text));
+    }
+
+    fn show_runs(&self) {
+        let setting = self.setting();
+        let times = |job: usize| self.days.runs.iter().filter(move |run| run.job == job);
+        let is_often = |job: usize| times(job).count() >= OFTEN;
+        crate::say!();
+        let mut table = Table::new(&["begins", "", "job", ">takes", "ends", "at the latest", "disks"]);
+        let rare: Vec<&Run> = self.days.runs.iter().filter(|run| !is_often(run.job)).collect();
+        for run in rare.iter().take(ROWS) {
+            let second = |at: i64| at * 1_000_000_000;
+            let ends = if run.stopped { "stopped, goes on".into() } else { time::clock(second(run.end)) };
+            table.row([
+                time::weekday_and_clock(second(run.begin)),
+                draw::letter(run.job).to_string(),
+                setting.jobs[run.job].name.clone(),
+                Duration::from_seconds((run.end - run.begin) as f64).to_string(),
+                ends,
+                time::clock(second(run.cautious_end)),
+                self.disks(run.job),
+            ]);
+        }
+        for job in (0..setting.jobs.len()).filter(|job| is_often(*job)) {
+            let longest = times(job).map(|run| run.end - run.begin).max().unwrap_or(0);
+            table.row([
+                setting.jobs[job].when.to_string(),
+                draw::letter(job).to_string(),
+                setting.jobs[job].name.clone(),
+                Duration::from_seconds(longest as f64).to_string(),
+                format!("{} times", count(times(job).count() as u64)),
+                "-".into(),
+                self.disks(job),
+            ]);
+        }
+        table.print();
+        if rare.len() > ROWS {
+            crate::say!("  and {} more (all with --json)", count((rare.len() - ROWS) as u64));
+        }
+    }
+
+    /// The disks that a job keeps awake; where it is all of them, nobody has to read their names.
+    fn disks(&self, job: usize) -> String {
+        let setting = self.setting();
+        let disks = &setting.jobs[job].disks;
+        match disks.len() {
+            0 => "none".into(),
+            number if number == setting.disks.len() => "all".into(),
+            _ => sieve_core::suggest::listed(disks.iter().map(|disk| setting.disks[*disk].as_str())),
+        }
+    }
+
+    fn show_clashes(&self) {
+        if self.clashes.is_empty() {
+            return;
+        }
+        style::heading("What collides in the coming four weeks:");
+        for clash in &self.clashes {
+            let (what, mend) = words::sentence(self.setting(), clash);
+            crate::say!("  {}\n      {mend}", style::paint(style::WATCH, what));
+        }
+        crate::say!("\n  `zinc-sieve agenda --solve` finds times at which as little as can be collides.");
+    }
+
+    fn show_figures(&self) {
+        crate::say!();
+        for (position, exposure) in self.month.exposure.iter().enumerate() {
+            let volume = &self.setting().volumes[position];
+            show_exposure(volume, exposure, self.outline.arrivals[position]);
+        }
+        crate::say!("Disks are awake for {:.0} hours a week in all.", words::a_week(self.month.disk_hours));
+        let corrected = self.outline.runs.iter().filter(|runs| **runs > 0).count();
+        let basis = match corrected {
+            0 => "forecast from the curves of the disks".to_string(),
+            all if all == self.outline.runs.len() => "forecast, corrected by earlier runs".to_string(),
+            some => format!("forecast; those of {} jobs are corrected by earlier runs", count(some as u64)),
+        };
+        crate::say!("{}", style::paint(style::FAINT, format!("Durations are {basis}.")));
+    }
+}
+
+fn show_exposure(volume: &sieve_core::agenda::Inflow, exposure: &Exposure, source: ArrivalSource) {
+    let long = |seconds: f64| Duration::from_seconds(seconds).to_string();
+    if !volume.has_guard {
+        return;
+    }
+    let source = match source {
+        ArrivalSource::Given => "as the pool file says",
+        ArrivalSource::Observed => "as came since the first sync",
+        ArrivalSource::Unknown => "nothing is known of what arrives yet",
+    };
+    let arrives = format!("{} a day, {source}", size(volume.arrives_a_day));
+    crate::say!(
+        "New files of {} are unguarded for {} on average, {} at most ({arrives}).",
+        volume.name,
+        long(exposure.mean),
+        long(exposure.longest)
+    );
+}

@@ -1,0 +1,30 @@
+//! Jobs that are no work on the volumes: disks test themselves, pages and listings are written.
+
+use sieve_actions::agenda::Others;
+use sieve_core::agenda::Task;
+use sieve_core::pool::JobSpec;
+use sieve_disk::event::Observer;
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::journal::Ended;
+use sieve_pool::pool::Pool;
+
+use crate::commands::context::Context;
+use crate::commands::look::self_test;
+
+/// Does them with the commands that there are.
+pub(super) struct Beside<'a> {
+    pub(super) context: &'a Context,
+}
+
+impl Others for Beside<'_> {
+    fn run(&self, pool: &Pool, job: &JobSpec, observer: &dyn Observer) -> Result<Ended> {
+        match job.task {
+            Task::ShortTest | Task::LongTest => self_test::of_job(pool, job, observer),
+            other => Err(Error::new(
+                Kind::Usage,
+                "agenda.not-yet",
+                format!("this program does not write a {} yet", other.word()),
+            )),
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! Times at which nothing collides: before and after beside each other, and into the pool file.
+
+use jiff::tz::TimeZone;
+use serde::Serialize;
+use sieve_catalogue::pool_file::{self, Edit};
+use sieve_core::agenda::{Job, Judged, Setting, judge, solve};
+use sieve_core::forecast::Duration;
+use sieve_disk::{Error, Kind, Result};
+use sieve_foresight::agenda::Outline;
+use sieve_pool::pool::home_folder;
+
+use super::words::{self, a_week};
+use crate::commands::context::Context;
+use crate::exit::Outcome;
+use crate::human::{Table, style};
+use crate::{json, load};
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    before: &'a Judged,
+    after: &'a Judged,
+    written: bool,
+}
+
+pub(super) fn run(
+    context: &Context,
+    outline: &Outline,
+    now: i64,
+    zone: &TimeZone,
+    write: bool,
+) -> Result<Outcome> {
+    let setting = &outline.setting;
+    let (before, after) = (judge(setting, now, zone), solve(setting, now, zone));
+    let edits = edits(context, &before.jobs, &after.jobs)?;
+    if write && !edits.is_empty() {
+        pool_file::rehearse(&context.pool, &edits)?;
+        let home = crate::machine::real().open_disk(home_folder(&context.pool))?;
+        pool_file::apply(&*home, &context.pool, &edits)?;
+    }
+    if context.json {
+        json::print(&Answer { before: &before, after: &after, written: write && !edits.is_empty() })?;
+    } else {
+        show(setting, &before, &after);
+        match (edits.is_empty(), write) {
+            (true, _) => {}
+            (false, true) => crate::say!("\nWritten into {}.", context.pool.display()),
+            (false, false) => {
+                crate::say!("\n`zinc-sieve agenda --solve --write` writes these times into the pool file.")
+            }
+        }
+    }
+    Ok(Outcome::well(after.clashes.is_empty()))
+}
+
+/// What has to change in the pool file.
+fn edits(context: &Context, before: &[Job], after: &[Job]) -> Result<Vec<Edit>> {
+    let spec = load::spec(&context.pool)?;
+    let mut edits = Vec::new();
+    for (position, (old, new)) in before.iter().zip(after).enumerate() {
+        let job = spec.agenda.jobs.get(position).filter(|job| job.name == old.name).ok_or_else(|| {
+            Error::new(Kind::Conflict, "agenda.changed", "the pool file was changed meanwhile")
+                .remedy("run this again")
+        })?;
+        if old.when == new.when && old.share == new.share {
+            continue;
+        }
+        edits.push(Edit::Job {
+            // One that an older key says is written out behind the others.
+            position: if job.implied_by.is_some() { usize::MAX } else { position },
+            task: job.task.word().into(),
+            volume: job.volume.clone(),
+            when: new.when.to_string(),
+            share: (old.share != new.share).then(|| percent(new.share)),
+        });
+    }
+    Ok(edits)
+}
+
+fn percent(share: f64) -> String {
+    // Rounded up, so that all rows come up in the time that was wished.
+    format!("{} %", (share * 1000.0).ceil() / 10.0)
+}
+
+fn show(setting: &Setting, before: &Judged, after: &Judged) {
+    let same = before.jobs == after.jobs;
+    let text = match (after.clashes.len(), same) {
+        (0, true) => ("Nothing collides, and no other times are better.".to_string(), style::WELL),
+        (0, false) => ("At these times nothing collides:".to_string(), style::WELL),
+        (number, true) => {
+            (format!("No other times are better; {number} things collide all the same:"), style::WATCH)
+        }
+        (number, false) => {
+            (format!("These times are better; {number} things collide all the same:"), style::WATCH)
+        }
+    };
+    crate::say!("{}\n", style::paint(text.1, text.0));
+    let mut table = Table::new(&["job", "now", "better", ">share", ">takes"]);
+    for (old, new) in before.jobs.iter().zip(&after.jobs) {
+        let better = if old.when == new.when { "·".into() } else { new.when.to_string() };
+        let share = if new.share < 1.0 { percent(new.share) } else { "-".into() };
+        table.row([old.name.clone(), old.when.to_string(), better, share, new.effort.likely.to_string()]);
+    }
+    table.leave_blanks_out();
+    table.print();
+    crate::say!();
+    let mut figures = Table::new(&["four weeks", ">now", ">better"]);
+    let row = |what: &str, value: &dyn Fn(&Judged) -> String| [what.to_string(), value(before), value(after)];
+    figures.row(row("things that collide", &|judged| judged.clashes.len().to_string()));
+    for (position, volume) in setting.volumes.iter().enumerate().filter(|(_, volume)| volume.has_guard) {
+        let of = |seconds: &dyn Fn(&Judged) -> f64, judged: &Judged| {
+            Duration::from_seconds(seconds(judged)).to_string()
+        };
+        let mean = |judged: &Judged| judged.played.exposure[position].mean;
+        let longest = |judged: &Judged| judged.played.exposure[position].longest;
+        figures.row(row(&format!("new files of {} unguarded", volume.name), &|j| of(&mean, j)));
+        figures.row(row("  at most", &|j| of(&longest, j)));
+    }
+    figures.row(row("hours of disks awake a week", &|j| format!("{:.0}", a_week(j.played.disk_hours))));
+    figures.print();
+    let after_setting = Setting { jobs: after.jobs.clone(), ..setting.clone() };
+    for clash in &after.clashes {
+        let (what, mend) = words::sentence(&after_setting, clash);
+        crate::say!("\n  {}\n      {mend}", style::paint(style::WATCH, what));
+    }
+}
