@@ -19,5 +19,5 @@ pub use files::{
     unfinished, versions,
 };
 pub use formats::{label, piece_note, pool_file, replica};
-pub use members::{disks, looks, proofs, rest, volumes};
+pub use members::{disks, looks, proofs, rest, samples, volumes};
 pub use meta::*;

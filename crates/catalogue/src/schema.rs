@@ -5,7 +5,7 @@ use rusqlite_migration::{M, Migrations};
 use sieve_disk::{Error, Kind, Result};
 
 /// The version of the schema that this program writes, and the newest it reads (`PRAGMA user_version`).
-pub(super) const FORMAT: i64 = 7;
+pub(super) const FORMAT: i64 = 8;
 /// Marks the file as ours (`PRAGMA application_id`): "ZSvC".
 pub(super) const APPLICATION: i64 = 0x5A53_7643;
 
@@ -211,6 +211,13 @@ const SINCE_FORMAT_7: &str = "
 CREATE INDEX IF NOT EXISTS object_of_inode ON object (inode, disk);
 ";
 
+/// How disks were over time.
+const SINCE_FORMAT_8: &str = "
+CREATE TABLE sample (
+    disk INTEGER NOT NULL, at INTEGER NOT NULL, used INTEGER, capacity INTEGER, unguarded INTEGER, celsius REAL,
+    reallocated INTEGER, PRIMARY KEY (disk, at)) WITHOUT ROWID;
+";
+
 /// Each step makes the next format: the version that the package keeps (`PRAGMA user_version`) is the number of the format.
 fn steps() -> Migrations<'static> {
     let steps = [
@@ -221,6 +228,7 @@ fn steps() -> Migrations<'static> {
         SINCE_FORMAT_5,
         SINCE_FORMAT_6,
         SINCE_FORMAT_7,
+        SINCE_FORMAT_8,
     ];
     Migrations::from_iter(steps.map(M::up))
 }
@@ -286,7 +294,7 @@ mod tests {
 
     /// A catalogue of an older format becomes one of this, with everything that it knows, and with what follows from that.
     #[rstest]
-    fn older_formats_are_brought_up(#[values(1, 2, 3, 4, 5, 6)] format: usize) {
+    fn older_formats_are_brought_up(#[values(1, 2, 3, 4, 5, 6, 7)] format: usize) {
         let mut c = Connection::open_in_memory().unwrap();
         steps().to_version(&mut c, format).unwrap();
         c.execute_batch(

@@ -12,6 +12,7 @@ use crate::args::{
 };
 use crate::commands::agenda::AgendaArguments;
 use crate::commands::build::grow::GrowArguments;
+use crate::commands::files::find::WhereArguments;
 use crate::commands::files::get::GetArguments;
 use crate::commands::files::put::PutArguments;
 use crate::commands::files::restore::RestoreArguments;
@@ -28,7 +29,10 @@ use crate::commands::repair::dissolve::DissolveArguments;
 use crate::commands::repair::rebuild::RebuildArguments;
 use crate::commands::repair::replace::ReplaceArguments;
 use crate::commands::repair::vacate::VacateArguments;
+use crate::commands::watch::duplicates::DuplicatesArguments;
 use crate::commands::watch::journal::JournalArguments;
+use crate::commands::watch::notice::NoticeArguments;
+use crate::commands::watch::usage::UsageArguments;
 use crate::commands::watch::work::WorkArguments;
 
 const GROUPS: &str = "\
@@ -36,11 +40,11 @@ Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, check
   build             prepare, create, grow, adopt
-  use               mount, umount, put, get, ls, rm, restore, settle
+  use               mount, umount, put, get, ls, where, rm, restore, settle
   protect           sync, verify, agenda
   foresee           fate, drill, risk
   repair, change    rebuild, replace, vacate, dissolve
-  watch             status, journal, measure, bench
+  watch             status, usage, duplicates, journal, notice, measure, bench
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
@@ -196,6 +200,11 @@ pub(crate) enum Command {
         #[command(flatten)]
         volume: VolumeChoice,
     },
+    /// Find files: on which disk each is, in which bay, and how guarded
+    #[command(
+        after_help = "Example:\n  zinc-sieve where 0007.wav\n  zinc-sieve where \"dawn-chorus/2031-*\""
+    )]
+    Where(WhereArguments),
     /// Remove files; they are held, out of sight, until the next sync has passed them
     #[command(
         after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029"
@@ -328,6 +337,17 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve journal --since \"1 day\"\n  zinc-sieve journal --disk cedar --failed\n  zinc-sieve journal --path dawn-chorus/0007.wav"
     )]
     Journal(JournalArguments),
+    /// Show what kind of file takes how much on which disk, and when a disk will be full
+    #[command(after_help = "Example:\n  zinc-sieve usage\n  zinc-sieve usage --by folder")]
+    Usage(UsageArguments),
+    /// Find files that are there more than once; nothing is removed
+    #[command(after_help = "Example:\n  zinc-sieve duplicates\n  zinc-sieve duplicates --json")]
+    Duplicates(DuplicatesArguments),
+    /// Show what somebody should know of: each with the one command to type
+    #[command(
+        after_help = "Example:\n  zinc-sieve notice\n  zinc-sieve notice --seen disk-full:cedar\n  zinc-sieve notice --mute warranty:oak \"30 days\"\n  zinc-sieve notice --test"
+    )]
+    Notice(NoticeArguments),
     /// Play the whole story on made-up files in a temporary folder
     #[command(
         after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"

@@ -4,14 +4,14 @@ use crate::command_line::{Arguments, Command};
 use crate::commands::agenda;
 use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
-use crate::commands::files::{get, ls, put, restore, rm, settle};
+use crate::commands::files::{find, get, ls, put, restore, rm, settle};
 use crate::commands::foresee::{drill, fate, risk};
 use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
 use crate::commands::plan::{check, design, ingest};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{dissolve, rebuild, replace, vacate, wipe};
-use crate::commands::watch::{bench, journal, measure, status, work};
+use crate::commands::watch::{bench, duplicates, journal, measure, notice, status, usage, work};
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
 use std::path::PathBuf;
@@ -86,6 +86,10 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Rebuild(arguments) => rebuild::run(context, &arguments),
         Command::Status { look, paper } => status::run(context, look, &paper),
         Command::Agenda(arguments) => agenda::run(context, &arguments),
+        Command::Where(arguments) => find::run(context, &arguments),
+        Command::Usage(arguments) => usage::run(context, &arguments),
+        Command::Duplicates(arguments) => duplicates::run(context, &arguments),
+        Command::Notice(arguments) => notice::run(context, &arguments),
         Command::Journal(arguments) => journal::run(context, &arguments),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),

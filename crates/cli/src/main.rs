@@ -16,6 +16,7 @@ mod output;
 mod progress;
 mod restraint;
 mod shelf;
+mod tell;
 
 use std::process::ExitCode;
 

@@ -37,6 +37,10 @@ pub enum OurPlace {
     Journal,
     /// What was done earlier.
     JournalClosed,
+    /// What was told of the pool, beside the pool file.
+    Notices,
+    /// The lock of whoever tells.
+    NoticesLock,
     /// Measured speeds, beside the pool file.
     Curves,
     /// Measured speeds of landings, beside the pool file.
@@ -72,6 +76,8 @@ impl OurPlace {
             Self::Fitness => ".zinc-sieve/fitness",
             Self::Journal => ".zinc-sieve/journal.jsonl",
             Self::JournalClosed => ".zinc-sieve/journal",
+            Self::Notices => ".zinc-sieve/notices.json",
+            Self::NoticesLock => ".zinc-sieve/notices.lock",
             Self::Curves => ".zinc-sieve/curves.json",
             Self::Landings => ".zinc-sieve/landings.json",
             Self::Lock => ".zinc-sieve/lock",

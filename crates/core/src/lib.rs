@@ -17,6 +17,7 @@ pub mod landing;
 pub mod lane;
 pub mod layout;
 pub mod mirror;
+pub mod notice;
 pub mod paper;
 pub mod path;
 pub mod placement;

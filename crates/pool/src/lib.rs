@@ -12,6 +12,7 @@ pub mod images;
 pub mod journal;
 pub mod looks;
 mod members;
+pub mod notices;
 mod pace;
 pub mod pieces;
 pub mod pool;

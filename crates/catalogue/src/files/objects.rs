@@ -115,6 +115,41 @@ pub fn largest(c: &Connection, disk: DiskId, most: u32) -> Result<Vec<(RelPath, 
     Ok(found)
 }
 
+/// What the files of each owner take on a disk.
+///
+/// # Errors
+/// What the database says.
+pub fn by_owner(c: &Connection, disk: DiskId) -> Result<Vec<(u32, Count)>> {
+    let sql = "SELECT uid, COUNT(*), SUM(size) FROM object WHERE disk = ?1 GROUP BY uid";
+    let mut statement = c.prepare_cached(sql)?;
+    let rows = statement.query_map([disk.get()], |row| Ok((row.get(0)?, count_at(row)?)))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// What files take on a disk that were changed so many days ago or more, by the days in `from` (ascending); one of the future is new.
+///
+/// # Errors
+/// What the database says.
+pub fn by_age(c: &Connection, disk: DiskId, now: i64, from: &[i64]) -> Result<Vec<(i64, Count)>> {
+    const DAY: i64 = 86_400_000_000_000;
+    let sql = "SELECT COUNT(*), COUNT(*), COALESCE(SUM(size), 0) FROM object WHERE disk = ?1 AND mtime <= ?2 AND mtime > ?3";
+    let mut found = Vec::new();
+    for (position, days) in from.iter().enumerate() {
+        let newest = if position == 0 { i64::MAX } else { now.saturating_sub(days.saturating_mul(DAY)) };
+        let oldest =
+            from.get(position + 1).map_or(i64::MIN, |next| now.saturating_sub(next.saturating_mul(DAY)));
+        let count = c.prepare_cached(sql)?.query_row((disk.get(), newest, oldest), |row| count_at(row))?;
+        if count.files > 0 {
+            found.push((*days, count));
+        }
+    }
+    Ok(found)
+}
+
+fn count_at(row: &Row<'_>) -> rusqlite::Result<Count> {
+    Ok(Count { files: unsigned(row.get(1)?), bytes: ByteLength::new(unsigned(row.get(2)?)) })
+}
+
 /// Calls `visit` with each named object of a disk in tree order. An object with several names comes once
 /// for each.
 ///

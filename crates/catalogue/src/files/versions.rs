@@ -1,6 +1,6 @@
 //! Contents, as they were checksummed.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Row};
 use sieve_core::checksum::{CellSum, ContentSum, cell_size};
@@ -323,6 +323,21 @@ fn forget_orphan(c: &Connection, version: i64, is_kept: bool) -> Result<()> {
         c.prepare_cached(sql)?.execute([version])?;
     }
     Ok(())
+}
+
+/// Contents of which there are several with the same checksum, with that; what is empty or not read to its end is left out.
+///
+/// # Errors
+/// What the database says.
+pub fn with_twins(c: &Connection) -> Result<HashMap<VersionId, [u8; 32]>> {
+    let sql = "SELECT v.id, v.whole FROM version v WHERE v.size > 0 AND v.whole IN (
+            SELECT v.whole FROM object o JOIN version v ON v.id = o.version JOIN name n ON n.object = o.id
+            WHERE v.size > 0 GROUP BY v.whole HAVING COUNT(*) > 1)
+        AND v.id NOT IN (SELECT version FROM unfinished)";
+    let mut statement = c.prepare_cached(sql)?;
+    let rows =
+        statement.query_map([], |row| Ok((VersionId::new(row.get(0)?), row.get::<_, [u8; 32]>(1)?)))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Bytes of the contents on a disk that came after the first sync of the pool.

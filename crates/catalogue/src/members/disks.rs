@@ -137,8 +137,10 @@ pub fn remove(c: &Connection, row: &DiskRow, now: i64) -> Result<()> {
         "DELETE FROM unfinished WHERE version IN (SELECT id FROM version WHERE disk = ?1)",
         [row.id.get()],
     )?;
-    let of_disk =
-        ["folder", "name", "node", "held", "gone", "lane", "object", "version", "piece", "taken", "stirred"];
+    let of_disk = [
+        "folder", "name", "node", "held", "gone", "lane", "object", "version", "piece", "taken", "stirred",
+        "sample",
+    ];
     for table in of_disk {
         c.execute(&format!("DELETE FROM {table} WHERE disk = ?1"), [row.id.get()])?;
     }

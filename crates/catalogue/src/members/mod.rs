@@ -4,4 +4,5 @@ pub mod disks;
 pub mod looks;
 pub mod proofs;
 pub mod rest;
+pub mod samples;
 pub mod volumes;

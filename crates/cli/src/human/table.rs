@@ -1,5 +1,7 @@
 //! Plain aligned columns.
 
+use std::borrow::Cow;
+
 use anstyle::Style;
 
 use super::style;
@@ -42,13 +44,18 @@ impl Cell {
 
 /// A table; columns whose heading begins with `>` are aligned to the right.
 pub(crate) struct Table {
-    headings: Vec<&'static str>,
+    headings: Vec<Cow<'static, str>>,
     rows: Vec<Vec<Cell>>,
 }
 
 impl Table {
     pub(crate) fn new(headings: &[&'static str]) -> Self {
-        Self { headings: headings.into(), rows: Vec::new() }
+        Self { headings: headings.iter().map(|heading| Cow::Borrowed(*heading)).collect(), rows: Vec::new() }
+    }
+
+    /// One whose columns depend on what is shown.
+    pub(crate) fn of(headings: Vec<String>) -> Self {
+        Self { headings: headings.into_iter().map(Cow::Owned).collect(), rows: Vec::new() }
     }
 
     /// Adds a row of plain cells.
@@ -65,6 +72,12 @@ impl Table {
     pub(crate) fn add<const N: usize>(&mut self, cells: [Cell; N]) {
         debug_assert_eq!(N, self.headings.len());
         self.rows.push(cells.into());
+    }
+
+    /// Adds a row of as many cells as there are headings.
+    pub(crate) fn add_row(&mut self, cells: Vec<Cell>) {
+        debug_assert_eq!(cells.len(), self.headings.len());
+        self.rows.push(cells);
     }
 
     /// Leaves out the columns in which there is nothing but dashes.
@@ -102,7 +115,7 @@ impl Table {
         self.headings[column].starts_with('>')
     }
 
-    fn heading(&self, column: usize) -> &'static str {
+    fn heading(&self, column: usize) -> &str {
         self.headings[column].trim_start_matches('>')
     }
 }

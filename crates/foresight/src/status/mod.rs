@@ -10,6 +10,7 @@ pub use crate::look::Look;
 use crate::look::{self, Looked};
 use sieve_actions::files::settle::caches;
 use sieve_catalogue::intents;
+use sieve_catalogue::samples::{self, Sample};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::pool::Pool;
@@ -72,7 +73,24 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
         notes,
     };
     status.verdict = status.judge();
+    leave_samples(pool, &status)?;
     Ok(status)
+}
+
+/// What curves over time are drawn from: whoever looks leaves a little of what was seen, where that may be written.
+fn leave_samples(pool: &Pool, status: &Status) -> Result<()> {
+    pool.catalogue.note(|t| {
+        for disk in status.disks.iter().filter(|disk| disk.state.is_usable()) {
+            let sample = Sample {
+                at: status.now,
+                used: Some(disk.used),
+                capacity: Some(disk.used.plus(disk.free)),
+                ..Sample::default()
+            };
+            samples::keep(t, pool.member_named(&disk.name)?.row.id, &sample)?;
+        }
+        Ok(())
+    })
 }
 
 fn limits(pool: &Pool) -> Result<Vec<Limited>> {

@@ -16,6 +16,7 @@ use super::watch::Arrivals;
 use super::words::no_jobs;
 use crate::args::RestraintArguments;
 use crate::commands::context::Context;
+use crate::commands::watch::notice::tell_all;
 use crate::exit::Outcome;
 use crate::human::{style, time};
 use crate::progress::Watch;
@@ -23,6 +24,8 @@ use crate::{json, load, restraint};
 
 /// How often it is looked whether something is due, at most: a clock may be put forward, a machine may have slept.
 const LOOK: Duration = Duration::from_secs(30);
+/// How often it is looked whether there is something to tell, where nothing was done.
+const BETWEEN_NOTICES: Duration = Duration::from_secs(600);
 /// While somebody else is at work it is tried again after so long.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -36,8 +39,14 @@ pub(super) fn run(context: &Context, arguments: &RestraintArguments, stays: bool
     let arrivals =
         if stays && follows { Some(Arrivals::watch(&spec, crate::machine::real())?) } else { None };
     let watch = Watch::begin(arguments.events)?;
-    let turn =
-        Turn { context, arguments, watch: &watch, zone: TimeZone::system(), arrivals: arrivals.as_ref() };
+    let turn = Turn {
+        context,
+        arguments,
+        watch: &watch,
+        zone: TimeZone::system(),
+        arrivals: arrivals.as_ref(),
+        told: std::cell::Cell::default(),
+    };
     let mut outcome = Outcome::Fine;
     loop {
         let done = turn.take()?;
@@ -69,6 +78,7 @@ struct Turn<'a> {
     watch: &'a Watch,
     zone: TimeZone,
     arrivals: Option<&'a Arrivals>,
+    told: std::cell::Cell<Option<std::time::Instant>>,
 }
 
 struct Done {
@@ -102,8 +112,20 @@ impl Turn<'_> {
             let spec = pool.spec.agenda.jobs[job].clone();
             self.one(&mut pool, &spec, &arrived, until, &mut done)?;
         }
+        if done.jobs > 0 || self.is_time_to_tell() {
+            tell_all(&mut pool)?;
+        }
         done.next = next(&pool.spec.agenda, pool.machine.now(), &self.zone);
         Ok(done)
+    }
+
+    /// Where nothing was done it is looked now and then whether there is something to tell.
+    fn is_time_to_tell(&self) -> bool {
+        let is_time = self.told.get().is_none_or(|told| told.elapsed() > BETWEEN_NOTICES);
+        if is_time {
+            self.told.set(Some(std::time::Instant::now()));
+        }
+        is_time
     }
 
     fn one(

@@ -1,5 +1,6 @@
 //! The files of a volume: in, out, away, back, and down from the cache.
 
+pub(crate) mod find;
 pub(crate) mod get;
 pub(crate) mod ls;
 pub(crate) mod put;

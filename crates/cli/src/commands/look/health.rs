@@ -4,7 +4,8 @@ use std::path::Path;
 
 use jiff::civil::Date;
 use serde::Serialize;
-use sieve_catalogue::looks;
+use sieve_catalogue::samples::Sample;
+use sieve_catalogue::{looks, samples};
 use sieve_core::health::{Check, Look, Verdict, age_in_years, batches, warranty_left};
 use sieve_core::inventory::{Reach, SelfTest};
 use sieve_core::pool::DiskSpec;
@@ -72,6 +73,16 @@ fn judge_one<'a>(shelf: &Shelf, item: &'a Item<'a>, today: Date) -> Result<Judge
     let judgement = shelf.judge(item)?;
     if let (Some(catalogue), Some(serial), Some(report)) = (&shelf.catalogue, item.serial(), report) {
         catalogue.note(|t| looks::keep(t, serial, &Look::of(report, shelf.now)))?;
+    }
+    if let (Some(catalogue), Some(name)) = (&shelf.catalogue, item.name) {
+        let celsius = item.found.and_then(|found| found.celsius);
+        let reallocated = report.and_then(|report| report.reallocated);
+        let sample = Sample { at: shelf.now, celsius, reallocated, ..Sample::default() };
+        if let Some(row) =
+            sieve_catalogue::disks::all(catalogue.reading())?.iter().find(|row| row.name == name)
+        {
+            catalogue.note(|t| samples::keep(t, row.id, &sample))?;
+        }
     }
     let reasons = judgement.checks;
     let nobody = DiskSpec::default();

@@ -1,0 +1,74 @@
+//! `duplicates`: files of the same content. Nothing is removed.
+
+use clap::Args;
+use serde::Serialize;
+use sieve_core::units::ByteLength;
+use sieve_disk::Result;
+use sieve_foresight::Look;
+use sieve_foresight::holdings::{Twins, twins};
+
+use crate::args::LookArguments;
+use crate::commands::context::Context;
+use crate::exit::Outcome;
+use crate::human::{count, size, style, time, units};
+use crate::progress::Watch;
+use crate::{json, load};
+
+/// So many contents are shown.
+const SHOWN: usize = 20;
+/// So many files of each.
+const FILES: usize = 8;
+
+/// How much is looked at.
+#[derive(Args)]
+pub(crate) struct DuplicatesArguments {
+    #[command(flatten)]
+    look: LookArguments,
+}
+
+#[derive(Serialize)]
+struct Answer<'a> {
+    contents: &'a [Twins],
+    would_free: ByteLength,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    as_of: Option<String>,
+}
+
+pub(crate) fn run(context: &Context, arguments: &DuplicatesArguments) -> Result<Outcome> {
+    let pool = load::pool(&context.pool)?;
+    let look = if arguments.look.scan { Look::Always } else { Look::WhereShort };
+    let (found, as_of) = twins(&pool, look, &Watch::begin(false)?)?;
+    let would_free = found.iter().map(|twins| twins.would_free).sum();
+    if context.json {
+        json::print(&Answer { contents: &found, would_free, as_of: as_of.map(time::rfc3339) })?;
+        return Ok(Outcome::Fine);
+    }
+    if found.is_empty() {
+        crate::say!("No two files have the same content.");
+    } else {
+        let contents = count(found.len() as u64);
+        crate::say!(
+            "{contents} contents are there more than once; removing all but one of each would free {}.",
+            size(would_free)
+        );
+    }
+    for twins in found.iter().take(SHOWN) {
+        crate::say!(
+            "\n{} each, would free {}:",
+            size(twins.size_bytes),
+            style::paint(style::HEAD, size(twins.would_free))
+        );
+        for twin in twins.files.iter().take(FILES) {
+            let name = if twin.is_another_name { ", another name of the same file" } else { "" };
+            let about = format!("{}, guard {}{name}", twin.disks.join(", "), twin.guard);
+            crate::say!("  {}  {}", twin.path, style::paint(style::FAINT, about));
+        }
+        if twins.files.len() > FILES {
+            crate::say!("  and {} more", units::files((twins.files.len() - FILES) as u64));
+        }
+    }
+    if found.len() > SHOWN {
+        crate::say!("\nand {} more contents (all with --json)", count((found.len() - SHOWN) as u64));
+    }
+    Ok(Outcome::Fine)
+}
