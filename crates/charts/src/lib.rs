@@ -3,6 +3,7 @@
 pub mod design;
 pub mod ingest;
 pub mod losses;
+pub mod trend;
 pub mod week;
 
 use std::path::Path;
@@ -57,16 +58,28 @@ pub fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> 
             return Err(Error::new(Kind::Usage, "chart.kind", message));
         }
     };
-    let failed = |why: String| Error::new(Kind::Internal, "chart.draw", format!("the chart: {why}"));
-    let mut svg = String::new();
-    {
-        let canvas = SVGBackend::with_string(&mut svg, SIZE).into_drawing_area();
-        let drawn = canvas.fill(&WHITE).map_err(|e| failed(e.to_string()));
-        drawn.and_then(|()| draw(&canvas).map_err(|e| failed(e.to_string())))?;
-        canvas.present().map_err(|e| failed(e.to_string()))?;
-    }
+    let svg = svg(SIZE, draw)?;
     let bytes = if is_png { png(&svg).map_err(failed)? } else { svg.into_bytes() };
     write(path, &bytes)
+}
+
+fn failed(why: impl std::fmt::Display) -> Error {
+    Error::new(Kind::Internal, "chart.draw", format!("the chart: {why}"))
+}
+
+/// Draws a chart of a size in pixels as the text of an SVG, to be put into a page.
+///
+/// # Errors
+/// When it cannot be drawn.
+pub fn svg(size: (u32, u32), draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<String> {
+    let mut svg = String::new();
+    {
+        let canvas = SVGBackend::with_string(&mut svg, size).into_drawing_area();
+        canvas.fill(&WHITE).map_err(failed)?;
+        draw(&canvas).map_err(failed)?;
+        canvas.present().map_err(failed)?;
+    }
+    Ok(svg)
 }
 
 /// Writes a file that does not exist yet, for its owner alone: a picture may name every file of a volume (L5), and nothing

@@ -45,6 +45,77 @@ pub(crate) fn week(path: &Path, title: &str, setting: &Setting, hall: &Hall, pla
     sieve_charts::save(path, |canvas| sieve_charts::week::draw(canvas, title, setting, hall, played, &zone))
 }
 
+/// Charts for a page, as the text of an SVG; a program without charts has none.
+pub(crate) mod inline {
+    use super::*;
+
+    /// A line over time: its name, and points of (days before now, value).
+    pub(crate) struct Line {
+        pub(crate) name: String,
+        pub(crate) points: Vec<(f64, f64)>,
+    }
+
+    /// How a trend is titled and drawn.
+    #[derive(Clone, Copy)]
+    pub(crate) struct Trend {
+        pub(crate) title: &'static str,
+        pub(crate) unit: &'static str,
+        pub(crate) from_zero: bool,
+    }
+
+    #[cfg(feature = "charts")]
+    pub(crate) fn losses(map: &LossMap) -> Result<Option<String>> {
+        sieve_charts::svg((1280, 800), |canvas| sieve_charts::losses::draw(canvas, map, "", WORDS)).map(Some)
+    }
+
+    #[cfg(feature = "charts")]
+    pub(crate) fn week(
+        title: &str,
+        setting: &Setting,
+        hall: &Hall,
+        played: &Played,
+    ) -> Result<Option<String>> {
+        let zone = jiff::tz::TimeZone::system();
+        let draw = |canvas: &sieve_charts::Canvas<'_>| {
+            sieve_charts::week::draw(canvas, title, setting, hall, played, &zone)
+        };
+        sieve_charts::svg((1280, 800), draw).map(Some)
+    }
+
+    #[cfg(feature = "charts")]
+    pub(crate) fn trend(trend: Trend, lines: Vec<Line>) -> Result<Option<String>> {
+        let lines: Vec<_> = lines
+            .into_iter()
+            .map(|line| sieve_charts::trend::Line { name: line.name, points: line.points })
+            .collect();
+        let Trend { title, unit, from_zero } = trend;
+        sieve_charts::svg((640, 360), |canvas| {
+            sieve_charts::trend::draw(canvas, title, unit, &lines, from_zero)
+        })
+        .map(Some)
+    }
+
+    #[cfg(not(feature = "charts"))]
+    pub(crate) fn losses(_map: &LossMap) -> Result<Option<String>> {
+        Ok(None)
+    }
+
+    #[cfg(not(feature = "charts"))]
+    pub(crate) fn week(
+        _title: &str,
+        _setting: &Setting,
+        _hall: &Hall,
+        _played: &Played,
+    ) -> Result<Option<String>> {
+        Ok(None)
+    }
+
+    #[cfg(not(feature = "charts"))]
+    pub(crate) fn trend(_trend: Trend, _lines: Vec<Line>) -> Result<Option<String>> {
+        Ok(None)
+    }
+}
+
 #[cfg(not(feature = "charts"))]
 pub(crate) fn week(
     _path: &Path,

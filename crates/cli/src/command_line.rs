@@ -32,6 +32,7 @@ use crate::commands::repair::vacate::VacateArguments;
 use crate::commands::watch::duplicates::DuplicatesArguments;
 use crate::commands::watch::journal::JournalArguments;
 use crate::commands::watch::notice::NoticeArguments;
+use crate::commands::watch::report::ReportArguments;
 use crate::commands::watch::usage::UsageArguments;
 use crate::commands::watch::work::WorkArguments;
 
@@ -44,7 +45,7 @@ Commands, in the order of the work:
   protect           sync, verify, agenda
   foresee           fate, drill, risk
   repair, change    rebuild, replace, vacate, dissolve
-  watch             status, usage, duplicates, journal, notice, measure, bench
+  watch             status, usage, duplicates, journal, notice, report, measure, bench
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
@@ -337,6 +338,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve journal --since \"1 day\"\n  zinc-sieve journal --disk cedar --failed\n  zinc-sieve journal --path dawn-chorus/0007.wav"
     )]
     Journal(JournalArguments),
+    /// Write one page about the pool, or gauges for scraping
+    #[command(
+        after_help = "Example:\n  zinc-sieve report fernhollow.html\n  zinc-sieve report --openmetrics fernhollow.txt"
+    )]
+    Report(ReportArguments),
     /// Show what kind of file takes how much on which disk, and when a disk will be full
     #[command(after_help = "Example:\n  zinc-sieve usage\n  zinc-sieve usage --by folder")]
     Usage(UsageArguments),

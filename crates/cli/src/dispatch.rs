@@ -11,7 +11,7 @@ use crate::commands::mount;
 use crate::commands::plan::{check, design, ingest};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{dissolve, rebuild, replace, vacate, wipe};
-use crate::commands::watch::{bench, duplicates, journal, measure, notice, status, usage, work};
+use crate::commands::watch::{bench, duplicates, journal, measure, notice, report, status, usage, work};
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
 use std::path::PathBuf;
@@ -86,6 +86,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Rebuild(arguments) => rebuild::run(context, &arguments),
         Command::Status { look, paper } => status::run(context, look, &paper),
         Command::Agenda(arguments) => agenda::run(context, &arguments),
+        Command::Report(arguments) => report::run(context, &arguments),
         Command::Where(arguments) => find::run(context, &arguments),
         Command::Usage(arguments) => usage::run(context, &arguments),
         Command::Duplicates(arguments) => duplicates::run(context, &arguments),

@@ -6,7 +6,7 @@ mod others;
 mod runner;
 mod solved;
 mod watch;
-mod words;
+pub(crate) mod words;
 
 use std::path::PathBuf;
 

@@ -10,7 +10,7 @@ use crate::human::{size, time};
 const SECOND: i64 = 1_000_000_000;
 
 /// A sentence that says what collides, and one that says what would help.
-pub(super) fn sentence(setting: &Setting, clash: &Clash) -> (String, String) {
+pub(crate) fn sentence(setting: &Setting, clash: &Clash) -> (String, String) {
     let name = |job: usize| setting.jobs[job].name.as_str();
     let when = |at: i64| time::weekday_and_clock(at * SECOND);
     let clock = |at: i64| time::clock(at * SECOND);

@@ -191,7 +191,7 @@ fn show(volume: &VolumeRisk, with_advice: bool) {
     }
 }
 
-const fn cause_words(cause: Cause) -> &'static str {
+pub(crate) const fn cause_words(cause: Cause) -> &'static str {
     match cause {
         Cause::Single => "one disk fails, and takes what was unguarded",
         Cause::Second => "a second disk fails during a rebuild",

@@ -5,6 +5,7 @@ pub(crate) mod duplicates;
 pub(crate) mod journal;
 pub(crate) mod measure;
 pub(crate) mod notice;
+pub(crate) mod report;
 pub(crate) mod status;
 pub(crate) mod usage;
 pub(crate) mod work;

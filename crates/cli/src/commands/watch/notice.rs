@@ -11,7 +11,7 @@ use sieve_core::notice::{Book, Condition, Event, Moment, Severity, Unsent};
 use sieve_core::pool::PoolSpec;
 use sieve_disk::{Disk, Error, Kind, Result};
 use sieve_foresight::notices::conditions;
-use sieve_foresight::status::{Look, status};
+use sieve_foresight::status::{Look, Status, status};
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::notices;
 use sieve_pool::pool::Pool;
@@ -82,7 +82,15 @@ pub(crate) fn run(context: &Context, arguments: &NoticeArguments) -> Result<Outc
 /// What a disk or the database says.
 pub(crate) fn look(pool: &mut Pool) -> Result<Vec<Condition>> {
     let status = status(pool, Look::WhereShort, &Watch::new(false))?;
-    conditions(pool, &status, &findings(&pool.file.clone()), &TimeZone::system())
+    conditions_of(pool, &status)
+}
+
+/// All that holds now, for whoever has looked already.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn conditions_of(pool: &Pool, status: &Status) -> Result<Vec<Condition>> {
+    conditions(pool, status, &findings(&pool.file), &TimeZone::system())
 }
 
 /// The reasons that each disk of the pool is judged by; where no disk can be asked there are none.

@@ -91,6 +91,11 @@ fn show_next_loss(status: &Status) {
     crate::say!("{}\n", style::paint(style::BAD, words));
 }
 
+/// The answer, in a sentence without colours.
+pub(crate) fn plain_verdict(status: &Status) -> String {
+    anstream::adapter::strip_str(&verdict(status)).to_string()
+}
+
 /// The answer, in a sentence.
 fn verdict(status: &Status) -> String {
     let of = |count: Count| format!("{}, {}", units::files(count.files), size(count.bytes));
