@@ -38,6 +38,7 @@ pub fn draw(canvas: &Canvas<'_>, title: &str, unit: &str, lines: &[Line], from_z
     let mut chart = ChartBuilder::on(canvas)
         .caption(title, text(24, INK))
         .margin(14)
+        .margin_right(44)
         .x_label_area_size(44)
         .y_label_area_size(70)
         .build_cartesian_2d(first..0.0, low..high)?;

@@ -14,7 +14,7 @@ use sieve_foresight::agenda::Outline;
 use sieve_pool::pool::Pool;
 
 use crate::commands::context::Context;
-use crate::commands::unit::{escaped, quoted};
+use crate::commands::unit::quoted;
 use crate::exit::Outcome;
 use crate::json;
 
@@ -87,7 +87,7 @@ fn calendar(pool: &Pool, jobs: &[Job]) -> Made {
         let cautious = job.effort.cautious;
         let mut event = Event::new();
         event
-            .uid(&format!("{}-{}@zinc-sieve", pool.identity.pool, escaped(&job.name)))
+            .uid(&format!("{}-{}@zinc-sieve", pool.identity.pool, plain(&job.name)))
             .timestamp(stamp)
             .summary(&format!("{} ({})", job.name, pool.spec.name))
             .description(&format!("likely {}, cautiously {cautious}", job.effort.likely))

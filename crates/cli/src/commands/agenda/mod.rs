@@ -200,9 +200,11 @@ impl<'a> Week<'a> {
 
     fn show_answer(&self) {
         let (text, paint) = match self.clashes.len() {
-            0 => ("Nothing collides.".to_string(), style::WELL),
-            1 => ("One thing collides.".to_string(), style::WATCH),
-            number => (format!("{} things collide.", count(number as u64)), style::WATCH),
+            0 => ("Nothing collides in the coming four weeks.".to_string(), style::WELL),
+            1 => ("One thing collides in the coming four weeks.".to_string(), style::WATCH),
+            number => {
+                (format!("{} things collide in the coming four weeks.", count(number as u64)), style::WATCH)
+            }
         };
         crate::say!("{}", style::paint(paint, text));
     }

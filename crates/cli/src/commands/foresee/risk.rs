@@ -13,6 +13,7 @@ use sieve_foresight::paper;
 use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
 use sieve_foresight::{Look, Outlook, PoolOutlook};
 use sieve_pool::journal::{self, Did};
+use sieve_pool::pool::Pool;
 
 use crate::args::{Documents, PaperArguments};
 use crate::commands::context::Context;
@@ -75,9 +76,7 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
         }
         None => {
             let pool = load::pool(&context.pool)?;
-            let regular =
-                |what: &Did| Ok::<_, Error>(mean_gap(&journal::times(&*pool.home, what, SYNCS + 1)?, now));
-            let done = Regularity { syncs: regular(&Did::Sync)?, settlings: regular(&Did::Settle)? };
+            let done = regularity(&pool, now)?;
             let mut outlook = PoolOutlook::open(&pool, Look::Always, &Watch::begin(false)?)?;
             for missing in outlook.missing() {
                 notes.push(format!(
@@ -135,6 +134,15 @@ fn findings(
         }
     }
     Ok(found)
+}
+
+/// How regularly the pool was synced and settled, as its journal tells.
+///
+/// # Errors
+/// What the disk says.
+pub(crate) fn regularity(pool: &Pool, now: i64) -> Result<Regularity> {
+    let regular = |what: &Did| Ok::<_, Error>(mean_gap(&journal::times(&*pool.home, what, SYNCS + 1)?, now));
+    Ok(Regularity { syncs: regular(&Did::Sync)?, settlings: regular(&Did::Settle)? })
 }
 
 /// Days from one time to the next, over the last ones; none where they are too few, or too close together, to be a habit.

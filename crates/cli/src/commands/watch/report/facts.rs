@@ -14,7 +14,7 @@ use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::holdings::{Breakdown, UsageRow, usage};
 use sieve_foresight::notices::filling_of;
-use sieve_foresight::risk::{Regularity, Request, risk};
+use sieve_foresight::risk::{Request, risk};
 use sieve_foresight::status::Status;
 use sieve_foresight::{Look, Outlook, PoolOutlook, agenda};
 use sieve_pool::journal::{self, Did, Ended, Entry};
@@ -22,7 +22,7 @@ use sieve_pool::pool::Pool;
 
 use crate::chart::inline;
 use crate::commands::agenda::words;
-use crate::commands::foresee::risk::cause_words;
+use crate::commands::foresee::risk::{cause_words, regularity};
 use crate::commands::watch::{journal as lines, status as verdicts};
 use crate::human::{amounts, count, percent_of, size, time, units};
 use crate::progress::Watch;
@@ -182,7 +182,7 @@ impl Facts {
             disks: disks(pool, status, shelf.as_ref())?,
             kinds: kinds(pool)?,
             losses: losses(&mut outlook)?,
-            risk: risks(&mut outlook, status)?,
+            risk: risks(pool, &mut outlook, status)?,
             week: week(pool)?,
             trends: trends(pool)?,
             journal: last_days(pool)?,
@@ -320,10 +320,10 @@ fn losses(outlook: &mut PoolOutlook<'_>) -> Result<Option<String>> {
     inline::losses(&LossMap::new(costs.names.clone(), |set| costs.of(set)))
 }
 
-fn risks(outlook: &mut PoolOutlook<'_>, status: &Status) -> Result<Vec<Risk>> {
+fn risks(pool: &Pool, outlook: &mut PoolOutlook<'_>, status: &Status) -> Result<Vec<Risk>> {
     let today = time::date(status.now);
     let request = Request { findings: Default::default(), today, simulate: None, seed: 0, advise: false };
-    let volumes = risk(outlook, &request, Regularity::default())?;
+    let volumes = risk(outlook, &request, regularity(pool, status.now)?)?;
     let of = |volume: &sieve_foresight::risk::VolumeRisk| {
         let causes = volume.odds.causes.iter().map(|(cause, figure)| Cause {
             name: cause_words(*cause),
