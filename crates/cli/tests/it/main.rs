@@ -6,6 +6,7 @@ mod adopt;
 mod agreement;
 mod as_of;
 mod burn_in;
+mod by_itself;
 mod cache;
 mod contract;
 mod design;

@@ -109,7 +109,7 @@ impl When {
     fn of_words(text: &str) -> Option<Self> {
         let lower = text.to_lowercase();
         if let Some(stretch) = lower.strip_suffix("after the last arrival") {
-            let seconds = parse_stretch(stretch).ok().filter(|s| (60.0..=86_400.0).contains(s))?;
+            let seconds = parse_stretch(stretch).ok().filter(|s| (1.0..=86_400.0).contains(s))?;
             return Some(Self::AfterArrival(seconds as u32));
         }
         let (words, at) = match lower.rsplit_once(' ') {
@@ -307,7 +307,10 @@ impl fmt::Display for When {
                 format!("{} {} of the month {at}", ordinal(*nth), name(*day))
             }
             Self::Rule(rule) => rule.clone(),
-            Self::AfterArrival(seconds) => format!("{} minutes after the last arrival", seconds / 60),
+            Self::AfterArrival(seconds) if seconds % 60 == 0 => {
+                format!("{} minutes after the last arrival", seconds / 60)
+            }
+            Self::AfterArrival(seconds) => format!("{seconds} seconds after the last arrival"),
         };
         f.pad(&text)
     }
@@ -400,6 +403,7 @@ mod tests {
     #[case("22nd of the month 00:00")]
     #[case("last day of the month 12:00")]
     #[case("20 minutes after the last arrival")]
+    #[case("90 seconds after the last arrival")]
     #[case("FREQ=MONTHLY;BYDAY=SU;BYSETPOS=2")]
     fn what_is_said_is_read_again_as_the_same(#[case] text: &str) {
         let when = When::parse(text).unwrap();

@@ -73,7 +73,12 @@ fn write_new(path: &Path, text: &str) -> Result<()> {
 
 /// A calendar of RFC 5545: an event a job, in local time, which repeats, with its likely duration and an alarm.
 fn calendar(pool: &Pool, jobs: &[Job]) -> Made {
-    let mut calendar = Calendar::new();
+    let mut calendar = Calendar::empty();
+    for (name, value) in
+        [("VERSION", "2.0"), ("PRODID", "-//zinc-sieve//agenda//EN"), ("CALSCALE", "GREGORIAN")]
+    {
+        calendar.append_property((name, value));
+    }
     calendar.name(&format!("zinc-sieve: {}", pool.spec.name));
     let now = Timestamp::from_nanosecond(i128::from(pool.machine.now())).unwrap_or_default();
     let stamp = chrono::DateTime::from_timestamp(now.as_second(), 0).unwrap_or_default();
@@ -85,16 +90,19 @@ fn calendar(pool: &Pool, jobs: &[Job]) -> Made {
         let local: NaiveDateTime = first.naive_utc();
         let minutes = (job.effort.likely.seconds() / 60.0).ceil().max(1.0) as i64;
         let cautious = job.effort.cautious;
+        let uid = format!("{}-{}@zinc-sieve", pool.identity.pool, plain(&job.name));
+        let mut alarm = Alarm::display(&format!("{} begins", job.name), -chrono::Duration::minutes(15));
+        alarm.uid(&format!("alarm-{uid}")).timestamp(stamp);
         let mut event = Event::new();
         event
-            .uid(&format!("{}-{}@zinc-sieve", pool.identity.pool, plain(&job.name)))
+            .uid(&uid)
             .timestamp(stamp)
             .summary(&format!("{} ({})", job.name, pool.spec.name))
             .description(&format!("likely {}, cautiously {cautious}", job.effort.likely))
             .starts(CalendarDateTime::Floating(local))
             .add_property("DURATION", format!("PT{minutes}M"))
             .add_property("RRULE", rule)
-            .alarm(Alarm::display(&format!("{} begins", job.name), -chrono::Duration::minutes(15)));
+            .alarm(alarm.done());
         calendar.push(event.done());
     }
     Made { name: format!("{}.ics", plain(&pool.spec.name)), text: calendar.done().to_string() }

@@ -292,16 +292,17 @@ fn show_exposure(volume: &sieve_core::agenda::Inflow, exposure: &Exposure, sourc
     if !volume.has_guard {
         return;
     }
-    let source = match source {
-        ArrivalSource::Given => "as the pool file says",
-        ArrivalSource::Observed => "as came since the first sync",
-        ArrivalSource::Unknown => "nothing is known of what arrives yet",
+    let a_day = size(volume.arrives_a_day);
+    let arrives = match source {
+        ArrivalSource::Given => format!("{a_day} arrive in a day, as the pool file says"),
+        ArrivalSource::Observed => format!("{a_day} arrive in a day, as since the first sync"),
+        ArrivalSource::Unknown => "nothing is known of what arrives before the first sync".to_string(),
     };
-    let arrives = format!("{} a day, {source}", size(volume.arrives_a_day));
     crate::say!(
-        "New files of {} are unguarded for {} on average, {} at most ({arrives}).",
+        "New files of {} are unguarded for {} on average, {} at most.",
         volume.name,
         long(exposure.mean),
         long(exposure.longest)
     );
+    crate::say!("  {}", style::paint(style::FAINT, format!("{arrives}.")));
 }

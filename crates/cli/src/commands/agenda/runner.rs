@@ -66,6 +66,11 @@ pub(super) fn run(context: &Context, arguments: &RestraintArguments, stays: bool
             if stop.load(Ordering::Relaxed) {
                 return Ok(Outcome::Fine);
             }
+            if arrivals.as_ref().is_some_and(|arrivals| arrivals.have_rested(&spec.agenda.jobs))
+                && !done.waits
+            {
+                break;
+            }
             std::thread::sleep(Duration::from_millis(200));
         }
     }

@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use notify::{Event, EventKind, RecommendedWatcher, RecursiveMode, Watcher};
 use sieve_actions::agenda::Arrived;
+use sieve_core::agenda::When;
 use sieve_core::layout::OurPlace;
 use sieve_core::pool::{JobSpec, PoolSpec};
 use sieve_disk::machine::Machine;
@@ -17,6 +18,7 @@ type Seen = Arc<Mutex<BTreeMap<String, i64>>>;
 /// Somebody who watches the data and cache disks of a pool.
 pub(super) struct Arrivals {
     seen: Seen,
+    machine: Arc<dyn Machine>,
     _watcher: RecommendedWatcher,
 }
 
@@ -33,7 +35,7 @@ impl Arrivals {
             .filter_map(|name| Some((name.clone(), PathBuf::from(spec.disk(name)?.path.as_ref()?))))
             .collect();
         let seen: Seen = Arc::default();
-        let (noted, folders) = (Arc::clone(&seen), disks.clone());
+        let (noted, folders, clock) = (Arc::clone(&seen), disks.clone(), Arc::clone(&machine));
         let note = move |event: notify::Result<Event>| {
             let Ok(event) = event else { return };
             if !is_arrival(event.kind) {
@@ -41,7 +43,7 @@ impl Arrivals {
             }
             for path in &event.paths {
                 if let Some(name) = disk_of(&folders, path) {
-                    lock(&noted).insert(name.clone(), machine.now());
+                    lock(&noted).insert(name.clone(), clock.now());
                 }
             }
         };
@@ -57,7 +59,7 @@ impl Arrivals {
                 watcher.watch(path, RecursiveMode::Recursive).map_err(failed)?;
             }
         }
-        Ok(Self { seen, _watcher: watcher })
+        Ok(Self { seen, machine, _watcher: watcher })
     }
 
     /// What arrived so far and was not synced.
@@ -66,9 +68,21 @@ impl Arrivals {
         Arrived { at: seen.values().max().copied(), disks: seen.keys().cloned().collect(), is_watched: true }
     }
 
+    /// Whether something arrived so long ago that a job that follows arrivals is due.
+    pub(super) fn have_rested(&self, jobs: &[JobSpec]) -> bool {
+        let rest = jobs.iter().filter_map(|job| match job.when {
+            When::AfterArrival(seconds) => Some(i64::from(seconds) * 1_000_000_000),
+            _ => None,
+        });
+        let (Some(rest), Some(last)) = (rest.min(), lock(&self.seen).values().max().copied()) else {
+            return false;
+        };
+        last.saturating_add(rest) <= self.machine.now()
+    }
+
     /// A job that follows arrivals has passed what had arrived when it began.
     pub(super) fn passed(&self, job: &JobSpec, arrived: &Arrived) {
-        if matches!(job.when, sieve_core::agenda::When::AfterArrival(_)) {
+        if matches!(job.when, When::AfterArrival(_)) {
             lock(&self.seen).retain(|_, at| arrived.at.is_none_or(|passed| *at > passed));
         }
     }
