@@ -321,6 +321,22 @@ impl Catalogue {
     /// # Errors
     /// Those of `work`.
     pub fn note(&self, work: impl FnOnce(&Transaction<'_>) -> Result<()>) -> Result<()> {
+        self.note_with(work, meta::renew_revision)
+    }
+
+    /// As [`Self::note`], for what nothing follows from that is told of files: what was worked out of the rest stays right.
+    ///
+    /// # Errors
+    /// Those of `work`.
+    pub fn note_beside(&self, work: impl FnOnce(&Transaction<'_>) -> Result<()>) -> Result<()> {
+        self.note_with(work, |_| Ok(()))
+    }
+
+    fn note_with(
+        &self,
+        work: impl FnOnce(&Transaction<'_>) -> Result<()>,
+        conclude: impl FnOnce(&Connection) -> Result<()>,
+    ) -> Result<()> {
         if self.is_shared {
             return self.transaction(work);
         }
@@ -333,7 +349,7 @@ impl Catalogue {
                 database.busy_timeout(Duration::from_millis(200))?;
                 let transaction = Transaction::new_unchecked(&database, TransactionBehavior::Immediate)?;
                 work(&transaction)?;
-                meta::renew_revision(&transaction)?;
+                conclude(&transaction)?;
                 Ok(transaction.commit()?)
             });
         match noted {

@@ -144,7 +144,10 @@ impl Book {
         };
         let mut events = Vec::new();
         let held: Vec<String> = conditions.iter().map(|condition| condition.code.clone()).collect();
-        let over = self.known.extract_if(.., |code, _| !held.contains(code)).collect::<Vec<_>>();
+        let (still, over) =
+            std::mem::take(&mut self.known).into_iter().partition(|(code, _)| held.contains(code));
+        self.known = still;
+        let over: BTreeMap<String, Known> = over;
         for (_, known) in
             over.into_iter().filter(|(code, known)| known.told.is_some() && !self.muted.contains_key(code))
         {

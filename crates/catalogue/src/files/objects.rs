@@ -138,7 +138,7 @@ pub fn by_age(c: &Connection, disk: DiskId, now: i64, from: &[i64]) -> Result<Ve
         let newest = if position == 0 { i64::MAX } else { now.saturating_sub(days.saturating_mul(DAY)) };
         let oldest =
             from.get(position + 1).map_or(i64::MIN, |next| now.saturating_sub(next.saturating_mul(DAY)));
-        let count = c.prepare_cached(sql)?.query_row((disk.get(), newest, oldest), |row| count_at(row))?;
+        let count = c.prepare_cached(sql)?.query_row((disk.get(), newest, oldest), count_at)?;
         if count.files > 0 {
             found.push((*days, count));
         }

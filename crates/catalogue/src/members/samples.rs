@@ -46,6 +46,9 @@ pub fn keep(c: &Connection, disk: DiskId, sample: &Sample) -> Result<()> {
         celsius: sample.celsius.or(last.celsius),
         reallocated: sample.reallocated.or(last.reallocated),
     });
+    if recent == Some(joined) {
+        return Ok(());
+    }
     let bytes = |bytes: Option<ByteLength>| bytes.map(|bytes| signed(bytes.exact()));
     c.prepare_cached(
         "INSERT OR REPLACE INTO sample (disk, at, used, capacity, unguarded, celsius, reallocated)

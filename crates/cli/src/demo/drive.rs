@@ -1,4 +1,4 @@
-//! The last chapter: the volume as one drive, where this machine lets anybody mount.
+//! A chapter: the volume as one drive, where this machine lets anybody mount.
 
 use std::path::Path;
 

@@ -6,6 +6,7 @@ mod machine;
 mod paper;
 mod practice;
 mod stage;
+mod week;
 mod world;
 
 pub(crate) use practice::practice;
@@ -70,13 +71,14 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
     make_empty(&root)?;
     world::build(&Stage::new(root.clone(), false)?)?;
     kinds::build(&Stage::new(root.clone(), false)?)?;
+    week::build(&Stage::new(root.clone(), false)?)?;
     if json {
         json::print(&serde_json::json!({ "folder": root }))?;
     } else {
         crate::say!(
             "In {} there are now four folders that stand in for disks, a pool file, and a memory card\n\
-             full of files (card/). Four more pools, each in a folder of its own, show a cache (cache/) and the\n\
-             other kinds of volumes (mirror/, tiers/, span/). Next: cd there, and try `zinc-sieve check`.",
+             full of files (card/). Five more pools, each in a folder of its own, show a cache (cache/), the other kinds\n\
+             of volumes (mirror/, tiers/, span/), and what runs by itself (week/). Next: cd there, and try `zinc-sieve check`.",
             dir.display()
         );
     }
@@ -112,6 +114,7 @@ fn play(stage: &Stage) -> Result<Proof> {
     );
     world::build(stage)?;
     kinds::build(stage)?;
+    week::build(stage)?;
     stage.show_file("pool.toml");
     stage.type_command(&["check"], &[0])?;
     stage.chapter(
@@ -160,6 +163,7 @@ fn play(stage: &Stage) -> Result<Proof> {
     stage.type_command(&["verify"], &[0])?;
     kinds::play(stage)?;
     drive::play(stage)?;
+    week::play(stage)?;
     Ok(proof)
 }
 

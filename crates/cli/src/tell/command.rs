@@ -4,7 +4,7 @@ use std::io::Write;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use super::Failure;
+use super::words::Failure;
 
 /// A program that takes longer is ended: the work goes on.
 const PATIENCE: Duration = Duration::from_secs(30);

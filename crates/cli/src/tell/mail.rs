@@ -8,7 +8,7 @@ use sieve_core::notice::Event;
 use sieve_core::pool::Channel;
 use std::time::Duration;
 
-use super::{Failure, headline, place};
+use super::words::{Failure, headline, place};
 
 /// The port at which servers take mail from programs (RFC 6409).
 const SUBMISSION: u16 = 587;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::Failure;
+use super::words::Failure;
 
 pub(super) fn tell(url: &str, document: &str) -> Result<(), Failure> {
     let agent: ureq::Agent =

@@ -4,7 +4,7 @@ use std::os::unix::net::UnixDatagram;
 
 use sieve_core::notice::{Event, Severity};
 
-use super::{Failure, headline, place};
+use super::words::{Failure, headline, place};
 
 /// The facility of daemons.
 const DAEMON: u8 = 3;

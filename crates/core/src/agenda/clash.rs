@@ -132,16 +132,22 @@ fn misplaced(setting: &Setting, hall: &Hall, wish: &Wish, found: &mut Vec<Clash>
     if is_frequent(setting, job) {
         return;
     }
-    match around(hall.hours(task), at) {
-        None if !found.iter().any(|c| matches!(c, Clash::NotThen { job: other, .. } if *other == job)) => {
-            found.push(Clash::NotThen { job, at, off: !is_on(at) });
-        }
+    let clash = match around(hall.hours(task), at) {
+        None => Clash::NotThen { job, at, off: !is_on(at) },
         Some(hours) if hours.until < end.min(hall.within.until) => {
-            if !found.iter().any(|c| matches!(c, Clash::DoesNotFit { job: other, .. } if *other == job)) {
-                found.push(Clash::DoesNotFit { job, at, end, until: hours.until, off: !is_on(hours.until) });
-            }
+            Clash::DoesNotFit { job, at, end, until: hours.until, off: !is_on(hours.until) }
         }
-        _ => {}
+        Some(_) => return,
+    };
+    let is_same = |known: &Clash| {
+        let of = |clash: &Clash| match clash {
+            Clash::NotThen { job, .. } | Clash::DoesNotFit { job, .. } => Some(*job),
+            _ => None,
+        };
+        std::mem::discriminant(known) == std::mem::discriminant(&clash) && of(known) == Some(job)
+    };
+    if !found.iter().any(is_same) {
+        found.push(clash);
     }
 }
 

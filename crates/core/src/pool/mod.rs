@@ -4,6 +4,7 @@ mod agenda;
 pub mod agreement;
 mod cases;
 mod fields;
+mod jobs;
 mod mistake;
 mod parse;
 mod quantities;
@@ -13,12 +14,13 @@ mod spec;
 mod volume;
 
 pub use crate::stretch::{parse_days, parse_stretch};
-pub use agenda::{AgendaSpec, Channel, ChannelSpec, JobSpec, NoticeSpec};
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
+pub use jobs::{AgendaSpec, Channel, ChannelSpec, JobSpec, NoticeSpec};
 pub use mistake::Mistake;
 pub use parse::{Parsed, parse};
 pub use quantities::{Price, Temperature, parse_date};
+pub use share::Share;
 pub use spec::{
     CacheSpec, CaseSpec, DiskSpec, FolderSpec, GroupSpec, Hold, Landing, LinkSpec, Media, MountSpec,
-    PoolSpec, RiskSpec, Role, Share, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,
+    PoolSpec, RiskSpec, Role, SizeLimit, Thresholds, Tier, VolumeKind, VolumeSpec,
 };

@@ -6,8 +6,9 @@ use serde::{Deserialize, Serialize};
 
 use jiff::civil::Date;
 
-use super::agenda::{AgendaSpec, NoticeSpec};
+use super::jobs::{AgendaSpec, NoticeSpec};
 use super::quantities::{Price, Temperature};
+use super::share::Share;
 use crate::path::RelPath;
 use crate::placement::Placement;
 use crate::units::{ByteLength, MAX_CACHES, MAX_PARITIES, MAX_SLOTS, Rate};
@@ -99,38 +100,6 @@ impl Tier {
             Self::Fast => "fast",
             Self::Slow => "slow",
         }
-    }
-}
-
-/// A share of something, in thousandths.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(transparent)]
-pub struct Share(u16);
-
-impl Share {
-    /// A share of `percent` per cent.
-    pub const fn percent(percent: u16) -> Self {
-        Self(percent * 10)
-    }
-
-    /// Reads "30 %" or "12.5%"; where only a share can be meant also "30". What is below 1 without a sign could be a fraction.
-    pub fn parse(text: &str) -> Option<Self> {
-        let text = text.trim();
-        let percent: f64 = text.strip_suffix('%').unwrap_or(text).trim().parse().ok()?;
-        if !text.ends_with('%') && percent < 1.0 {
-            return None;
-        }
-        (0.0..=100.0).contains(&percent).then(|| Self((percent * 10.0).round() as u16))
-    }
-
-    /// From 0 to 1.
-    pub fn fraction(self) -> f64 {
-        f64::from(self.0) / 1000.0
-    }
-
-    /// Whether `part` of `whole` is more than this share.
-    pub fn exceeded_by(self, part: u64, whole: u64) -> bool {
-        u128::from(part) * 1000 > u128::from(whole) * u128::from(self.0)
     }
 }
 

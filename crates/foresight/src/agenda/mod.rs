@@ -4,8 +4,8 @@ mod effort;
 
 use serde::Serialize;
 use sieve_actions::agenda::{LastRun, last_runs};
-use sieve_core::agenda::{Inflow, Job, Setting, Task};
-use sieve_core::pool::{JobSpec, VolumeSpec};
+use sieve_core::agenda::{Inflow, Job, Setting, Task, When};
+use sieve_core::pool::{JobSpec, Role, VolumeSpec};
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_pool::pool::Pool;
@@ -119,7 +119,7 @@ fn observed(pool: &Pool, volume: &VolumeSpec) -> Result<(ByteLength, ArrivalSour
 /// What fits on all disks of a cache beside what is to stay free.
 fn cache_room(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
     let reserve = sieve_actions::files::settle::cache_reserve(pool, volume)?;
-    let rooms = pool.members_of(&volume.name, sieve_core::pool::Role::Cache);
+    let rooms = pool.members_of(&volume.name, Role::Cache);
     let rooms = rooms.filter_map(|member| member.usable_bytes()).map(|room| room.minus(reserve));
     let all = rooms.fold(ByteLength::ZERO, ByteLength::plus);
     Ok(ByteLength::new(all.exact() / volume.cache.copies.max(1) as u64))
@@ -127,11 +127,19 @@ fn cache_room(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
 
 /// The disks that a job keeps awake, as positions of the members.
 fn disks_of(pool: &Pool, job: &JobSpec) -> Vec<usize> {
+    let data = pool.members.iter().filter(|member| member.row.role == Role::Data);
+    let emptiest =
+        data.filter_map(|member| Some((member.free_bytes(&pool.catalogue).ok()?, member.row.id))).max();
+    let emptiest = emptiest.map(|(_, disk)| disk);
     let is_of = |volume: &String| job.volume.as_ref().is_none_or(|name| name == volume);
     let awake = |(position, member): (usize, &sieve_pool::member::Member)| {
         let name = &member.row.name;
         let takes_part = match job.task {
             Task::Settle => member.row.role.holds_files(),
+            // What arrives comes to one disk at a time, and a sync of what changed lets the others sleep.
+            Task::Sync if matches!(job.when, When::AfterArrival(_)) => {
+                member.row.role == Role::Parity || Some(member.row.id) == emptiest
+            }
             Task::Sync | Task::Verify => true,
             Task::ShortTest | Task::LongTest => {
                 return (job.disks.is_empty() || job.disks.contains(name)).then_some(position);

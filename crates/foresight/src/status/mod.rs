@@ -79,7 +79,7 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
 
 /// What curves over time are drawn from: whoever looks leaves a little of what was seen, where that may be written.
 fn leave_samples(pool: &Pool, status: &Status) -> Result<()> {
-    pool.catalogue.note(|t| {
+    pool.catalogue.note_beside(|t| {
         for disk in status.disks.iter().filter(|disk| disk.state.is_usable()) {
             let sample = Sample {
                 at: status.now,

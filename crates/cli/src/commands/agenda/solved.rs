@@ -41,12 +41,10 @@ pub(super) fn run(
         json::print(&Answer { before: &before, after: &after, written: write && !edits.is_empty() })?;
     } else {
         show(setting, &before, &after);
-        match (edits.is_empty(), write) {
-            (true, _) => {}
-            (false, true) => crate::say!("\nWritten into {}.", context.pool.display()),
-            (false, false) => {
-                crate::say!("\n`zinc-sieve agenda --solve --write` writes these times into the pool file.")
-            }
+        if !edits.is_empty() && write {
+            crate::say!("\nWritten into {}.", context.pool.display());
+        } else if !edits.is_empty() {
+            crate::say!("\n`zinc-sieve agenda --solve --write` writes these times into the pool file.");
         }
     }
     Ok(Outcome::well(after.clashes.is_empty()))

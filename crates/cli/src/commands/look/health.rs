@@ -81,7 +81,7 @@ fn judge_one<'a>(shelf: &Shelf, item: &'a Item<'a>, today: Date) -> Result<Judge
         if let Some(row) =
             sieve_catalogue::disks::all(catalogue.reading())?.iter().find(|row| row.name == name)
         {
-            catalogue.note(|t| samples::keep(t, row.id, &sample))?;
+            catalogue.note_beside(|t| samples::keep(t, row.id, &sample))?;
         }
     }
     let reasons = judgement.checks;

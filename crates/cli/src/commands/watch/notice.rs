@@ -117,7 +117,11 @@ pub(crate) fn tell_all(pool: &mut Pool) -> Result<Vec<Event>> {
     open.write()?;
     for event in &events {
         let mut entry = Entry::new(Did::Notice).on(event.condition.disk.iter()).detail(event)?;
-        entry.said = Some(format!("{}: {}", event.condition.severity.words(), tell::headline(event)));
+        let headline = tell::headline(event);
+        entry.said = Some(match event.moment {
+            Moment::Ends => headline,
+            _ => format!("{}: {headline}", event.condition.severity.words()),
+        });
         pool.tell(entry)?;
     }
     send(pool, &mut open.book, &events)?;
