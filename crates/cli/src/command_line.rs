@@ -23,14 +23,17 @@ use crate::commands::foresee::risk::RiskArguments;
 use crate::commands::mount::MountArguments;
 use crate::commands::plan::design::DesignArguments;
 use crate::commands::plan::ingest::IngestArguments;
+use crate::commands::plan::init::InitArguments;
 use crate::commands::protect::sync::SyncArguments;
 use crate::commands::protect::verify::VerifyArguments;
 use crate::commands::repair::dissolve::DissolveArguments;
 use crate::commands::repair::rebuild::RebuildArguments;
+use crate::commands::repair::rename::RenameArguments;
 use crate::commands::repair::replace::ReplaceArguments;
 use crate::commands::repair::vacate::VacateArguments;
 use crate::commands::watch::duplicates::DuplicatesArguments;
 use crate::commands::watch::journal::JournalArguments;
+use crate::commands::watch::listing::ListingArguments;
 use crate::commands::watch::notice::NoticeArguments;
 use crate::commands::watch::report::ReportArguments;
 use crate::commands::watch::usage::UsageArguments;
@@ -39,13 +42,13 @@ use crate::commands::watch::work::WorkArguments;
 const GROUPS: &str = "\
 Commands, in the order of the work:
   look              disks, bays, health, burn-in
-  design            design, ingest, check
+  design            design, ingest, init, check
   build             prepare, create, grow, adopt
   use               mount, umount, put, get, ls, where, rm, restore, settle
   protect           sync, verify, agenda
   foresee           fate, drill, risk
-  repair, change    rebuild, replace, vacate, dissolve
-  watch             status, usage, duplicates, journal, notice, report, measure, bench
+  repair, change    rebuild, replace, vacate, rename, dissolve, wipe
+  watch             status, usage, duplicates, journal, notice, report, listing, measure, bench
   learn             demo
 
 Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
@@ -129,6 +132,9 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\" --settle 09:00 --chart day.svg"
     )]
     Ingest(IngestArguments),
+    /// Write the first pool file from the disks of this machine; nothing of them is touched
+    #[command(after_help = "Example:\n  zinc-sieve init --name fernhollow\n  zinc-sieve init --from machine")]
+    Init(InitArguments),
     /// Check the pool file and the disks behind it: what is wrong, what is doubtful, what is fine
     #[command(after_help = "Example:\n  zinc-sieve check")]
     Check,
@@ -284,6 +290,11 @@ pub(crate) enum Command {
         #[command(flatten)]
         consent: Consent,
     },
+    /// Give a disk, a volume or the pool another name
+    #[command(
+        after_help = "Example:\n  zinc-sieve rename disk cedar larch\n  zinc-sieve rename volume recordings songs"
+    )]
+    Rename(RenameArguments),
     /// End a volume: its disks are left with the files that they hold, and no trace of the pool
     #[command(
         after_help = "Example:\n  zinc-sieve dissolve recordings --dry-run\n  zinc-sieve dissolve recordings"
@@ -343,6 +354,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve report fernhollow.html\n  zinc-sieve report --openmetrics fernhollow.txt"
     )]
     Report(ReportArguments),
+    /// Write a listing of what this pool holds, for another machine
+    #[command(
+        after_help = "Example:\n  zinc-sieve listing fernhollow.csv\n  zinc-sieve listing fernhollow.b3 --b3sum\n  zinc-sieve fate --lose cedar --backup fernhollow.csv    # on the other machine"
+    )]
+    Listing(ListingArguments),
     /// Show what kind of file takes how much on which disk, and when a disk will be full
     #[command(after_help = "Example:\n  zinc-sieve usage\n  zinc-sieve usage --by folder")]
     Usage(UsageArguments),

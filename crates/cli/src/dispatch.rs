@@ -8,10 +8,12 @@ use crate::commands::files::{find, get, ls, put, restore, rm, settle};
 use crate::commands::foresee::{drill, fate, risk};
 use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
-use crate::commands::plan::{check, design, ingest};
+use crate::commands::plan::{check, design, ingest, init};
 use crate::commands::protect::{sync, verify};
-use crate::commands::repair::{dissolve, rebuild, replace, vacate, wipe};
-use crate::commands::watch::{bench, duplicates, journal, measure, notice, report, status, usage, work};
+use crate::commands::repair::{dissolve, rebuild, rename, replace, vacate, wipe};
+use crate::commands::watch::{
+    bench, duplicates, journal, listing, measure, notice, report, status, usage, work,
+};
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
 use std::path::PathBuf;
@@ -87,6 +89,9 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Status { look, paper } => status::run(context, look, &paper),
         Command::Agenda(arguments) => agenda::run(context, &arguments),
         Command::Report(arguments) => report::run(context, &arguments),
+        Command::Listing(arguments) => listing::run(context, &arguments),
+        Command::Init(arguments) => init::run(context, &arguments),
+        Command::Rename(arguments) => rename::run(context, &arguments),
         Command::Where(arguments) => find::run(context, &arguments),
         Command::Usage(arguments) => usage::run(context, &arguments),
         Command::Duplicates(arguments) => duplicates::run(context, &arguments),

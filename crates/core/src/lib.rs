@@ -8,6 +8,7 @@ pub mod code;
 pub mod count;
 pub mod design;
 pub mod fate;
+pub mod first_file;
 pub mod forecast;
 pub mod gf256;
 pub mod health;

@@ -4,3 +4,4 @@ pub mod adopt;
 pub mod create;
 pub mod membership;
 pub mod rebuild;
+pub mod rename;

@@ -59,6 +59,15 @@ pub enum Edit {
         /// The disk.
         disk: String,
     },
+    /// Something has another name, wherever the file names it.
+    Rename {
+        /// What.
+        what: Named,
+        /// Its name so far.
+        old: String,
+        /// Its new one.
+        new: String,
+    },
     /// A job of the agenda is done at another time, or verifies another share; one that an older key said is written out.
     Job {
         /// Its place among the jobs of the file; behind the last one it is new.
@@ -72,6 +81,29 @@ pub enum Edit {
         /// Which share, "25 %".
         share: Option<String>,
     },
+}
+
+/// What has a name in a pool file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Named {
+    /// A disk.
+    Disk,
+    /// A volume.
+    Volume,
+    /// The pool.
+    Pool,
+}
+
+impl Named {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Disk => "disk",
+            Self::Volume => "volume",
+            Self::Pool => "pool",
+        }
+    }
 }
 
 /// The folder that a pool file lies in.
@@ -191,6 +223,7 @@ pub fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String
                 join(entry(&mut document, "volume", volume)?, *role, disk, after.as_deref())?;
             }
             Edit::Leave { volume, disk } => leave(entry(&mut document, "volume", volume)?, disk),
+            Edit::Rename { what, old, new } => rename(&mut document, *what, old, new)?,
             Edit::Job { position, task, volume, when, share } => {
                 let table = job(&mut document, *position, task, volume.as_deref())?;
                 set(table, "when", when.into());
@@ -219,6 +252,66 @@ fn entry<'d>(
 ) -> std::result::Result<&'d mut Table, String> {
     let is_it = |table: &&mut Table| table.get("name").and_then(Item::as_str) == Some(name);
     tables(document, kind)?.iter_mut().find(is_it).ok_or_else(|| format!("there is no {kind} `{name}`"))
+}
+
+/// Gives something another name, and wherever it is named.
+fn rename(document: &mut DocumentMut, what: Named, old: &str, new: &str) -> std::result::Result<(), String> {
+    match what {
+        Named::Pool => {
+            let pool = document.get_mut("pool").and_then(Item::as_table_mut).ok_or("there is no [pool]")?;
+            set(pool, "name", new.into());
+        }
+        Named::Disk => {
+            // Making it twice is as good as once.
+            if entry(document, "disk", new).is_err() {
+                set(entry(document, "disk", old)?, "name", new.into());
+            }
+            for section in ["volume", "group"] {
+                let tables = document.get_mut(section).and_then(Item::as_array_of_tables_mut);
+                for table in tables.into_iter().flat_map(ArrayOfTables::iter_mut) {
+                    ["data", "parity", "cache", "fast", "disks"]
+                        .into_iter()
+                        .for_each(|key| rename_in(table, key, old, new));
+                }
+            }
+            jobs(document).for_each(|job| rename_in(job, "disks", old, new));
+        }
+        Named::Volume => {
+            if entry(document, "volume", new).is_err() {
+                set(entry(document, "volume", old)?, "name", new.into());
+            }
+            for job in jobs(document) {
+                if job.get("volume").and_then(Item::as_str) == Some(old) {
+                    set(job, "volume", new.into());
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn jobs(document: &mut DocumentMut) -> impl Iterator<Item = &mut Table> {
+    let agenda = document.get_mut("agenda").and_then(Item::as_table_mut);
+    let jobs = agenda.and_then(|agenda| agenda.get_mut("job")).and_then(Item::as_array_of_tables_mut);
+    jobs.into_iter().flat_map(ArrayOfTables::iter_mut)
+}
+
+/// A name in a list, also in a list within it, with the space and the comments around it.
+fn rename_in(table: &mut Table, key: &str, old: &str, new: &str) {
+    fn in_list(array: &mut Array, old: &str, new: &str) {
+        for value in array.iter_mut() {
+            if let Value::Array(group) = value {
+                in_list(group, old, new);
+            } else if value.as_str() == Some(old) {
+                let decor = value.decor().clone();
+                *value = new.into();
+                *value.decor_mut() = decor;
+            }
+        }
+    }
+    if let Some(array) = table.get_mut(key).and_then(Item::as_array_mut) {
+        in_list(array, old, new);
+    }
 }
 
 /// A job of the agenda; behind the last one a new one is made.
@@ -380,6 +473,41 @@ mod tests {
         let once = changed(TEXT, std::slice::from_ref(&edit)).unwrap();
         assert_eq!(changed(&once, &[edit]).unwrap(), once, "twice is as good as once");
         once
+    }
+
+    #[test]
+    fn a_disk_is_renamed_wherever_it_is_named_and_comments_stay() {
+        let renamed = with(Edit::Rename { what: Named::Disk, old: "alder".into(), new: "ash".into() });
+        assert!(!renamed.contains("alder") && renamed.contains("name = \"ash\" # first"), "{renamed}");
+        assert!(renamed.contains("  \"ash\", # old\n"), "{renamed}");
+        let text = format!(
+            "{TEXT}\n[[agenda.job]] # nightly\ndo = \"sync\"\nvolume = \"v\" # all\nwhen = \"daily 03:00\"\n"
+        );
+        let edit = Edit::Rename { what: Named::Volume, old: "v".into(), new: "songs".into() };
+        let renamed = changed(&text, &[edit]).unwrap();
+        assert!(
+            renamed.contains("volume = \"songs\" # all") && renamed.contains("name = \"songs\"\ndata"),
+            "{renamed}"
+        );
+    }
+
+    #[test]
+    fn a_job_is_moved_or_written_out_behind_the_others() {
+        let text =
+            format!("{TEXT}\n[[agenda.job]]\ndo = \"sync\" # nightly\nwhen = \"daily 03:00\" # early\n");
+        let job = |position: usize, task: &str| Edit::Job {
+            position,
+            task: task.into(),
+            volume: (task == "settle").then(|| "v".into()),
+            when: "daily 07:05".into(),
+            share: None,
+        };
+        let moved = changed(&text, &[job(0, "sync")]).unwrap();
+        assert!(moved.contains("when = \"daily 07:05\" # early"), "{moved}");
+        let added = changed(&text, &[job(usize::MAX, "settle")]).unwrap();
+        assert_eq!(changed(&added, &[job(usize::MAX, "settle")]).unwrap(), added, "twice is as good as once");
+        assert!(added.ends_with("do = \"settle\"\nvolume = \"v\"\nwhen = \"daily 07:05\"\n"), "{added}");
+        assert!(changed(&text, &[job(0, "verify")]).is_err(), "the jobs are others by now");
     }
 
     #[test]

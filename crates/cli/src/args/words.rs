@@ -74,6 +74,24 @@ impl From<ReachWord> for sieve_disk::self_test::Reach {
     }
 }
 
+/// What has a name, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum NamedWord {
+    Disk,
+    Volume,
+    Pool,
+}
+
+impl From<NamedWord> for sieve_catalogue::pool_file::Named {
+    fn from(word: NamedWord) -> Self {
+        match word {
+            NamedWord::Disk => Self::Disk,
+            NamedWord::Volume => Self::Volume,
+            NamedWord::Pool => Self::Pool,
+        }
+    }
+}
+
 /// What a disk does, as it is typed.
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum RoleWord {

@@ -17,7 +17,7 @@ pub use crate::stretch::{parse_days, parse_stretch};
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
 pub use jobs::{AgendaSpec, Channel, ChannelSpec, JobSpec, NoticeSpec};
 pub use mistake::Mistake;
-pub use parse::{Parsed, parse};
+pub use parse::{Parsed, is_plain_name, parse};
 pub use quantities::{Price, Temperature, parse_date};
 pub use share::Share;
 pub use spec::{

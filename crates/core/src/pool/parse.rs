@@ -271,7 +271,8 @@ fn check_surroundings(
     }
 }
 
-fn is_plain_name(name: &str) -> bool {
+/// Whether something can be the name of a disk.
+pub fn is_plain_name(name: &str) -> bool {
     name.starts_with(|c: char| c.is_alphanumeric())
         && name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c))
 }

@@ -162,7 +162,9 @@ fn settle(pool: &mut Pool, agreement: &Agreement) -> Result<()> {
     identify_volumes(pool)?;
     if agreement.has_renames() {
         let names = (&agreement.renamed_volumes, &agreement.renamed_disks);
-        pool.tell(Entry::new(Did::Renamed).detail(&names)?)?;
+        let said: Vec<String> =
+            names.0.iter().chain(names.1).map(|(old, new)| format!("{old} is {new} now")).collect();
+        pool.tell(Entry { said: Some(said.join(", ")), ..Entry::new(Did::Renamed).detail(&names)? })?;
     }
     labels_follow(pool)
 }

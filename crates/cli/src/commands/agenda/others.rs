@@ -5,14 +5,14 @@ use std::path::Path;
 use sieve_actions::agenda::Others;
 use sieve_core::agenda::Task;
 use sieve_core::pool::JobSpec;
+use sieve_disk::Result;
 use sieve_disk::event::Observer;
-use sieve_disk::{Error, Kind, Result};
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::pool::Pool;
 
 use crate::commands::context::Context;
 use crate::commands::look::self_test;
-use crate::commands::watch::report;
+use crate::commands::watch::{listing, report};
 
 /// Does them with the commands that there are.
 pub(super) struct Beside<'a> {
@@ -31,11 +31,16 @@ impl Others for Beside<'_> {
                 pool.tell(entry)?;
                 Ok(Ended::Done)
             }
-            other => Err(Error::new(
-                Kind::Usage,
-                "agenda.not-yet",
-                format!("this program does not write a {} yet", other.word()),
-            )),
+            Task::BackupListing => {
+                let file = job.file.as_deref().unwrap_or("listing.csv");
+                listing::write_over(pool, Path::new(file))?;
+                let mut entry = Entry::new(Did::Report);
+                entry.said = Some(format!("wrote {file}"));
+                pool.tell(entry)?;
+                Ok(Ended::Done)
+            }
+            // The others are work on the volumes, and done there.
+            Task::Settle | Task::Sync | Task::Verify => Ok(Ended::Done),
         }
     }
 }

@@ -3,6 +3,7 @@
 pub(crate) mod bench;
 pub(crate) mod duplicates;
 pub(crate) mod journal;
+pub(crate) mod listing;
 pub(crate) mod measure;
 pub(crate) mod notice;
 pub(crate) mod report;
