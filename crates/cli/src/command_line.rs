@@ -17,6 +17,7 @@ use crate::commands::files::get::GetArguments;
 use crate::commands::files::put::PutArguments;
 use crate::commands::files::restore::RestoreArguments;
 use crate::commands::files::settle::SettleArguments;
+use crate::commands::files::shift::{EvenOutArguments, MoveArguments};
 use crate::commands::foresee::drill::DrillArguments;
 use crate::commands::foresee::fate::FateArguments;
 use crate::commands::foresee::risk::RiskArguments;
@@ -44,10 +45,10 @@ Commands, in the order of the work:
   look              disks, bays, health, burn-in
   design            design, ingest, init, check
   build             prepare, create, grow, adopt
-  use               mount, umount, put, get, ls, where, rm, restore, settle
+  use               mount, umount, put, get, ls, where, rm, restore, move, settle
   protect           sync, verify, agenda
   foresee           fate, drill, risk
-  repair, change    rebuild, replace, vacate, rename, dissolve, wipe
+  repair, change    rebuild, replace, vacate, even-out, rename, dissolve, wipe
   watch             status, usage, duplicates, journal, notice, report, listing, measure, bench
   learn             demo
 
@@ -212,6 +213,9 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve where 0007.wav\n  zinc-sieve where \"dawn-chorus/2031-*\""
     )]
     Where(WhereArguments),
+    /// Move files of a volume to one of its data disks
+    #[command(after_help = "Example:\n  zinc-sieve move dawn-chorus/2031-05-01 --to beech")]
+    Move(MoveArguments),
     /// Remove files; they are held, out of sight, until the next sync has passed them
     #[command(
         after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029"
@@ -273,7 +277,12 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve replace oak --onto /mnt/larger\n  zinc-sieve replace oak --onto /mnt/ash --rest elm    # two smaller disks: elm is in the pool file"
     )]
     Replace(ReplaceArguments),
-    /// Take parity disks out of the pool; they are left without a trace of it
+    /// Move as little as possible so that no data disk is fuller than the others
+    #[command(
+        after_help = "Example:\n  zinc-sieve even-out\n  zinc-sieve even-out recordings --until \"80 %\""
+    )]
+    EvenOut(EvenOutArguments),
+    /// Take disks out of the pool: parity disks, empty caches, data disks after their files went to the others
     #[command(after_help = "Example:\n  zinc-sieve vacate spruce --dry-run\n  zinc-sieve vacate spruce")]
     Vacate(VacateArguments),
     /// Take the traces of a pool off a disk that is no member any more, so that it can become one again
@@ -396,6 +405,9 @@ impl Command {
                 | Self::Rm { .. }
                 | Self::Restore(_)
                 | Self::Settle(_)
+                | Self::Move(_)
+                | Self::EvenOut(_)
+                | Self::Vacate(_)
                 | Self::Sync(_)
                 | Self::Verify(_)
         )
@@ -408,6 +420,8 @@ impl Command {
             Self::Rm { consent, .. } => (Did::Remove, *consent),
             Self::Restore(arguments) => (Did::Restore, arguments.consent),
             Self::Settle(arguments) => (Did::Settle, arguments.consent),
+            Self::Move(arguments) => (Did::Shift, arguments.consent),
+            Self::EvenOut(arguments) => (Did::Shift, arguments.consent),
             Self::Sync(arguments) => (Did::Sync, arguments.consent),
             Self::Verify(arguments) => (Did::Verify, arguments.consent),
             Self::Grow(arguments) => (Did::Grow, arguments.consent),

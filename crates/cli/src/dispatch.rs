@@ -4,7 +4,7 @@ use crate::command_line::{Arguments, Command};
 use crate::commands::agenda;
 use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
-use crate::commands::files::{find, get, ls, put, restore, rm, settle};
+use crate::commands::files::{find, get, ls, put, restore, rm, settle, shift};
 use crate::commands::foresee::{drill, fate, risk};
 use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
@@ -92,6 +92,8 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Listing(arguments) => listing::run(context, &arguments),
         Command::Init(arguments) => init::run(context, &arguments),
         Command::Rename(arguments) => rename::run(context, &arguments),
+        Command::Move(arguments) => shift::run_move(context, &arguments),
+        Command::EvenOut(arguments) => shift::run_even_out(context, &arguments),
         Command::Where(arguments) => find::run(context, &arguments),
         Command::Usage(arguments) => usage::run(context, &arguments),
         Command::Duplicates(arguments) => duplicates::run(context, &arguments),

@@ -1,5 +1,6 @@
 //! Files: into a volume, out of it, and from member to member.
 
+mod folders;
 pub mod mirror;
 pub mod moves;
 pub mod put;
@@ -7,3 +8,4 @@ pub mod read;
 pub mod remove;
 pub mod restore;
 pub mod settle;
+pub mod shift;

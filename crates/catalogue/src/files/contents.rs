@@ -440,3 +440,12 @@ fn doubtful_contents(c: &Connection, disk: DiskId) -> Result<HashMap<i64, Became
     }
     Ok(found)
 }
+
+/// Granules of a lane that parity has something of.
+///
+/// # Errors
+/// What the database says.
+pub fn granules_in_lane(c: &Connection, disk: DiskId) -> Result<u64> {
+    let sql = "SELECT COALESCE(SUM(length), 0) FROM lane WHERE disk = ?1";
+    Ok(crate::unsigned(c.prepare_cached(sql)?.query_row([disk.get()], |row| row.get(0))?))
+}

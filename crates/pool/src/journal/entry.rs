@@ -69,6 +69,8 @@ did! {
     Restore = "restore",
     /// What waited went to its place.
     Settle = "settle",
+    /// Files went from one data disk to another.
+    Shift = "shift",
     /// Files that were moved.
     Moved = "moved",
     /// Parity was brought up to the present.

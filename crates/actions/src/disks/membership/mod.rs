@@ -1,6 +1,7 @@
 //! Who belongs to the pool: disks that come, leave, or give their place to another one.
 
 pub mod dissolve;
+pub mod empty;
 pub mod grow;
 pub mod replace;
 pub mod vacate;

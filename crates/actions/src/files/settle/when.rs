@@ -12,10 +12,10 @@ use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use std::collections::{BTreeMap, HashSet};
 
-pub(super) const NANOSECONDS_A_DAY: f64 = 86_400e9;
+pub(crate) const NANOSECONDS_A_DAY: f64 = 86_400e9;
 
 /// Why a file on a disk is not to be moved now, if it is not: it is open, or may still be growing.
-pub(super) fn why_in_use(
+pub(crate) fn why_in_use(
     pool: &Pool,
     volume: &VolumeSpec,
     (disk, object): (DiskId, &ObjectRow),
@@ -33,7 +33,7 @@ pub(super) fn why_in_use(
 
 /// How long nothing happened to something with these times, in nanoseconds. A time to come says nothing about that: it is
 /// what somebody set, or what a clock that was ahead left.
-pub(super) fn age_of(times: [i64; 2], now: i64) -> f64 {
+pub(crate) fn age_of(times: [i64; 2], now: i64) -> f64 {
     let past = times.into_iter().filter(|time| *time <= now.saturating_add(AHEAD)).max();
     past.map_or(f64::INFINITY, |last| now.saturating_sub(last).max(0) as f64)
 }
@@ -70,7 +70,7 @@ pub(super) fn settles_next(pool: &Pool, volume: &VolumeSpec, since: Option<i64>)
     Ok(last.or(since).map(|at| at.saturating_add((days * NANOSECONDS_A_DAY) as i64)))
 }
 
-pub(super) fn add_to(amounts: &mut BTreeMap<String, ByteLength>, disk: &str, bytes: ByteLength) {
+pub(crate) fn add_to(amounts: &mut BTreeMap<String, ByteLength>, disk: &str, bytes: ByteLength) {
     let sum = amounts.entry(disk.to_string()).or_default();
     *sum = sum.plus(bytes);
 }

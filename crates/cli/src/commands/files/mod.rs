@@ -7,3 +7,4 @@ pub(crate) mod put;
 pub(crate) mod restore;
 pub(crate) mod rm;
 pub(crate) mod settle;
+pub(crate) mod shift;

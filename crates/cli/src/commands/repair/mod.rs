@@ -1,6 +1,7 @@
 //! Disks replaced, rebuilt, emptied and let go.
 
 pub(crate) mod dissolve;
+pub(crate) mod empty;
 pub(crate) mod rebuild;
 pub(crate) mod rename;
 pub(crate) mod replace;

@@ -1,7 +1,8 @@
-//! `vacate`: parity disks leave.
+//! `vacate`: disks leave.
 
 use anstyle::Style;
 use clap::Args;
+use sieve_actions::disks::membership::empty;
 use sieve_actions::disks::membership::vacate;
 use sieve_actions::disks::membership::vacate::VacatePlan;
 use sieve_core::units::ByteLength;
@@ -19,7 +20,7 @@ use crate::{json, load};
 /// The disks that leave.
 #[derive(Args)]
 pub(crate) struct VacateArguments {
-    /// The parity disks
+    /// The disks: parity disks, empty caches, or data disks, whose files go to the others first
     #[arg(required = true, value_name = "NAME")]
     pub(crate) names: Vec<String>,
     #[command(flatten)]
@@ -33,6 +34,9 @@ pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outc
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);
     let names: Vec<String> = names.iter().flat_map(|n| n.split(',')).map(str::to_string).collect();
+    if empty::is_meant(&pool, &names)? {
+        return super::empty::run(context, &mut pool, &names, arguments);
+    }
     let show = |_: &_, plan: &VacatePlan| {
         if !context.json {
             show_plan(plan);
