@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rstest::rstest;
-use sieve_actions::disks::membership::{dissolve, grow, replace, vacate};
+use sieve_actions::disks::membership::{dissolve, empty, grow, handover, replace, vacate};
 use sieve_actions::disks::{create, rebuild};
 use sieve_actions::files::{put, remove, restore};
 use sieve_actions::guard::verify::Scope;
@@ -54,6 +54,8 @@ enum Action {
     GrowData,
     GrowParity,
     Vacate,
+    Empty,
+    Handover,
     MoveParity,
     SplitParity,
 }
@@ -65,8 +67,8 @@ impl Action {
     }
 
     fn changes_disks(self) -> bool {
-        use Action::{GrowData, GrowParity, MoveParity, SplitParity, Vacate};
-        matches!(self, GrowData | GrowParity | Vacate | MoveParity | SplitParity)
+        use Action::{Empty, GrowData, GrowParity, Handover, MoveParity, SplitParity, Vacate};
+        matches!(self, GrowData | GrowParity | Vacate | Empty | Handover | MoveParity | SplitParity)
     }
 }
 
@@ -215,6 +217,23 @@ impl Scene {
             Action::Vacate => {
                 let plan = vacate::plan(&pool, &["oak".to_string()])?;
                 vacate::execute(&mut pool, &plan).map(|_| ())
+            }
+            Action::Empty => {
+                let plan = empty::plan(&pool, &["cedar".to_string()], &Silent)?;
+                let report = empty::execute(&mut pool, &plan, &Silent)?;
+                assert!(report.left.is_ok(), "{:?}", report.left);
+                Ok(())
+            }
+            Action::Handover => {
+                let request = handover::HandoverRequest {
+                    name: "cedar".into(),
+                    onto: self.path("new"),
+                    capacity: None,
+                };
+                let prepared = handover::plan(&pool, &request)?;
+                let report = handover::execute(&mut pool, prepared, &Silent)?;
+                assert!(report.is_done(), "{report:?}");
+                Ok(())
             }
             Action::MoveParity | Action::SplitParity => {
                 let is_split = action == Action::SplitParity;
@@ -366,10 +385,14 @@ fn assert_members_are_those_of_the_pool_file(scene: &Scene, action: Action, when
         Action::GrowData => &["alder", "beech", "cedar", "elm", "oak"],
         Action::GrowParity => &["alder", "beech", "cedar", "oak", "spruce"],
         Action::Vacate => &["alder", "beech", "cedar", "spruce"],
+        Action::Empty => &["alder", "beech", "oak"],
         Action::SplitParity => &["alder", "beech", "cedar", "oak", "elm"],
         _ => &["alder", "beech", "cedar", "oak"],
     };
     assert_eq!(members, expected, "{when}");
+    if action == Action::Empty {
+        assert!(!scene.path("cedar/.zinc-sieve").exists(), "{when}: traces of the pool stay");
+    }
     if action == Action::Vacate {
         assert!(!scene.path("oak/.zinc-sieve").exists(), "{when}: traces of the pool stay");
     }
@@ -440,6 +463,8 @@ fn nothing_guarded_is_lost(
         Action::GrowData,
         Action::GrowParity,
         Action::Vacate,
+        Action::Empty,
+        Action::Handover,
         Action::MoveParity,
         Action::SplitParity
     )]

@@ -60,6 +60,15 @@ pub fn forget(c: &Connection, disk: DiskId, path: &RelPath) -> Result<()> {
     Ok(())
 }
 
+/// Forgets how all folders of a disk looked.
+///
+/// # Errors
+/// What the database says.
+pub fn forget_all(c: &Connection, disk: DiskId) -> Result<()> {
+    c.prepare_cached("DELETE FROM folder WHERE disk = ?1")?.execute([disk.get()])?;
+    Ok(())
+}
+
 /// Calls `visit` with what a query finds in a folder: the name and the row of what is directly in it, and once the name
 /// of each folder in it that has something below it.
 ///

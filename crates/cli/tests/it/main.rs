@@ -8,6 +8,7 @@ mod as_of;
 mod burn_in;
 mod by_itself;
 mod cache;
+mod changing;
 mod contract;
 mod design;
 mod drill;

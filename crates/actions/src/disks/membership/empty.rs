@@ -111,7 +111,9 @@ pub fn execute(pool: &mut Pool, plan: &EmptyPlan, observer: &dyn Observer) -> Re
         );
         return stays(shift, None, why);
     }
-    let options = sync::Options::default();
+    // Without parity nothing of what went is held, and there is nothing that a sync could give up: that it went is right.
+    let accept = if plan.syncs { Vec::new() } else { plan.disks.clone() };
+    let options = sync::Options { accept, ..sync::Options::default() };
     let planned = sync::plan(pool, &options, observer)?;
     let synced = sync::execute(pool, &planned, &options, observer)?;
     if !synced.is_clean() {

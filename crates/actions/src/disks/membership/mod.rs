@@ -3,6 +3,7 @@
 pub mod dissolve;
 pub mod empty;
 pub mod grow;
+pub mod handover;
 pub mod replace;
 pub mod vacate;
 pub mod wipe;

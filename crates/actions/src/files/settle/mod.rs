@@ -9,7 +9,7 @@ mod when;
 
 use std::collections::BTreeMap;
 use when::caches_of;
-pub(crate) use when::{NANOSECONDS_A_DAY, add_to, age_of, why_in_use};
+pub(crate) use when::{NANOSECONDS_A_DAY, add_to, age_of};
 pub use when::{cache_free, cache_reserve};
 
 use sieve_core::forecast::Forecast;

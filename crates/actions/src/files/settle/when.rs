@@ -15,7 +15,7 @@ use std::collections::{BTreeMap, HashSet};
 pub(crate) const NANOSECONDS_A_DAY: f64 = 86_400e9;
 
 /// Why a file on a disk is not to be moved now, if it is not: it is open, or may still be growing.
-pub(crate) fn why_in_use(
+pub(super) fn why_in_use(
     pool: &Pool,
     volume: &VolumeSpec,
     (disk, object): (DiskId, &ObjectRow),

@@ -20,7 +20,7 @@ use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
-use crate::files::settle::{add_to, why_in_use};
+use crate::files::settle::add_to;
 
 /// By what disks are evened out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -284,6 +284,13 @@ impl<'a> Board<'a> {
         Ok(files)
     }
 
+    /// Whether somebody has a file open: who has it open for writing is asked again, with a lease, before it is read.
+    fn is_open(&self, seat: usize, file: &Piece) -> bool {
+        let filesystem =
+            self.pool.member(self.seats[seat].id).ok().and_then(|member| member.filesystem.as_ref());
+        filesystem.is_some_and(|filesystem| self.open.contains(&(filesystem.device, file.object.inode)))
+    }
+
     fn leave(&mut self, file: &Piece, why: &str) {
         self.left_alone.push(LeftAlone { path: file.path.to_string(), why: why.into() });
     }
@@ -310,19 +317,18 @@ impl<'a> Board<'a> {
     /// Plans that a file goes from one disk to another, unless something is in the way.
     fn shift(&mut self, file: Piece, from: usize, to: usize) {
         let (path, size) = (&file.path, file.object.size);
-        let in_use = why_in_use(self.pool, self.volume, (self.seats[from].id, &file.object), &self.open);
         let is_taken = || {
             let taken = objects::by_path(self.pool.catalogue.reading(), self.seats[to].id, path);
             taken.map_or(true, |object| object.is_some())
         };
-        let why = match in_use {
-            Err(error) => Some(error.to_string()),
-            Ok(Some(why)) => Some(why.to_string()),
-            Ok(None) if is_taken() => Some(format!("{} has a file of that name", self.seats[to].name)),
-            Ok(None) if self.seats[to].free <= size => {
-                Some(format!("{} has no room for it", self.seats[to].name))
-            }
-            Ok(None) => None,
+        let why = if self.is_open(from, &file) {
+            Some("it is open".to_string())
+        } else if is_taken() {
+            Some(format!("{} has a file of that name", self.seats[to].name))
+        } else if self.seats[to].free <= size {
+            Some(format!("{} has no room for it", self.seats[to].name))
+        } else {
+            None
         };
         if let Some(why) = why {
             self.leave(&file, &why);

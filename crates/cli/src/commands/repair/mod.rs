@@ -2,6 +2,7 @@
 
 pub(crate) mod dissolve;
 pub(crate) mod empty;
+pub(crate) mod handover;
 pub(crate) mod rebuild;
 pub(crate) mod rename;
 pub(crate) mod replace;

@@ -1,4 +1,4 @@
-//! `replace`: a parity image moves to another disk.
+//! `replace`: another disk takes the place of one; of a parity disk the image moves.
 
 use std::path::PathBuf;
 
@@ -19,10 +19,10 @@ use crate::human::{count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
-/// A parity disk that gives its place to another.
+/// A disk that gives its place to another.
 #[derive(Args)]
 pub(crate) struct ReplaceArguments {
-    /// The parity disk
+    /// The disk: a parity disk, whose image moves; or a data or cache disk, whose files are copied
     #[arg(value_name = "NAME")]
     pub(crate) name: String,
     /// The folder of the new disk
@@ -41,9 +41,12 @@ pub(crate) struct ReplaceArguments {
 }
 
 pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
-    let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
     let mut pool = load::pool(&context.pool)?;
-    crate::restraint::hold(&restraint, &mut pool);
+    crate::restraint::hold(&arguments.restraint, &mut pool);
+    if pool.member_named(&arguments.name)?.row.role.holds_files() {
+        return super::handover::run(context, &mut pool, &arguments);
+    }
+    let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
     let request = ReplaceRequest { name, onto, capacity, rest };
     let show = |_: &_, prepared: &PreparedReplace| {
         if !context.json {

@@ -1,0 +1,126 @@
+//! `replace` of a living data or cache disk.
+
+use sieve_actions::disks::membership::handover;
+use sieve_actions::disks::membership::handover::{
+    HandoverPlan, HandoverReport, HandoverRequest, PreparedHandover,
+};
+use sieve_disk::{Error, Kind, Result};
+use sieve_mount::record::refuse_mounted;
+use sieve_pool::pool::Pool;
+
+use super::replace::ReplaceArguments;
+use crate::commands::context::Context;
+use crate::commands::protect::sync::show_forecast;
+use crate::confirm::{Agreed, Question, Work, agree, essence_of};
+use crate::exit::Outcome;
+use crate::human::{size, style, units};
+use crate::json;
+use crate::progress::Watch;
+
+/// So many files are told by name.
+const SHOWN: usize = 20;
+
+pub(super) fn run(context: &Context, pool: &mut Pool, arguments: &ReplaceArguments) -> Result<Outcome> {
+    if arguments.rest.is_some() {
+        return Err(Error::new(
+            Kind::Usage,
+            "replace.rest",
+            "--rest is for a parity disk: files go to one disk",
+        )
+        .remedy("leave it out; what does not fit can go to other disks first: zinc-sieve move"));
+    }
+    let request = HandoverRequest {
+        name: arguments.name.clone(),
+        onto: arguments.onto.clone(),
+        capacity: arguments.capacity,
+    };
+    let planned = |pool: &Pool| {
+        // A mounted volume writes to the old disk, and would go on doing so.
+        refuse_mounted(&*pool.home, &pool.member_named(&request.name)?.row.volume)?;
+        handover::plan(pool, &request)
+    };
+    let show = |_: &_, prepared: &PreparedHandover| {
+        if !context.json {
+            show_plan(&prepared.plan);
+        }
+    };
+    let question = Question { consent: arguments.consent, work: Work::Long("replace"), words: "Replace it?" };
+    let essence = |prepared: &PreparedHandover| essence_of(&prepared.plan);
+    let prepared = match agree(pool, &question, planned, show, essence, |_| true)? {
+        Agreed::Yes(prepared) => prepared,
+        Agreed::No(prepared) => {
+            if context.json {
+                json::print(&prepared.plan)?;
+            }
+            return Ok(Outcome::Fine);
+        }
+    };
+    let report = handover::execute(pool, prepared, &Watch::begin(arguments.restraint.events)?)?;
+    if context.json {
+        json::print(&report)?;
+    } else {
+        show_report(&report);
+    }
+    Ok(Outcome::well(report.is_done()))
+}
+
+fn show_plan(plan: &HandoverPlan) {
+    let goes_on = if plan.resumes { "go on being copied" } else { "are copied" };
+    crate::say!(
+        "{} on {}, {}, {goes_on} to {} ({}), verified; {} is only read.",
+        units::files(plan.files.files),
+        plan.disk,
+        size(plan.files.bytes),
+        plan.onto,
+        size(plan.space),
+        plan.from
+    );
+    crate::say!("Parity stays as it is: not one byte of it is read or written.");
+    show_forecast(&plan.forecast);
+    for doubt in &plan.doubts {
+        crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
+    }
+    crate::say!("\nThe pool file is changed; comments in it stay.");
+}
+
+fn show_report(report: &HandoverReport) {
+    if report.stopped {
+        let text =
+            "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
+        crate::say!("\n{}", style::paint(style::WATCH, text));
+        return;
+    }
+    if !report.unreadable.is_empty() {
+        let text = format!(
+            "{} cannot be had from {}; it keeps its place:",
+            units::files(report.unreadable.len() as u64),
+            report.disk
+        );
+        crate::say!("\n{}", style::paint(style::BAD, text));
+        for (path, why) in report.unreadable.iter().take(SHOWN) {
+            crate::say!("  {path}: {why}");
+        }
+        crate::say!(
+            "Next: zinc-sieve verify --disks {} --mend brings them back from parity, then run this again.",
+            report.disk
+        );
+        return;
+    }
+    crate::say!(
+        "\n{}",
+        style::paint(
+            style::WELL,
+            format!(
+                "{} is at {} now: {}, {}, verified.",
+                report.disk,
+                report.onto,
+                units::files(report.copied.files),
+                size(report.copied.bytes)
+            )
+        )
+    );
+    crate::say!(
+        "{} is left whole, and no member any more: zinc-sieve wipe takes our traces off it.",
+        report.from
+    );
+}
