@@ -16,7 +16,7 @@ use sieve_actions::files::settle;
 use sieve_actions::files::settle::Options;
 use sieve_core::pool::parse;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_pool::pool::Pool;
 
 fn main() {
@@ -46,7 +46,7 @@ fn make_pool(folder: &Path) -> Pool {
     let file = folder.join("pool.toml");
     fs::write(&file, &text).expect("it can be written");
     let spec = parse(&text).spec.expect("the pool file is right");
-    let machine: Arc<dyn Machine> = Arc::new(RealMachine { fixed_now: None });
+    let machine: Arc<dyn Machine> = Arc::new(RealMachine { clock: Clock::Real });
     let plan = create::plan(&*machine, &file, &spec).expect("the pool can be planned");
     create::execute(&machine, &file, &spec, &plan, &Silent).expect("the pool can be made").0
 }

@@ -10,7 +10,7 @@ use rustix::io::Errno;
 use sieve_actions::disks::create;
 use sieve_core::pool::parse;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 
 use crate::tree::number::Number;
 use crate::tree::volume::{Caller, Volume};
@@ -21,7 +21,7 @@ struct Bed {
 }
 
 fn open(folder: &Path, volume: &str) -> Volume {
-    let machine: Arc<dyn Machine> = Arc::new(RealMachine { fixed_now: None });
+    let machine: Arc<dyn Machine> = Arc::new(RealMachine { clock: Clock::Real });
     let file = folder.join("pool.toml");
     let disks: String = ["alder", "beech", "oak"]
         .iter()
@@ -177,7 +177,7 @@ fn what_is_limited_is_not_overrun_and_goes_on_elsewhere(bed: Bed) {
 #[rstest]
 fn what_changes_nothing_says_so(bed: Bed) {
     bed.create(Number::ROOT, "a", b"a");
-    let machine: Arc<dyn Machine> = Arc::new(RealMachine { fixed_now: None });
+    let machine: Arc<dyn Machine> = Arc::new(RealMachine { clock: Clock::Real });
     let file = bed.folder.path().join("pool.toml");
     let spec = parse(&std::fs::read_to_string(&file).unwrap()).spec.unwrap();
     let volume = Volume::open(sieve_pool::open(machine, &file, spec).unwrap(), "v", true).unwrap();

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_disk::{Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile};
 use sieve_disk::{Error, Kind, Result};
 
@@ -97,7 +97,7 @@ impl CrashMachine {
             disks: Mutex::default(),
             attic: attic.into(),
         };
-        Arc::new(Self { real: RealMachine { fixed_now: None }, power: Arc::new(power) })
+        Arc::new(Self { real: RealMachine { clock: Clock::Real }, power: Arc::new(power) })
     }
 
     /// The durable steps so far.

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use sieve_core::path::RelPath;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_disk::{
     Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile, full_path,
 };
@@ -79,11 +79,11 @@ impl Machine for FaultyMachine {
     }
 
     fn now(&self) -> i64 {
-        RealMachine { fixed_now: None }.now()
+        RealMachine { clock: Clock::Real }.now()
     }
 
     fn random(&self) -> u64 {
-        RealMachine { fixed_now: None }.random()
+        RealMachine { clock: Clock::Real }.random()
     }
 
     fn before_commit(&self) -> Result<()> {

@@ -14,7 +14,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex, Slot};
-use sieve_disk::machine::RealMachine;
+use sieve_disk::machine::{Clock, RealMachine};
 use sieve_disk::{Disk, RealDisk};
 use sieve_rows::image::{ImageLimits, Part, PartPlace};
 use uuid::Uuid;
@@ -60,7 +60,7 @@ pub fn replica_of_any_bytes(bytes: &[u8]) {
     let stamp = replica::Stamp { number: 3, id: CheckpointId::new(0x1234) };
     let disk = disk_with(folder.path(), "replica-000000000003-0000000000001234.sqlite", bytes);
     assert_eq!(replica::newest_on(&*disk).expect("the folder can be listed"), Some(stamp));
-    let machine = Arc::new(RealMachine { fixed_now: None });
+    let machine = Arc::new(RealMachine { clock: Clock::Real });
     if let Err(error) = replica::fetch_private(&*disk, stamp, machine.clone()) {
         assert!(!error.message.is_empty());
     }

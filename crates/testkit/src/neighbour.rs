@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_disk::{Attributes, Disk, Filesystem, Flow, Lease, LockGuard, ReadFile, RealDisk, Stat, WriteFile};
 use sieve_disk::{Error, Result};
 
@@ -71,7 +71,7 @@ impl NeighbourMachine {
             is_dead: AtomicBool::new(false),
             has_leases,
         };
-        Arc::new(Self { real: RealMachine { fixed_now: None }, state: Arc::new(state) })
+        Arc::new(Self { real: RealMachine { clock: Clock::Real }, state: Arc::new(state) })
     }
 
     /// The calls so far.

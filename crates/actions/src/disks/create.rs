@@ -111,7 +111,7 @@ fn begun_creation(file: &Path) -> Result<Option<Uuid>> {
     if !path.exists() {
         return Ok(None);
     }
-    let machine = Arc::new(sieve_disk::machine::RealMachine { fixed_now: None });
+    let machine = Arc::new(sieve_disk::machine::RealMachine { clock: sieve_disk::machine::Clock::Real });
     let catalogue = Catalogue::open_to_read(&path, machine)?;
     let pending = intents::all(catalogue.reading())?.into_iter().any(|(_, intent)| intent == Intent::Create);
     if pending {

@@ -26,7 +26,7 @@ use sieve_core::pool::parse;
 use sieve_core::units::Rate;
 use sieve_disk::Result;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_pool::pool::Pool;
 use sieve_testkit::{Chance, Drive, FaultyMachine, scratch};
 use tempfile::TempDir;
@@ -277,7 +277,7 @@ fn the_next_forecast_knows_how_slow_a_disk_was() {
         });
     };
     let forecast = |scene: &Scene| {
-        let pool = scene.open_on(Arc::new(RealMachine { fixed_now: None })).unwrap();
+        let pool = scene.open_on(Arc::new(RealMachine { clock: Clock::Real })).unwrap();
         let amounts = [("alder".to_string(), sieve_core::units::ByteLength::new(60_000_000))].into();
         sieve_pool::curves::forecast_pass(&pool, &amounts).unwrap().likely.seconds()
     };

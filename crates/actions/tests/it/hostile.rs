@@ -22,7 +22,7 @@ use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex};
 use sieve_disk::Kind;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_disk::{Disk, RealDisk};
 use sieve_foresight::status;
 use sieve_pool::pool::Pool;
@@ -32,7 +32,7 @@ use tempfile::TempDir;
 use uuid::Uuid;
 
 fn machine() -> Arc<dyn Machine> {
-    Arc::new(RealMachine { fixed_now: None })
+    Arc::new(RealMachine { clock: Clock::Real })
 }
 
 fn disk_with(path: &str, bytes: &[u8]) -> (TempDir, Arc<dyn Disk>) {

@@ -32,7 +32,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
 use sieve_disk::Result;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_pool::pool::Pool;
 use sieve_pool::{pieces, scan};
 use sieve_testkit::{Act, Answer, Chance, Mapping, NeighbourMachine, scratch};
@@ -141,7 +141,7 @@ const DEEDS: [Deed; 26] = [
 ];
 
 fn real() -> Arc<dyn Machine> {
-    Arc::new(RealMachine { fixed_now: None })
+    Arc::new(RealMachine { clock: Clock::Real })
 }
 
 fn rel(text: &str) -> RelPath {

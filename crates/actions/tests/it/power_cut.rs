@@ -25,7 +25,7 @@ use sieve_core::pool::parse;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_pool::fate::load;
 use sieve_pool::member::State;
 use sieve_pool::pool::Pool;
@@ -73,7 +73,7 @@ impl Action {
 }
 
 fn real() -> Arc<dyn Machine> {
-    Arc::new(RealMachine { fixed_now: None })
+    Arc::new(RealMachine { clock: Clock::Real })
 }
 
 impl Scene {

@@ -22,7 +22,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::parse;
 use sieve_disk::Result;
 use sieve_disk::event::Silent;
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 use sieve_testkit::{Chance, CrashMachine, CrashPlan, scratch};
@@ -71,7 +71,7 @@ struct Scene {
 }
 
 fn real() -> Arc<dyn Machine> {
-    Arc::new(RealMachine { fixed_now: None })
+    Arc::new(RealMachine { clock: Clock::Real })
 }
 
 impl Scene {

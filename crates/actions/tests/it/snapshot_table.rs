@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use sieve_catalogue::{Catalogue, Identity, parity_state};
 use sieve_core::lane::{LaneMap, Piece, Rows};
 use sieve_core::units::{DiskId, VersionId};
-use sieve_disk::machine::RealMachine;
+use sieve_disk::machine::{Clock, RealMachine};
 use sieve_testkit::scratch;
 use uuid::Uuid;
 
@@ -29,7 +29,7 @@ proptest! {
     fn the_lane_in_the_database_is_the_one_that_was_committed(checkpoints in prop::collection::vec(checkpoint(), 1..6)) {
         let folder = scratch();
         let identity = Identity { pool: Uuid::nil(), name: "fernhollow".into() };
-        let machine = Arc::new(RealMachine { fixed_now: Some(0) });
+        let machine = Arc::new(RealMachine { clock: Clock::Fixed(0) });
         let catalogue = Catalogue::create(&folder.path().join("c.sqlite"), machine, &identity).unwrap();
         let disk = DiskId::new(1);
         let mut naive: Vec<Option<Piece>> = vec![None; ROWS as usize + 32];

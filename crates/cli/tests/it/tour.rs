@@ -15,7 +15,9 @@ use sieve_testkit::{Lab, scratch};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 /// The last day of May 2031, in nanoseconds.
-const NOW: &str = "1937995200000000000";
+const NOW: u64 = 1_937_995_200_000_000_000;
+/// From one line of a session to the next: ages and hours stay what the page says.
+const A_LINE: u64 = 50_000_000;
 /// What the pages show for the folder of the test: of the same length, so that columns stay columns.
 const HOME: &str = "/home/ash/birdsongs";
 
@@ -25,8 +27,8 @@ struct Step {
     printed: String,
 }
 
-/// Types one line into a shell; `cd` is kept for the lines after it.
-fn type_line(line: &str, folder: &mut PathBuf, root: &Path) -> String {
+/// Types one line into a shell, at its time; `cd` is kept for the lines after it.
+fn type_line(at: u64, line: &str, folder: &mut PathBuf, root: &Path) -> String {
     if let Some(to) = line.strip_prefix("cd ") {
         folder.push(to);
         return String::new();
@@ -36,7 +38,7 @@ fn type_line(line: &str, folder: &mut PathBuf, root: &Path) -> String {
     command.args(["-c", &format!("{line} 2>&1")]).current_dir(&*folder).stdin(Stdio::null());
     command.env_clear().env("PATH", path).env("COLUMNS", "100").env("TZ", "UTC");
     // The disks of the demo have an age, and the odds depend on it.
-    command.env("ZINC_SIEVE_NOW", NOW);
+    command.env("ZINC_SIEVE_NOW", format!("{at}+"));
     let output = command.output().unwrap();
     let mut text = String::from_utf8(output.stdout).unwrap().replace(&root.display().to_string(), HOME);
     match output.status.code() {
@@ -98,7 +100,7 @@ fn every_session_prints_what_its_page_says(#[files("../../docs/cli/*.md")] page:
             Err(text) => written += &text,
             Ok(step) => {
                 steps += 1;
-                let printed = type_line(&step.typed, &mut here, &root);
+                let printed = type_line(NOW + steps * A_LINE, &step.typed, &mut here, &root);
                 written += &format!("$ {}\n{}", step.typed, kept_where_open(&step.printed, &printed));
                 if std::env::var_os("TOUR_UPDATE").is_none() {
                     let page = |text| format!("$ {}\n{}", step.typed, without_gaps(text));

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use sieve_core::gf256::Kernel;
@@ -41,11 +42,26 @@ pub trait Machine: Send + Sync {
     fn before_commit(&self) -> Result<()>;
 }
 
+/// What says how late it is.
+#[derive(Clone, Copy, Debug)]
+pub enum Clock {
+    /// That of the machine.
+    Real,
+    /// One that stands, for tests; in nanoseconds since 1970.
+    Fixed(i64),
+    /// One that begins there, and at each look is a nanosecond later: for sessions in which what comes after something else
+    /// has to be seen to have come after it.
+    Ticking(i64),
+}
+
 /// The machine the program runs on.
 pub struct RealMachine {
-    /// The time that tests want it to be, in nanoseconds since 1970.
-    pub fixed_now: Option<i64>,
+    /// How late it is.
+    pub clock: Clock,
 }
+
+/// Looks at a ticking clock so far.
+static LOOKS: AtomicI64 = AtomicI64::new(0);
 
 impl Machine for RealMachine {
     fn open_disk(&self, path: &Path) -> Result<Arc<dyn Disk>> {
@@ -53,10 +69,14 @@ impl Machine for RealMachine {
     }
 
     fn now(&self) -> i64 {
-        self.fixed_now.unwrap_or_else(|| {
-            let elapsed = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-            i64::try_from(elapsed.as_nanos()).unwrap_or(i64::MAX)
-        })
+        match self.clock {
+            Clock::Fixed(at) => at,
+            Clock::Ticking(from) => from.saturating_add(LOOKS.fetch_add(1, Ordering::Relaxed)),
+            Clock::Real => {
+                let elapsed = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+                i64::try_from(elapsed.as_nanos()).unwrap_or(i64::MAX)
+            }
+        }
     }
 
     fn random(&self) -> u64 {

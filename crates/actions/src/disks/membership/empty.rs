@@ -2,8 +2,8 @@
 //! falls: what parity has of a file stays on the old disk until parity has it on the new one.
 
 use serde::Serialize;
-use sieve_catalogue::contents;
 use sieve_catalogue::label::Role;
+use sieve_catalogue::{contents, held_files};
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::DiskId;
 use sieve_disk::event::Observer;
@@ -142,9 +142,13 @@ pub fn execute(pool: &mut Pool, plan: &EmptyPlan, observer: &dyn Observer) -> Re
 fn why_not_empty(pool: &Pool, ids: &[DiskId]) -> Result<Option<String>> {
     for id in ids {
         let (name, reading) = (&pool.member(*id)?.row.name, pool.catalogue.reading());
-        let files = contents::names_on(reading, *id)?;
-        if files > 0 {
-            return Ok(Some(format!("{name} has {files} files again: run it again")));
+        let (files, held) = (contents::names_on(reading, *id)?, held_files::all(reading, *id)?.len() as u64);
+        if files > held {
+            return Ok(Some(format!("{name} has {} files again: run it again", files - held)));
+        }
+        if held > 0 {
+            let why = format!("{held} files are held on {name} until a later sync: run it again");
+            return Ok(Some(why));
         }
         if contents::granules_in_lane(reading, *id)? > 0 {
             return Ok(Some(format!("parity still has something of {name}: sync, then run it again")));

@@ -73,10 +73,9 @@ pub fn plan(pool: &Pool, names: &[String]) -> Result<VacatePlan> {
         if member.row.role == Role::Cache {
             refuse_used_cache(pool, member)?;
         } else if member.row.role != Role::Parity {
+            // Data disks are emptied first (`empty`); whoever calls has asked.
             let message = format!("{name} is a data disk of volume {}", member.row.volume);
-            return Err(Error::new(Kind::Usage, "vacate.data", message).remedy(
-                "parity disks and caches can leave; move the files of a data disk with get, put and rm",
-            ));
+            return Err(Error::new(Kind::Internal, "vacate.data", message));
         }
         leaving.push(member);
     }

@@ -114,7 +114,7 @@ pub fn to_disk(
             let Some(asked) = paths.iter().position(|path| file.path.is_within(path)) else { continue };
             found.insert(asked);
             if from != to {
-                board.shift(file, from, to);
+                board.shift(&file, from, to);
             }
         }
     }
@@ -136,7 +136,7 @@ pub fn off(pool: &Pool, volume: &VolumeSpec, disks: &[DiskId], observer: &dyn Ob
     for from in &leaving {
         for file in board.files_of(*from)? {
             match board.place(&file, &leaving) {
-                Some(to) => board.shift(file, *from, to),
+                Some(to) => board.shift(&file, *from, to),
                 None => board.leave(&file, "no other data disk has room for it"),
             }
         }
@@ -181,7 +181,7 @@ pub fn even_out(
                 .filter(room)
                 .min_by(|a, b| board.seats[*a].share().total_cmp(&board.seats[*b].share()));
             if let Some(to) = emptiest {
-                board.shift(file, from, to);
+                board.shift(&file, from, to);
             }
         }
     }
@@ -315,13 +315,13 @@ impl<'a> Board<'a> {
     }
 
     /// Plans that a file goes from one disk to another, unless something is in the way.
-    fn shift(&mut self, file: Piece, from: usize, to: usize) {
+    fn shift(&mut self, file: &Piece, from: usize, to: usize) {
         let (path, size) = (&file.path, file.object.size);
         let is_taken = || {
             let taken = objects::by_path(self.pool.catalogue.reading(), self.seats[to].id, path);
             taken.map_or(true, |object| object.is_some())
         };
-        let why = if self.is_open(from, &file) {
+        let why = if self.is_open(from, file) {
             Some("it is open".to_string())
         } else if is_taken() {
             Some(format!("{} has a file of that name", self.seats[to].name))
@@ -331,7 +331,7 @@ impl<'a> Board<'a> {
             None
         };
         if let Some(why) = why {
-            self.leave(&file, &why);
+            self.leave(file, &why);
             return;
         }
         self.files.push(ShiftedFile {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use rstest::rstest;
 use sieve_core::units::{CheckpointId, DiskId};
-use sieve_disk::machine::{Machine, RealMachine};
+use sieve_disk::machine::{Clock, Machine, RealMachine};
 use sieve_disk::{Disk, RealDisk};
 use tempfile::TempDir;
 
@@ -26,7 +26,7 @@ struct Bench {
 }
 
 fn machine() -> Arc<dyn Machine> {
-    Arc::new(RealMachine { fixed_now: None })
+    Arc::new(RealMachine { clock: Clock::Real })
 }
 
 fn names(c: &Catalogue) -> Vec<String> {

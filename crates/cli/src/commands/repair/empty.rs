@@ -6,7 +6,7 @@ use sieve_disk::Result;
 use sieve_mount::record::refuse_mounted;
 use sieve_pool::pool::Pool;
 
-use super::vacate::VacateArguments;
+use crate::args::Consent;
 use crate::commands::context::Context;
 use crate::commands::files::shift::{show_moved, show_shift};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
@@ -19,9 +19,9 @@ pub(super) fn run(
     context: &Context,
     pool: &mut Pool,
     names: &[String],
-    arguments: &VacateArguments,
+    consent: Consent,
+    events: bool,
 ) -> Result<Outcome> {
-    let events = arguments.restraint.events;
     let planned = |pool: &Pool| {
         // New files would go on landing on a disk that is being emptied.
         for name in names {
@@ -34,11 +34,8 @@ pub(super) fn run(
             show_plan(plan);
         }
     };
-    let question = Question {
-        consent: arguments.consent,
-        work: Work::Long("vacate"),
-        words: "Empty it, and take it out of the pool?",
-    };
+    let question =
+        Question { consent, work: Work::Long("vacate"), words: "Empty it, and take it out of the pool?" };
     let plan = match agree(pool, &question, planned, show, essence_of, |_| true)? {
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
@@ -83,7 +80,7 @@ fn show_report(plan: &EmptyPlan, report: &EmptyReport) {
             style::paint(style::WELL, format!("{names} is empty, and no member any more."))
         ),
         Err(why) => {
-            crate::say!("\n{}", style::paint(style::WATCH, format!("{names} is a member still: {why}.")))
+            crate::say!("\n{}", style::paint(style::WATCH, format!("{names} is a member still: {why}.")));
         }
     }
 }

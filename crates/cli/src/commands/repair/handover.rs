@@ -4,11 +4,11 @@ use sieve_actions::disks::membership::handover;
 use sieve_actions::disks::membership::handover::{
     HandoverPlan, HandoverReport, HandoverRequest, PreparedHandover,
 };
-use sieve_disk::{Error, Kind, Result};
+use sieve_disk::Result;
 use sieve_mount::record::refuse_mounted;
 use sieve_pool::pool::Pool;
 
-use super::replace::ReplaceArguments;
+use crate::args::Consent;
 use crate::commands::context::Context;
 use crate::commands::protect::sync::show_forecast;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
@@ -20,31 +20,24 @@ use crate::progress::Watch;
 /// So many files are told by name.
 const SHOWN: usize = 20;
 
-pub(super) fn run(context: &Context, pool: &mut Pool, arguments: &ReplaceArguments) -> Result<Outcome> {
-    if arguments.rest.is_some() {
-        return Err(Error::new(
-            Kind::Usage,
-            "replace.rest",
-            "--rest is for a parity disk: files go to one disk",
-        )
-        .remedy("leave it out; what does not fit can go to other disks first: zinc-sieve move"));
-    }
-    let request = HandoverRequest {
-        name: arguments.name.clone(),
-        onto: arguments.onto.clone(),
-        capacity: arguments.capacity,
-    };
+pub(super) fn run(
+    context: &Context,
+    pool: &mut Pool,
+    request: &HandoverRequest,
+    consent: Consent,
+    events: bool,
+) -> Result<Outcome> {
     let planned = |pool: &Pool| {
         // A mounted volume writes to the old disk, and would go on doing so.
         refuse_mounted(&*pool.home, &pool.member_named(&request.name)?.row.volume)?;
-        handover::plan(pool, &request)
+        handover::plan(pool, request)
     };
     let show = |_: &_, prepared: &PreparedHandover| {
         if !context.json {
             show_plan(&prepared.plan);
         }
     };
-    let question = Question { consent: arguments.consent, work: Work::Long("replace"), words: "Replace it?" };
+    let question = Question { consent, work: Work::Long("replace"), words: "Replace it?" };
     let essence = |prepared: &PreparedHandover| essence_of(&prepared.plan);
     let prepared = match agree(pool, &question, planned, show, essence, |_| true)? {
         Agreed::Yes(prepared) => prepared,
@@ -55,7 +48,7 @@ pub(super) fn run(context: &Context, pool: &mut Pool, arguments: &ReplaceArgumen
             return Ok(Outcome::Fine);
         }
     };
-    let report = handover::execute(pool, prepared, &Watch::begin(arguments.restraint.events)?)?;
+    let report = handover::execute(pool, prepared, &Watch::begin(events)?)?;
     if context.json {
         json::print(&report)?;
     } else {

@@ -3,12 +3,14 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use sieve_actions::disks::membership::handover::HandoverRequest;
 use sieve_actions::disks::membership::replace;
 use sieve_actions::disks::membership::replace::{
     PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest,
 };
 use sieve_core::units::ByteLength;
-use sieve_disk::Result;
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::Context;
@@ -44,7 +46,7 @@ pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(&arguments.restraint, &mut pool);
     if pool.member_named(&arguments.name)?.row.role.holds_files() {
-        return super::handover::run(context, &mut pool, &arguments);
+        return hand_over(context, &mut pool, arguments);
     }
     let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
     let request = ReplaceRequest { name, onto, capacity, rest };
@@ -74,6 +76,21 @@ pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
         show_report(&report);
     }
     Ok(Outcome::well(!report.stopped && report.left == 0))
+}
+
+/// A disk with files: they are copied, and parity stays as it is.
+fn hand_over(context: &Context, pool: &mut Pool, arguments: ReplaceArguments) -> Result<Outcome> {
+    let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
+    if rest.is_some() {
+        return Err(Error::new(
+            Kind::Usage,
+            "replace.rest",
+            "--rest is for a parity disk: files go to one disk",
+        )
+        .remedy("leave it out; what does not fit can go to other disks first: zinc-sieve move"));
+    }
+    let request = HandoverRequest { name, onto, capacity };
+    super::handover::run(context, pool, &request, consent, restraint.events)
 }
 
 fn show_plan(plan: &ReplacePlan) {

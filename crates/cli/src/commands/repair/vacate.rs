@@ -35,7 +35,7 @@ pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outc
     crate::restraint::hold(restraint, &mut pool);
     let names: Vec<String> = names.iter().flat_map(|n| n.split(',')).map(str::to_string).collect();
     if empty::is_meant(&pool, &names)? {
-        return super::empty::run(context, &mut pool, &names, arguments);
+        return super::empty::run(context, &mut pool, &names, *consent, restraint.events);
     }
     let show = |_: &_, plan: &VacatePlan| {
         if !context.json {

@@ -215,7 +215,7 @@ impl<'a> Copier<'a> {
             let mut file = self.to.open(&task.names[0])?;
             let heed = |_: u64| sieve_disk::event::heed(self.observer);
             if copying::checksum(&mut *file, task.object.size, heed)?.as_ref() == Some(known) {
-                self.note(task, stats[0].clone());
+                self.note(task, stats[0]);
                 return Ok(true);
             }
         }

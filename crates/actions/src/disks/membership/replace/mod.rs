@@ -101,10 +101,9 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
 /// The row of a parity disk that is there.
 fn movable(member: &Member) -> Result<DiskRow> {
     if member.row.role != Role::Parity {
+        // Disks with files hand their place over in another way; whoever calls has asked.
         let message = format!("{} is a data disk of volume {}", member.row.name, member.row.volume);
-        return Err(Error::new(Kind::Usage, "replace.data", message).remedy(
-            "this version moves parity disks; unmount a data disk, and rebuild it onto the new one from the others",
-        ));
+        return Err(Error::new(Kind::Internal, "replace.data", message));
     }
     member.usable()?;
     Ok(member.row.clone())
