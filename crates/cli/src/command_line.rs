@@ -31,6 +31,7 @@ use crate::commands::repair::dissolve::DissolveArguments;
 use crate::commands::repair::rebuild::RebuildArguments;
 use crate::commands::repair::rename::RenameArguments;
 use crate::commands::repair::replace::ReplaceArguments;
+use crate::commands::repair::route::RouteArguments;
 use crate::commands::repair::vacate::VacateArguments;
 use crate::commands::watch::duplicates::DuplicatesArguments;
 use crate::commands::watch::journal::JournalArguments;
@@ -48,7 +49,7 @@ Commands, in the order of the work:
   use               mount, umount, put, get, ls, where, rm, restore, move, settle
   protect           sync, verify, agenda
   foresee           fate, drill, risk
-  repair, change    rebuild, replace, vacate, even-out, rename, dissolve, wipe
+  repair, change    rebuild, route, replace, vacate, even-out, rename, dissolve, wipe
   watch             status, usage, duplicates, journal, notice, report, listing, measure, bench
   learn             demo
 
@@ -272,7 +273,12 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve rebuild cedar --onto /mnt/new\n  zinc-sieve rebuild cedar oak --onto /mnt/new1 --onto /mnt/new2\n  zinc-sieve rebuild cedar --onto /mnt/new --first nest-cams --salvage"
     )]
     Rebuild(RebuildArguments),
-    /// Move the image of a parity disk to another disk, or to two; it is copied, not computed
+    /// Find the order of steps in which a pool is changed with the least disk time and every file guarded throughout
+    #[command(
+        after_help = "Example:\n  zinc-sieve route \"cedar is 14 TB\" \"oak holds data\"\n  zinc-sieve route \"without beech\" \"10 TB more\" --buy \"2 x 14 TB by 2031-09\" --steps route.md\n  zinc-sieve route --next    # which step of route.md comes now"
+    )]
+    Route(RouteArguments),
+    /// Put what is on a disk onto another, which takes its place; files and parity images are copied, not computed
     #[command(
         after_help = "Example:\n  zinc-sieve replace oak --onto /mnt/larger\n  zinc-sieve replace oak --onto /mnt/ash --rest elm    # two smaller disks: elm is in the pool file"
     )]

@@ -10,7 +10,7 @@ use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
 use crate::commands::plan::{check, design, ingest, init};
 use crate::commands::protect::{sync, verify};
-use crate::commands::repair::{dissolve, rebuild, rename, replace, vacate, wipe};
+use crate::commands::repair::{dissolve, rebuild, rename, replace, route, vacate, wipe};
 use crate::commands::watch::{
     bench, duplicates, journal, listing, measure, notice, report, status, usage, work,
 };
@@ -81,6 +81,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Drill(arguments) => drill::run(context, &arguments),
         Command::Adopt { folders, consent } => adopt::run(context, &folders, consent),
         Command::Grow(arguments) => grow::run(context, arguments),
+        Command::Route(arguments) => route::run(context, &arguments),
         Command::Replace(arguments) => replace::run(context, arguments),
         Command::Dissolve(arguments) => dissolve::run(context, &arguments),
         Command::Wipe { folder, was, consent } => wipe::run(context, &folder, was.as_deref(), consent),

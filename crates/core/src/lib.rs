@@ -25,6 +25,7 @@ pub mod placement;
 pub mod pool;
 pub mod prepare;
 pub mod risk;
+pub mod route;
 pub mod stretch;
 pub mod suggest;
 pub mod sync;

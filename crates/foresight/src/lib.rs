@@ -13,6 +13,7 @@ pub mod notices;
 mod outlook;
 pub mod paper;
 pub mod risk;
+pub mod route;
 mod stakes;
 pub mod status;
 

@@ -34,6 +34,13 @@ pub enum Edit {
         /// In bytes.
         bytes: u64,
     },
+    /// What a disk is becomes what another entry says, which goes: the disk of that entry took its place.
+    Succeed {
+        /// The disk, whose name stays.
+        disk: String,
+        /// The entry that goes.
+        by: String,
+    },
     /// There is one more disk.
     Disk {
         /// Its name.
@@ -218,6 +225,7 @@ pub fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String
             Edit::Capacity { disk, bytes } => {
                 set(entry(&mut document, "disk", disk)?, "capacity", format!("{bytes} B").into());
             }
+            Edit::Succeed { disk, by } => succeed(&mut document, disk, by)?,
             Edit::Disk { name, path } => add_disk(&mut document, name, path)?,
             Edit::Join { volume, role, disk, after } => {
                 join(entry(&mut document, "volume", volume)?, *role, disk, after.as_deref())?;
@@ -252,6 +260,27 @@ fn entry<'d>(
 ) -> std::result::Result<&'d mut Table, String> {
     let is_it = |table: &&mut Table| table.get("name").and_then(Item::as_str) == Some(name);
     tables(document, kind)?.iter_mut().find(is_it).ok_or_else(|| format!("there is no {kind} `{name}`"))
+}
+
+/// A disk's entry says what another one said, which goes. Making it twice is as good as once.
+fn succeed(document: &mut DocumentMut, disk: &str, by: &str) -> std::result::Result<(), String> {
+    let is_it = |table: &Table| table.get("name").and_then(Item::as_str) == Some(by);
+    let disks = tables(document, "disk")?;
+    let Some(position) = disks.iter().position(is_it) else { return Ok(()) };
+    let new = disks.get(position).cloned().unwrap_or_default();
+    disks.remove(position);
+    let old = entry(document, "disk", disk)?;
+    let keys: Vec<String> = old.iter().map(|(key, _)| key.to_string()).filter(|key| key != "name").collect();
+    keys.iter().for_each(|key| {
+        old.remove(key);
+    });
+    for (key, item) in new.iter().filter(|(key, _)| *key != "name") {
+        old.insert(key, item.clone());
+        if let (Some(mut to), Some(from)) = (old.key_mut(key), new.key(key)) {
+            to.leaf_decor_mut().clone_from(from.leaf_decor());
+        }
+    }
+    Ok(())
 }
 
 /// Gives something another name, and wherever it is named.

@@ -35,6 +35,7 @@ mod rebuild;
 mod restore;
 mod risk;
 mod rot_everywhere;
+mod route;
 mod stop;
 mod tour;
 mod tree;

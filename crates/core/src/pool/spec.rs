@@ -429,7 +429,7 @@ impl PoolSpec {
 }
 
 /// What a disk does in its volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// It holds files.

@@ -5,6 +5,7 @@ pub mod empty;
 pub mod grow;
 pub mod handover;
 pub mod replace;
+mod successor;
 pub mod vacate;
 pub mod wipe;
 

@@ -6,5 +6,6 @@ pub(crate) mod handover;
 pub(crate) mod rebuild;
 pub(crate) mod rename;
 pub(crate) mod replace;
+pub(crate) mod route;
 pub(crate) mod vacate;
 pub(crate) mod wipe;

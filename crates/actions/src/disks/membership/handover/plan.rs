@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use crate::disks::membership::successor;
 use serde::Serialize;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::intents;
@@ -77,7 +78,8 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
         return Err(Error::new(Kind::Internal, "handover.parity", message));
     }
     let from = member.writable()?.root().display().to_string();
-    let new = NewDisk::open(pool, &request.onto, member.spec.as_ref(), None)?;
+    let described = successor::described(pool, member, &request.onto);
+    let new = NewDisk::open(pool, &request.onto, described, None)?;
     let begun = begun(pool, member.row.id, &new.at)?;
     let row = DiskRow {
         uuid: begun.unwrap_or_else(Uuid::new_v4),
@@ -87,7 +89,7 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
     };
     refuse_used(&new, &row)?;
     let files = objects::taken(pool.catalogue.reading(), member.row.id)?;
-    let capacity = request.capacity.or_else(|| member.spec.as_ref()?.capacity);
+    let capacity = request.capacity.or_else(|| described?.capacity);
     let space = capacity.map_or(new.filesystem.total, |capacity| capacity.min(new.filesystem.total));
     refuse_too_small(
         &new,
@@ -96,10 +98,7 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
         space,
         files.bytes,
     )?;
-    let mut edits = vec![Edit::Path { disk: member.row.name.clone(), path: new.at.clone() }];
-    edits.extend(
-        request.capacity.map(|bytes| Edit::Capacity { disk: member.row.name.clone(), bytes: bytes.exact() }),
-    );
+    let edits = successor::edits(pool, &member.row.name, &new.at, request.capacity);
     pool_file::rehearse(&pool.file, &edits)?;
     let mut doubts = new.doubts();
     doubts.extend(larger_than_parity(pool, member, space));

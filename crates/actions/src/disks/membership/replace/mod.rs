@@ -14,6 +14,7 @@ use sieve_core::layout::OurPlace;
 use sieve_core::units::{ByteLength, CellIndex, DiskId};
 use uuid::Uuid;
 
+use super::successor;
 use crate::guard::sync::fill;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::intents;
@@ -46,9 +47,10 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
     let member = pool.member_named(&request.name)?;
     let old = movable(member)?;
     let snapshot = load_snapshot(pool, &old.volume)?;
-    let new = NewDisk::open(pool, &request.onto, member.spec.as_ref(), None)?;
+    let described = successor::described(pool, member, &request.onto);
+    let new = NewDisk::open(pool, &request.onto, described, None)?;
     let begun = begun(pool, old.id)?.filter(|begun| begun.onto == new.at);
-    let capacity = request.capacity.or_else(|| member.spec.as_ref()?.capacity);
+    let capacity = request.capacity.or_else(|| described?.capacity);
     let usable = capacity.map_or(new.filesystem.total, |c| c.min(new.filesystem.total));
     let free = new.filesystem.available.plus(copied_bytes(&new)?);
     let limits = ImageLimits::for_bytes(usable.min(free), snapshot.geometry);
@@ -93,7 +95,7 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
             .collect(),
     };
     plan.forecast = forecast_pass(pool, &BTreeMap::from([(old.name.clone(), plan.bytes)]))?;
-    let edits = edits(&old, &first.new, request.capacity, rest.as_ref());
+    let edits = edits(pool, &old, &first.new, request.capacity, rest.as_ref());
     pool_file::rehearse(&pool.file, &edits)?;
     Ok(PreparedReplace { plan, old, first, rest, edits })
 }
@@ -211,9 +213,14 @@ fn cells_to_compute(pool: &Pool, snapshot: &Snapshot, row: &DiskRow) -> Result<u
     Ok(fill::invalid(pool, snapshot, image)?.iter().filter(|cell| here.contains(&cell.get())).count() as u64)
 }
 
-fn edits(old: &DiskRow, new: &NewDisk, capacity: Option<ByteLength>, rest: Option<&Target>) -> Vec<Edit> {
-    let mut edits = vec![Edit::Path { disk: old.name.clone(), path: new.at.clone() }];
-    edits.extend(capacity.map(|bytes| Edit::Capacity { disk: old.name.clone(), bytes: bytes.exact() }));
+fn edits(
+    pool: &Pool,
+    old: &DiskRow,
+    new: &NewDisk,
+    capacity: Option<ByteLength>,
+    rest: Option<&Target>,
+) -> Vec<Edit> {
+    let mut edits = successor::edits(pool, &old.name, &new.at, capacity);
     edits.extend(rest.map(|rest| Edit::Join {
         volume: old.volume.clone(),
         role: Role::Parity,

@@ -1,0 +1,33 @@
+//! The disk that takes the place of another one. Where the pool file has an entry for it already, in no volume, that entry says
+//! what it is (its serial number, its bay, what it cost), and goes: one disk has one entry.
+
+use std::path::Path;
+
+use sieve_catalogue::pool_file::Edit;
+use sieve_core::pool::DiskSpec;
+use sieve_core::units::ByteLength;
+use sieve_pool::member::Member;
+use sieve_pool::pool::Pool;
+
+/// The entry that the pool file has for the disk at a place.
+pub(super) fn entry<'p>(pool: &'p Pool, at: &Path) -> Option<&'p DiskSpec> {
+    pool.spec.disks.iter().find(|disk| {
+        let is_there = disk.path.as_deref().is_some_and(|path| Path::new(path) == at);
+        is_there && pool.spec.volume_of(&disk.name).is_none()
+    })
+}
+
+/// What describes the new disk: its own entry, else that of the disk it takes over from.
+pub(super) fn described<'p>(pool: &'p Pool, member: &'p Member, at: &Path) -> Option<&'p DiskSpec> {
+    entry(pool, at).or(member.spec.as_ref())
+}
+
+/// The changes of the pool file.
+pub(super) fn edits(pool: &Pool, name: &str, at: &str, capacity: Option<ByteLength>) -> Vec<Edit> {
+    let disk = || name.to_string();
+    let by = entry(pool, Path::new(at)).map(|entry| entry.name.clone());
+    let mut edits: Vec<Edit> = by.map(|by| Edit::Succeed { disk: disk(), by }).into_iter().collect();
+    edits.push(Edit::Path { disk: disk(), path: at.into() });
+    edits.extend(capacity.map(|bytes| Edit::Capacity { disk: disk(), bytes: bytes.exact() }));
+    edits
+}

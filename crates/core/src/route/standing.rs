@@ -1,0 +1,260 @@
+//! Who sits where: the disks, the seats of a volume, and what holds of them.
+
+use std::rc::Rc;
+
+use jiff::civil::Date;
+
+use super::step::Step;
+use crate::forecast::SpeedCurve;
+use crate::pool::Role;
+use crate::units::ByteLength;
+
+/// Of a disk that takes the files of others at least so much stays free: a hundredth.
+const STAYS_FREE: u64 = 100;
+
+/// A disk, a member now or not.
+#[derive(Clone, Debug)]
+pub struct Drive {
+    /// What it is called where it joins, unless somebody has that name.
+    pub name: Rc<str>,
+    /// The space it has for us.
+    pub size: ByteLength,
+    /// How fast it is.
+    pub curve: SpeedCurve,
+    /// It is there only from then on.
+    pub from: Option<Date>,
+    /// Where it is mounted.
+    pub path: Option<String>,
+    /// Where it sits in the case.
+    pub bay: Option<String>,
+    /// Its serial number.
+    pub serial: Option<String>,
+}
+
+/// A position in [`Ground::drives`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct DriveId(u16);
+
+impl DriveId {
+    /// The drive at a position.
+    pub const fn new(position: usize) -> Self {
+        Self(position as u16)
+    }
+
+    /// Its position.
+    pub const fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// A place in the volume: a lane, a parity image or a cache, which outlives the disk that it is on.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Seat {
+    /// The member's name.
+    pub name: Rc<str>,
+    /// What it does.
+    pub role: Role,
+    /// The disk it is on.
+    pub drive: DriveId,
+    /// What its files take; zero for parity, whose image is as long as the longest lane.
+    pub used: ByteLength,
+}
+
+/// What a volume is at one moment.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Standing {
+    /// The seats, by name.
+    pub seats: Vec<Seat>,
+    /// Parity has everything there is.
+    pub synced: bool,
+    /// It can be reached only from then on.
+    pub day: Option<Date>,
+    /// Disks that were emptied on the way: none is twice, which would only move files about.
+    pub emptied: Vec<DriveId>,
+}
+
+/// What does not change on the way.
+#[derive(Clone, Debug)]
+pub struct Ground {
+    /// All disks: members, and those that can become members.
+    pub drives: Vec<Drive>,
+    /// What the volume is now.
+    pub start: Standing,
+    /// What parity does not have yet.
+    pub unsynced: ByteLength,
+    /// Empty bays, where the case is known.
+    pub free_bays: Option<usize>,
+    /// So many parity drives guard the files at every moment.
+    pub floor: usize,
+}
+
+impl Ground {
+    /// A drive.
+    pub fn drive(&self, id: DriveId) -> &Drive {
+        &self.drives[id.index()]
+    }
+
+    /// The space of the drive that a seat is on.
+    pub fn size(&self, seat: &Seat) -> ByteLength {
+        self.drive(seat.drive).size
+    }
+
+    /// What a data disk takes of the files of others.
+    pub(super) fn room(&self, seat: &Seat) -> ByteLength {
+        let size = self.size(seat).exact();
+        ByteLength::new(size - size / STAYS_FREE).minus(seat.used)
+    }
+
+    /// How many more disks the case takes.
+    pub(super) fn bays_left(&self, standing: &Standing) -> usize {
+        let Some(free) = self.free_bays else { return usize::MAX };
+        (free + self.start.seats.len()).saturating_sub(standing.seats.len())
+    }
+}
+
+impl Standing {
+    /// The seats of a role.
+    pub fn of_role(&self, role: Role) -> impl Iterator<Item = &Seat> {
+        self.seats.iter().filter(move |seat| seat.role == role)
+    }
+
+    /// The position of a seat.
+    pub fn seat(&self, name: &str) -> Option<usize> {
+        self.seats.iter().position(|seat| &*seat.name == name)
+    }
+
+    /// How many parity drives guard the files.
+    pub fn parities(&self) -> usize {
+        self.of_role(Role::Parity).count()
+    }
+
+    /// How long a parity image is: as the longest lane.
+    pub fn image(&self) -> ByteLength {
+        self.of_role(Role::Data).map(|seat| seat.used).max().unwrap_or_default()
+    }
+
+    /// Space for files.
+    pub fn space(&self, ground: &Ground) -> ByteLength {
+        self.of_role(Role::Data).map(|seat| ground.size(seat)).sum()
+    }
+
+    /// Drives that are on no seat.
+    pub fn spare(&self, ground: &Ground) -> impl Iterator<Item = DriveId> {
+        (0..ground.drives.len())
+            .map(DriveId::new)
+            .filter(|id| self.seats.iter().all(|seat| seat.drive != *id))
+    }
+
+    /// What a step leads to; nothing where it is not allowed.
+    pub fn after(&self, ground: &Ground, step: &Step) -> Option<Self> {
+        if !self.synced && *step != Step::Sync {
+            return None;
+        }
+        let mut after = self.clone();
+        match step {
+            Step::Sync => {
+                after.synced = true;
+                return (!self.synced).then_some(after);
+            }
+            Step::Replace { seat, onto } => {
+                after.put_on(ground, self.seat(seat)?, *onto)?;
+                (ground.bays_left(self) >= 1).then_some(())?;
+            }
+            Step::Exchange { seat, onto } => {
+                let seat = self.seat(seat)?;
+                after.put_on(ground, seat, *onto)?;
+                let comes_back = match self.seats[seat].role {
+                    Role::Data => self.parities() > 0,
+                    Role::Parity => true,
+                    Role::Cache => false,
+                };
+                (comes_back && self.parities() > ground.floor).then_some(())?;
+            }
+            Step::Vacate { seat } => after.vacate(ground, self.seat(seat)?)?,
+            Step::Grow { name, role, drive } => {
+                (ground.bays_left(self) >= 1 && self.seat(name).is_none()).then_some(())?;
+                after.seats.push(Seat {
+                    name: name.clone(),
+                    role: *role,
+                    drive: *drive,
+                    used: ByteLength::ZERO,
+                });
+                after.arrive(ground, *drive);
+                let seat = after.seats.len() - 1;
+                (after.is_within_slots(*role) && after.is_covered(ground, seat)).then_some(())?;
+                after.put_in_order();
+            }
+        }
+        (after.parities() >= ground.floor).then_some(after)
+    }
+
+    /// A seat goes on on another drive.
+    fn put_on(&mut self, ground: &Ground, seat: usize, onto: DriveId) -> Option<()> {
+        self.seats[seat].drive = onto;
+        self.arrive(ground, onto);
+        let needs = if self.seats[seat].role == Role::Parity { self.image() } else { self.seats[seat].used };
+        (ground.drive(onto).size >= needs && self.is_covered(ground, seat)).then_some(())
+    }
+
+    /// The same seats are the same standing, in whatever order they came.
+    pub fn put_in_order(&mut self) {
+        self.seats.sort_by(|a, b| a.name.cmp(&b.name));
+    }
+
+    fn arrive(&mut self, ground: &Ground, drive: DriveId) {
+        self.day = self.day.max(ground.drive(drive).from);
+    }
+
+    fn is_within_slots(&self, role: Role) -> bool {
+        self.of_role(role).count() <= role.slots()
+    }
+
+    /// A parity drive is at least as large as the largest data disk.
+    fn is_covered(&self, ground: &Ground, seat: usize) -> bool {
+        let size = ground.size(&self.seats[seat]);
+        match self.seats[seat].role {
+            Role::Data => self.of_role(Role::Parity).all(|parity| ground.size(parity) >= size),
+            Role::Parity => self.of_role(Role::Data).all(|data| ground.size(data) <= size),
+            Role::Cache => true,
+        }
+    }
+
+    /// A seat goes; its files go to the data disks that are left.
+    fn vacate(&mut self, ground: &Ground, seat: usize) -> Option<()> {
+        let left = self.seats.remove(seat);
+        if left.role == Role::Parity {
+            return Some(());
+        }
+        self.of_role(Role::Data).next()?;
+        let place = self.emptied.binary_search(&left.drive).err()?;
+        self.emptied.insert(place, left.drive);
+        self.pour(ground, left.used)
+    }
+
+    /// Files go to the emptiest disk, one after the other: in the end as many disks as take part have the same space free.
+    fn pour(&mut self, ground: &Ground, amount: ByteLength) -> Option<()> {
+        let mut room: Vec<(u64, usize)> = (0..self.seats.len())
+            .filter(|seat| self.seats[*seat].role == Role::Data)
+            .map(|seat| (ground.room(&self.seats[seat]).exact(), seat))
+            .collect();
+        room.sort_by(|a, b| b.cmp(a));
+        let mut left = amount.exact();
+        if room.iter().map(|(free, _)| u128::from(*free)).sum::<u128>() < u128::from(left) {
+            return None;
+        }
+        let mut level = room.first().map_or(0, |(free, _)| *free);
+        for taking in 1..=room.len() {
+            let next = room.get(taking).map_or(0, |(free, _)| *free);
+            let drop = (level - next).min(left.div_ceil(taking as u64));
+            level -= drop;
+            left = left.saturating_sub(drop * taking as u64);
+            if left == 0 {
+                break;
+            }
+        }
+        for (free, seat) in room.into_iter().filter(|(free, _)| *free > level) {
+            self.seats[seat].used = self.seats[seat].used.plus(ByteLength::new(free - level));
+        }
+        Some(())
+    }
+}
