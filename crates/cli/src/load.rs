@@ -98,11 +98,16 @@ pub(crate) fn spec_on_paper(path: &Path, has_listing: bool) -> Result<Option<Poo
     Ok((has_listing || all_on_paper && !spec.volumes.is_empty()).then_some(spec))
 }
 
-/// Opens the pool of a pool file.
-pub(crate) fn pool(path: &Path) -> Result<Pool> {
+/// Opens the pool of a pool file; what is noticed on the way is its notes, which the caller shows.
+pub(crate) fn pool_with_notes(path: &Path) -> Result<Pool> {
     let machine = crate::machine::real();
     sieve_mount::record::bring_up(path);
-    let pool = sieve_pool::open(machine, path, spec(path)?)?;
+    sieve_pool::open(machine, path, spec(path)?)
+}
+
+/// Opens the pool of a pool file, and says what is noticed on the way.
+pub(crate) fn pool(path: &Path) -> Result<Pool> {
+    let pool = pool_with_notes(path)?;
     for note in &pool.notes {
         crate::say_aside!("note: {note}");
     }

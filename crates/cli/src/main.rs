@@ -12,6 +12,7 @@ mod human;
 mod json;
 mod load;
 mod machine;
+mod new_file;
 mod output;
 mod progress;
 mod restraint;

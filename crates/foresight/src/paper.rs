@@ -239,6 +239,7 @@ impl PaperPool {
             suspicious: None,
             damaged_tables: Vec::new(),
             notes: self.durations(),
+            differs: Vec::new(),
         };
         status.verdict = status.judge();
         Ok(status)

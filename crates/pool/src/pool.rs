@@ -48,6 +48,8 @@ pub struct Pool {
     pub members: Vec<Member>,
     /// What was noticed on the way, in words.
     pub notes: Vec<String>,
+    /// What the pool file says and is not so, or not yet, in words; also among the notes.
+    pub differs: Vec<String>,
     /// Folders of members whose content the last scan could not see.
     pub out_of_sight: RefCell<BTreeMap<DiskId, Vec<RelPath>>>,
     /// The locks that are held.
@@ -229,6 +231,7 @@ impl Pool {
             identity,
             members,
             notes,
+            differs: Vec::new(),
             out_of_sight: RefCell::default(),
             hold: Hold::Nothing,
             job: None,

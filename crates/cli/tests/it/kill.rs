@@ -174,7 +174,12 @@ fn kill_once(action: &[&str], seed: u64, longest: Duration) -> bool {
         "vacate" => scene.guarded = scene.now_guarded(),
         _ => {}
     }
-    scene.lab.run(&["verify"]).expect(&[0]);
+    let mut run = scene.lab.run(&["verify"]);
+    if run.stderr.contains("is finished now") {
+        // The pool file was edited already, so that running the action again found nothing to do: this one finished the rest.
+        run = scene.lab.run(&["verify"]);
+    }
+    assert_eq!(run.code, 0, "{when}: {}{}", run.stdout, run.stderr);
     // A disk dies right after: what was guarded before is there after the rebuild.
     let lost = match action[0] {
         "vacate" | "replace" => ["beech", "pine"][seed as usize % 2],

@@ -12,6 +12,7 @@ mod changing;
 mod contract;
 mod design;
 mod drill;
+mod edits;
 mod fate;
 mod fate_any;
 mod flips;

@@ -73,7 +73,7 @@ impl Contradiction {
                 built.word()
             ),
             Self::DiskLeftOut { volume, disk, role: Role::Data } => format!(
-                "name {disk} in `data` of {volume} again; if the disk is dead: zinc-sieve fate --lose {disk}, then zinc-sieve rebuild {disk} --onto DIR"
+                "name {disk} in `data` of {volume} again; to take it out, after that: zinc-sieve vacate {disk}; if the disk is dead: zinc-sieve fate --lose {disk}, then zinc-sieve rebuild {disk} --onto DIR"
             ),
             Self::DiskLeftOut { volume, disk, role } => format!(
                 "name {disk} in `{role}` of {volume} again; to take it out, after that: zinc-sieve vacate {disk}"

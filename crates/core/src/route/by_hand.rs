@@ -5,7 +5,8 @@ use super::choice::Ways;
 use super::goal::Goal;
 use super::standing::Ground;
 
-use super::{Leg, search};
+use super::leg::Leg;
+use super::search;
 
 /// How far one comes that way.
 #[derive(Clone, Debug, Default)]

@@ -8,9 +8,9 @@ use super::bound::least;
 use super::choice::{Choice, Essence, Ways};
 use super::enough;
 use super::goal::{Goal, Wanted};
+use super::leg::{Leg, NoRoute, Route};
 use super::standing::{Ground, Standing};
 use super::step::Step;
-use super::{Leg, NoRoute, Route};
 
 /// No route has more steps.
 const MOST_STEPS: u32 = 16;

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
-use super::{Answer, StepLine};
+use super::report::{Answer, StepLine};
 
 /// The version of what a list says for the program.
 const FORMAT: u32 = 1;

@@ -7,7 +7,7 @@ use sieve_core::route::{Drive, DriveId, Ground, Leg, Seat, Step};
 use sieve_core::units::ByteLength;
 
 use super::ground::Land;
-use super::{DriveLine, StepLine};
+use super::report::{DriveLine, StepLine};
 
 /// So many characters of a serial number are told.
 const TAIL: usize = 6;

@@ -71,6 +71,7 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
         suspicious: stock.suspicious,
         damaged_tables,
         notes,
+        differs: pool.differs.clone(),
     };
     status.verdict = status.judge();
     leave_samples(pool, &status)?;

@@ -66,6 +66,9 @@ pub struct Status {
     pub damaged_tables: Vec<String>,
     /// What was noticed, in words.
     pub notes: Vec<String>,
+    /// What the pool file says and is not so, or not yet, in words; also among the notes.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub differs: Vec<String>,
 }
 
 /// A volume that may hold less than its disks could.

@@ -49,7 +49,7 @@ impl Status {
             || !self.damaged_tables.is_empty()
             || self.suspicious.is_some()
             || sum(&self.unguarded, Wanting::Somebody).files > 0;
-        match (is_wrong, self.unguarded.is_empty()) {
+        match (is_wrong, self.unguarded.is_empty() && self.differs.is_empty()) {
             (true, _) => Verdict::ActNow,
             (false, false) => Verdict::Waits,
             (false, true) => Verdict::Well,

@@ -3,7 +3,7 @@
 //! Called whenever a pool is opened, and again under the locks of a writer. A reader follows new names for itself; who has
 //! both locks, so that nobody is at work under the old ones, makes them those of catalogue and labels.
 
-use sieve_core::pool::PoolSpec;
+use sieve_core::pool::{DiskSpec, PoolSpec};
 use sieve_disk::machine::Machine;
 use std::path::Path;
 use std::sync::Arc;
@@ -12,8 +12,9 @@ use sieve_core::pool::VolumeSpec;
 use sieve_core::pool::agreement::{self, Agreement, BuiltVolume};
 use uuid::Uuid;
 
+use crate::check::small_parities;
 use crate::journal::{Did, Entry};
-use crate::member::recognise;
+use crate::member::{Member, recognise};
 use crate::pool::Pool;
 use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
@@ -36,6 +37,11 @@ pub fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Po
     let told = notes(&pool, &agreement);
     pool.notes.extend(told);
     follow(&mut pool, &agreement)?;
+    let fuller = pool.members.iter().map(|member| fuller_than_said(&pool, member));
+    let fuller: Vec<_> = fuller.collect::<Result<_>>()?;
+    pool.notes.extend(fuller.into_iter().flatten());
+    pool.differs = differences(&pool, &agreement);
+    pool.notes.extend(pool.differs.clone());
     Ok(pool)
 }
 
@@ -114,13 +120,52 @@ fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
     if pool.identity.name != pool.spec.name {
         notes.push(renamed("pool", &(pool.identity.name.clone(), pool.spec.name.clone())));
     }
-    notes.extend(agreement.not_built.iter().map(|volume| {
-        format!("volume {volume} of the pool file is not built: nothing of it is looked at or guarded")
-    }));
-    notes.extend(agreement.not_joined.iter().map(|(disk, volume, role)| {
-        format!("{disk} is no member of {volume} yet: zinc-sieve grow {disk} --as {role} --volume {volume}")
-    }));
     notes
+}
+
+/// A disk that holds more than the pool file lets it.
+fn fuller_than_said(pool: &Pool, member: &Member) -> Result<Option<String>> {
+    let said = member.spec.as_ref().and_then(|spec| spec.capacity);
+    let (Some(said), Some(filesystem)) = (said, &member.filesystem) else { return Ok(None) };
+    // What our files take is asked of the catalogue only where it can be more: that costs a look at each of them.
+    if filesystem.total.minus(filesystem.available) <= said {
+        return Ok(None);
+    }
+    let used = member.used_bytes(&pool.catalogue)?;
+    let name = &member.row.name;
+    Ok((used > said).then(|| {
+        format!("{name} holds {used}, and the pool file lets it have {said}: nothing more is put there")
+    }))
+}
+
+/// What the pool file says and is not so: it is no pool in which all is well, though nothing contradicts.
+fn differences(pool: &Pool, agreement: &Agreement) -> Vec<String> {
+    let not_built = agreement.not_built.iter().map(|volume| {
+        format!("volume {volume} of the pool file is not built: nothing of it is looked at or guarded")
+    });
+    let not_joined = agreement.not_joined.iter().map(|(disk, volume, role)| {
+        format!("{disk} is no member of {volume} yet: zinc-sieve grow {disk} --as {role} --volume {volume}")
+    });
+    let size = |name: &str| pool.member_named(name).ok()?.usable_bytes();
+    let small = pool.spec.volumes.iter().flat_map(|volume| small_parities(volume, size));
+    let not_mounted = folders_as_disks(pool);
+    not_built.chain(not_joined).chain(small.map(|mistake| mistake.message)).chain(not_mounted).collect()
+}
+
+/// Members that are no disk of their own, which the pool file does not say.
+fn folders_as_disks(pool: &Pool) -> Option<String> {
+    let is_meant = |spec: &DiskSpec| spec.simulated || spec.shares_filesystem;
+    let folders = pool.members.iter().filter(|member| {
+        member.filesystem.as_ref().is_some_and(|filesystem| !filesystem.is_mount_point)
+            && !member.spec.as_ref().is_some_and(is_meant)
+    });
+    let names: Vec<&str> = folders.map(|member| member.row.name.as_str()).collect();
+    (!names.is_empty()).then(|| {
+        format!(
+            "nothing is mounted where {} should be: a folder on the filesystem around it; shares_filesystem = true if it is meant",
+            names.join(", ")
+        )
+    })
 }
 
 /// Takes the new names into the catalogue (a reader: into what it keeps for itself), and recognises the members by them.

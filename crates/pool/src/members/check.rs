@@ -186,16 +186,22 @@ fn doubt_shared_filesystems(seen: &[Seen<'_>], findings: &mut Vec<Finding>) {
 
 /// A parity disk must be at least as large as the largest data disk.
 fn refuse_small_parity(volume: &VolumeSpec, seen: &[Seen<'_>], mistakes: &mut Vec<Mistake>) {
-    let size = |name: &String| -> Option<ByteLength> {
+    let size = |name: &str| {
         let seen = seen.iter().find(|s| s.spec.name == *name)?;
         usable_bytes(Some(seen.spec), seen.opened.as_ref().map(|(_, f)| f))
     };
+    mistakes.extend(small_parities(volume, size));
+}
+
+/// The parity disks of a volume that are smaller than its largest data disk, by the sizes that are known.
+pub(crate) fn small_parities(volume: &VolumeSpec, size: impl Fn(&str) -> Option<ByteLength>) -> Vec<Mistake> {
     let largest = volume.data.iter().filter_map(|name| Some((size(name)?, name))).max();
-    let Some((largest, data_name)) = largest else { return };
+    let Some((largest, data_name)) = largest else { return Vec::new() };
     let mut spans = volume.member_spans.iter().skip(volume.data.len());
+    let mut small_ones = Vec::new();
     for disks in &volume.parity {
         let span = spans.by_ref().take(disks.len()).next().cloned().unwrap_or_default();
-        let sizes: Option<Vec<ByteLength>> = disks.iter().map(size).collect();
+        let sizes: Option<Vec<ByteLength>> = disks.iter().map(|name| size(name)).collect();
         let room = sizes.map(|sizes| sizes.into_iter().fold(ByteLength::ZERO, ByteLength::plus));
         let Some(small) = room.filter(|s| *s < largest) else { continue };
         let name = disks.join(" with ");
@@ -208,6 +214,7 @@ fn refuse_small_parity(volume: &VolumeSpec, seen: &[Seen<'_>], mistakes: &mut Ve
             "a parity disk must be at least as large as the largest data disk: use a larger one, or limit {data_name} with capacity = \"{} B\"",
             small.exact()
         );
-        mistakes.push(Mistake::new(span, message).advise(advice));
+        small_ones.push(Mistake::new(span, message).advise(advice));
     }
+    small_ones
 }

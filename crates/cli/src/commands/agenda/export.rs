@@ -1,7 +1,6 @@
 //! The agenda for other programs: a calendar, units of the system's service manager, crontab lines. Files are written, and
 //! nothing is installed.
 
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use chrono::NaiveDateTime;
@@ -16,7 +15,7 @@ use sieve_pool::pool::Pool;
 use crate::commands::context::Context;
 use crate::commands::unit::quoted;
 use crate::exit::Outcome;
-use crate::json;
+use crate::{json, new_file};
 
 /// A file that is written.
 struct Made {
@@ -43,7 +42,7 @@ pub(super) fn run(context: &Context, pool: &Pool, outline: &Outline, asked: &[St
     let folder = Path::new(folder);
     std::fs::create_dir_all(folder).map_err(|e| Error::io("agenda.export", folder, e))?;
     for file in &made {
-        write_new(&folder.join(&file.name), &file.text)?;
+        new_file::write(&folder.join(&file.name), &file.text, "agenda.export")?;
     }
     let names: Vec<String> = made.iter().map(|file| folder.join(&file.name).display().to_string()).collect();
     if context.json {
@@ -59,16 +58,6 @@ pub(super) fn run(context: &Context, pool: &Pool, outline: &Outline, asked: &[St
         }
     }
     Ok(Outcome::Fine)
-}
-
-/// Nothing that is there is overwritten unasked.
-fn write_new(path: &Path, text: &str) -> Result<()> {
-    let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(path);
-    made.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes())).map_err(|e| {
-        let mut error = Error::io("agenda.export", path, e);
-        error.kind = Kind::Conflict;
-        error.remedy("name another folder, or remove that file first")
-    })
 }
 
 /// A calendar of RFC 5545: an event a job, in local time, which repeats, with its likely duration and an alarm.

@@ -74,13 +74,6 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
         Err(error) => return Err(error),
     };
     let mut findings = Vec::new();
-    for disk in &pool.spec.disks {
-        let in_volume = pool.spec.volume_of(&disk.name).is_some();
-        if in_volume && !pool.members.iter().any(|m| m.row.name == disk.name) {
-            let message = format!("{} is in the pool file and not a member yet", disk.name);
-            findings.push(finding(Severity::Doubt, &disk.name, message, None));
-        }
-    }
     for member in &pool.members {
         let name = &member.row.name;
         if member.state.is_usable() && matches!(member.state, sieve_pool::member::State::Present) {

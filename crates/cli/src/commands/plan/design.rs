@@ -23,7 +23,7 @@ use crate::args::{Documents, Wish};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, odds, size, style, units};
-use crate::{chart, json, load};
+use crate::{chart, json, load, new_file};
 
 /// What `design` compares.
 #[derive(Args)]
@@ -342,18 +342,7 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
         // What waits on the cache is to survive as much as the rest.
         text += "cache_copies = 2\n";
     }
-    create_new(path, text.as_bytes())?;
+    new_file::write(path, &text, "design.write")?;
     crate::say_aside!("Written: {}", path.display());
     Ok(())
-}
-
-/// Writes a file that does not exist yet: nobody's pool file is overwritten.
-fn create_new(path: &Path, bytes: &[u8]) -> Result<()> {
-    let made =
-        std::fs::File::create_new(path).and_then(|mut file| std::io::Write::write_all(&mut file, bytes));
-    made.map_err(|e| {
-        let mut error = Error::io("design.write", path, e);
-        error.kind = Kind::Conflict;
-        error.remedy("name a file that does not exist yet")
-    })
 }

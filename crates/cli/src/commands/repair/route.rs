@@ -17,7 +17,7 @@ use crate::exit::Outcome;
 use crate::human::style::{self, paint};
 use crate::human::{count, size, time};
 use crate::progress::Watch;
-use crate::{json, load};
+use crate::{json, load, new_file};
 
 /// What is wanted.
 #[derive(Args)]
@@ -60,10 +60,7 @@ pub(crate) fn run(context: &Context, asked: &RouteArguments) -> Result<Outcome> 
     let answer = route::plan(land, &request)?;
     if let Some(file) = &asked.steps {
         let text = Checklist::of(&answer).text(|command| quoted(command))?;
-        std::fs::write(file, text).map_err(|e| {
-            let message = format!("{}: {e}", file.display());
-            Error::new(Kind::Io, "route.write", message).remedy("name a file that can be written")
-        })?;
+        new_file::write(file, &text, "route.write")?;
     }
     if context.json {
         json::print(&answer)?;
@@ -113,8 +110,7 @@ fn show(answer: &Answer) {
 
 fn guard_in_words(answer: &Answer) -> String {
     let drives = |count: usize| many(count, "parity drive");
-    let Totals { least_guard, weakened_seconds, .. } = answer.totals;
-    if least_guard >= answer.guard_now {
+    if answer.totals.least_guard >= answer.guard_now {
         return match answer.guard_now {
             0 => "No parity drive guards the files, now or meanwhile.".into(),
             now => paint(
@@ -123,13 +119,16 @@ fn guard_in_words(answer: &Answer) -> String {
             ),
         };
     }
-    let words = format!(
-        "For {} only {} of {} guard the files.",
-        duration(weakened_seconds),
-        drives(least_guard),
-        answer.guard_now
-    );
-    paint(style::BAD, words)
+    paint(style::BAD, weakened(&answer.totals, answer.guard_now))
+}
+
+fn weakened(totals: &Totals, guard_now: usize) -> String {
+    let left = match totals.least_guard {
+        0 => "no parity drive guards the files".into(),
+        1 => format!("only 1 parity drive of {guard_now} guards the files"),
+        left => format!("only {left} parity drives of {guard_now} guard the files"),
+    };
+    format!("For {} {left}.", duration(totals.weakened_seconds))
 }
 
 fn bought(drives: &[DriveLine]) -> String {
@@ -173,24 +172,18 @@ fn show_by_hand(answer: &Answer) {
         return;
     }
     let mut text = format!(
-        "Goal after goal, each disk pulled and the next one computed: {}, {} of disk time",
+        "By hand, goal after goal, each disk pulled and the next one computed: {}, {} of disk time",
         many(by_hand.steps.len(), "step"),
         duration(by_hand.totals.disk_seconds)
     );
-    if by_hand.totals.weakened_seconds > 0.0 {
-        text += &format!(
-            "; for {} only {} of {} guard the files",
-            duration(by_hand.totals.weakened_seconds),
-            many(by_hand.totals.least_guard, "parity drive"),
-            answer.guard_now
-        );
-    }
     if let Some(goal) = &by_hand.stuck_at {
         text += &format!("; and then \"{goal}\" can no longer be reached");
     }
-    let steps =
-        if by_hand.steps.is_empty() { String::new() } else { format!(" ({})", by_hand.steps.join("; ")) };
-    crate::say!("{text}{steps}.");
+    crate::say!("{text}.");
+    if by_hand.totals.weakened_seconds > 0.0 {
+        crate::say!("{}", weakened(&by_hand.totals, answer.guard_now));
+    }
+    by_hand.steps.iter().for_each(|step| crate::say!("     {step}"));
 }
 
 /// "1 step", "4 steps".

@@ -28,7 +28,7 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
         }
         None => {
             let look = if look.scan { Look::Always } else { Look::WhereShort };
-            status(&mut load::pool(&context.pool)?, look, &Watch::begin(false)?)?
+            status(&mut load::pool_with_notes(&context.pool)?, look, &Watch::begin(false)?)?
         }
     };
     let mounts = mounts(context);
@@ -113,7 +113,11 @@ fn verdict(status: &Status) -> String {
             let waits =
                 [("a sync", status.waits_for_sync()), ("its place on the disks", status.waits_for_settle())];
             let waits = waits.into_iter().filter(|(_, count)| count.files > 0);
-            let told: Vec<String> = waits.map(|(what, count)| format!("{} for {what}", of(count))).collect();
+            let mut told: Vec<String> =
+                waits.map(|(what, count)| format!("{} for {what}", of(count))).collect();
+            if !status.differs.is_empty() {
+                told.push("the pool file says what is not so, see below".into());
+            }
             let words = format!("nothing is wrong, something waits: {}", told.join("; "));
             style::paint(style::WATCH, words)
         }
