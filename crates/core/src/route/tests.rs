@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use jiff::civil::date;
+use jiff::civil::{Date, date};
 use proptest::prelude::*;
 use rstest::rstest;
 
@@ -11,6 +11,7 @@ use super::goal::Wanted;
 use super::*;
 use crate::forecast::default_curve;
 use crate::pool::{Media, Role};
+use crate::units::ByteLength;
 
 const TB: u64 = 1_000_000_000_000;
 

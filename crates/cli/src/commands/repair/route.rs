@@ -59,7 +59,7 @@ pub(crate) fn run(context: &Context, asked: &RouteArguments) -> Result<Outcome> 
     };
     let answer = route::plan(land, &request)?;
     if let Some(file) = &asked.steps {
-        let text = Checklist::of(&answer).text(|command| quoted(command))?;
+        let text = Checklist::of(&answer).text(quoted)?;
         new_file::write(file, &text, "route.write")?;
     }
     if context.json {
