@@ -28,13 +28,20 @@ pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
     let context = Context { pool, json: arguments.json };
     let (changes, did) = (arguments.command.changes_files(), arguments.command.did());
     let outcome = dispatch(&context, arguments.command);
-    if let (Some(did), Err(failure)) = (did, &outcome) {
+    if let (Some(did), Err(failure)) = (did, &outcome)
+        && !is_overtaken(failure)
+    {
         journal::note_failure(&context.pool, did, failure);
     }
     if changes {
         sieve_mount::record::bring_up(&context.pool);
     }
     outcome
+}
+
+/// Whether a command only finished what another one had begun with the pool file, which it had read before.
+pub(crate) fn is_overtaken(failure: &Error) -> bool {
+    failure.code == "pool-file.changed"
 }
 
 fn dispatch(context: &Context, command: Command) -> Result<Outcome> {

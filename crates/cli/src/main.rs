@@ -25,13 +25,19 @@ use clap::Parser;
 
 fn main() -> ExitCode {
     let given: Vec<_> = std::env::args_os().collect();
-    let arguments = match commands::mount::as_mount_helper(&given) {
-        Some(call) => command_line::Arguments::parse_from(call),
-        None => command_line::Arguments::parse_from(given),
-    };
+    let given = commands::mount::as_mount_helper(&given).unwrap_or(given);
+    let arguments = command_line::Arguments::parse_from(&given);
     human::units::choose(arguments.binary);
     let json = arguments.json;
-    let end = match dispatch::run(arguments) {
+    let outcome = match dispatch::run(arguments) {
+        Err(failure) if dispatch::is_overtaken(&failure) => {
+            // What somebody had begun is finished, and nothing of this: it begins anew, by the pool file as it is now.
+            say_aside!("note: {}", failure.message);
+            dispatch::run(command_line::Arguments::parse_from(&given))
+        }
+        outcome => outcome,
+    };
+    let end = match outcome {
         Ok(outcome) => outcome.into(),
         Err(failure) => exit::report(&failure, json),
     };

@@ -366,7 +366,34 @@ pub struct Fallen {
 /// # Errors
 /// What the database says.
 pub fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {
-    let doubtful = doubtful_contents(c, disk)?;
+    fallen_among(c, disk, doubtful_contents(c, disk)?)
+}
+
+/// As [`fallen`], but what did not vanish behind our back, and what a file of one of the `others` has, is not gone: we took it
+/// from one disk to the other.
+///
+/// # Errors
+/// What the database says.
+pub fn fallen_everywhere(c: &Connection, disk: DiskId, others: &[DiskId]) -> Result<Fallen> {
+    let mut doubtful = doubtful_contents(c, disk)?;
+    let mut statement = c.prepare_cached(
+        "SELECT DISTINCT moved.id, o.disk FROM orphan JOIN version moved ON moved.id = orphan.version
+             JOIN version v ON v.whole = moved.whole AND v.size = moved.size AND v.id <> moved.id
+             JOIN object o ON o.version = v.id AND o.standing = 0
+         WHERE moved.disk = ?1 AND o.disk <> ?1
+             AND NOT EXISTS (SELECT 1 FROM gone g WHERE g.disk = ?1 AND moved.id IN (g.version, g.older))",
+    )?;
+    let mut rows = statement.query([disk.get()])?;
+    while let Some(row) = rows.next()? {
+        let elsewhere: i64 = row.get(1)?;
+        if others.iter().any(|other| other.get() == elsewhere) {
+            doubtful.insert(row.get(0)?, Became::Present);
+        }
+    }
+    fallen_among(c, disk, doubtful)
+}
+
+fn fallen_among(c: &Connection, disk: DiskId, doubtful: HashMap<i64, Became>) -> Result<Fallen> {
     if doubtful.is_empty() {
         return Ok(Fallen::default());
     }

@@ -250,8 +250,81 @@ impl Life {
         self.run(&arguments, &[0, 1]);
     }
 
+    /// Runs something that may be killed on its way, until it has nothing more to say.
+    fn to_its_end(&mut self, arguments: &[&str]) {
+        if self.chance.once_in(2) {
+            self.killed(arguments);
+        }
+        for _ in 0..3 {
+            let run = self.lab.run(arguments);
+            self.log.push(format!("{}: {} {}", arguments.join(" "), run.code, run.stderr.trim()));
+            // What was begun is finished at the start, or it was done before the kill.
+            let is_known = [0, 1].contains(&run.code)
+                || ["run this again", "there is no disk", "a member already", "nothing to", "is a member of"]
+                    .iter()
+                    .any(|words| run.stderr.contains(words))
+                || run.code == 4;
+            assert!(is_known, "{}\n{}", self.story(), run.stdout);
+            if !run.stderr.contains("run this again") && !run.stdout.contains("run it again") {
+                break;
+            }
+        }
+        let all: Vec<String> = self.expected.keys().cloned().collect();
+        self.assert_readable(&all);
+    }
+
+    /// Files go from disk to disk because somebody says so.
+    fn shift(&mut self) {
+        let to = *self.chance.pick(&self.data);
+        let names: Vec<String> = self.expected.keys().cloned().collect();
+        if names.is_empty() || self.chance.once_in(2) {
+            return self.to_its_end(&["even-out", "--yes"]);
+        }
+        let path = self.chance.pick(&names).clone();
+        if !self.is_on_cache(&path) {
+            self.to_its_end(&["move", &path, "--to", to, "--yes"]);
+        }
+    }
+
+    /// A disk leaves.
+    fn vacate(&mut self) {
+        let disk = *self.chance.pick(&self.data);
+        // The fast disk of a tiered volume is named in the pool file on its own.
+        if self.data.len() < 3 || self.kind == "tiered" && disk == "alder" {
+            return;
+        }
+        self.to_its_end(&["vacate", disk, "--yes"]);
+        let status = self.lab.run(&["status", "--json"]).json();
+        if status["disks"].as_array().unwrap().iter().all(|d| d["name"] != disk) {
+            self.log.push(format!("{disk} left"));
+            self.data.retain(|name| *name != disk);
+            assert!(!self.lab.disk(disk).join(".zinc-sieve").exists(), "{}", self.story());
+        }
+    }
+
+    /// A disk of files gives its place to another one, which is mounted where it was afterwards.
+    fn replace(&mut self) {
+        let disks: Vec<&str> = self.data.iter().chain(&self.caches).copied().collect();
+        let disk = *self.chance.pick(&disks);
+        self.next_name += 1;
+        let onto = self.lab.root().join(format!("onto-{}", self.next_name));
+        fs::create_dir(&onto).unwrap();
+        let onto = onto.display().to_string();
+        self.to_its_end(&["replace", disk, "--onto", &onto, "--yes"]);
+        let text = self.lab.pool_text();
+        if text.contains(&onto) {
+            self.log.push(format!("{disk} was replaced"));
+            fs::remove_dir_all(self.lab.disk(disk)).unwrap();
+            fs::rename(&onto, self.lab.disk(disk)).unwrap();
+            self.lab.write_pool_file(&text.replace(&onto, &self.lab.disk(disk).display().to_string()));
+        }
+    }
+
     fn something(&mut self) {
-        match self.chance.below(15) {
+        match self.chance.below(20) {
+            15 | 16 => self.shift(),
+            17 => self.vacate(),
+            18 | 19 => self.replace(),
             0..=3 => self.put(),
             4 => self.remove(),
             5 => self.edit(),

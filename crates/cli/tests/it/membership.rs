@@ -149,10 +149,11 @@ fn an_image_moves_by_copying_and_cells_that_rotted_are_computed() {
     let small =
         lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "3 MB", "--yes"]).expect(&[2, 4]);
     assert!(small.stderr.contains("too small"), "{}", small.stderr);
-    // A folder that the pool file has for another disk would leave it with a mistake.
+    // A folder that the pool file has for the disk of another volume would leave it with a mistake.
     let other = format!("\n[[disk]]\nname = \"ash\"\npath = \"{}\"\n", lab.root().join("larger").display());
+    let volume = "\n[[volume]]\nname = \"other\"\nkind = \"unstriped\"\ndata = [\"ash\"]\n";
     let text = lab.pool_text();
-    lab.write_pool_file(&(text.clone() + &other));
+    lab.write_pool_file(&(text.clone() + &other + volume));
     let refused =
         lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "80 MB", "--yes"]).expect(&[2]);
     assert!(refused.stderr.contains("would have a mistake"), "{}", refused.stderr);

@@ -101,6 +101,18 @@ impl VolumeModel {
         Ok(None)
     }
 
+    /// The other objects with all of the content of one, as positions in the model; none for a piece of a file.
+    pub fn other_copies(&self, position: usize) -> impl Iterator<Item = usize> {
+        let key = u32::try_from(position).unwrap_or(u32::MAX);
+        let composite =
+            self.composite_of.get(&key).map(|composite| &self.model.composites[*composite as usize]);
+        let copies = composite.filter(|composite| composite.pieces.is_empty()).into_iter();
+        copies
+            .flat_map(|composite| &composite.copies)
+            .filter(move |copy| **copy != key)
+            .map(|copy| *copy as usize)
+    }
+
     /// What a piece says about itself.
     fn note_of(&self, composite: &Composite, part: u32) -> Option<PieceNote> {
         let number = composite.pieces.iter().position(|piece| *piece == part)?;

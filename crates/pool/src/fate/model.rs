@@ -67,7 +67,7 @@ impl VolumeModel {
     }
 
     /// The number of a content of the model; none for one that is only taken to be there.
-    pub(crate) fn version_id(&self, index: u32) -> Option<VersionId> {
+    pub fn version_id(&self, index: u32) -> Option<VersionId> {
         self.version_ids.get(index as usize).copied().map(VersionId::new)
     }
 

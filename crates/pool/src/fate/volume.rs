@@ -49,8 +49,12 @@ impl VolumeModel {
         let guards = guards(&self.model, &self.missing);
         let composites = self.composites(&fates, &guards);
         for composite in &self.model.composites {
-            // What parity does not bring back comes back from a copy on a survivor.
-            if composite.copies.iter().any(|copy| fates[*copy as usize] == Fate::Untouched) {
+            // What parity does not bring back comes back from a copy on a survivor, or from one that parity brings back.
+            let is_source = |fate: Fate| match composite.pieces.is_empty() {
+                true => fate.is_whole(),
+                false => fate == Fate::Untouched,
+            };
+            if composite.copies.iter().any(|copy| is_source(fates[*copy as usize])) {
                 for part in composite.objects() {
                     let fate = &mut fates[part as usize];
                     *fate = if fate.is_whole() { *fate } else { Fate::Rebuilt };

@@ -278,20 +278,22 @@ pub fn execute(pool: &mut Pool, plan: &DissolvePlan, observer: &dyn Observer) ->
         disks::remove_volume(t, &plan.volume)?;
         mark_changed(t)
     })?;
-    for intent in begun {
-        let Intent::Leave { uuid, at, .. } = &intent else { continue };
+    for intent in &begun {
+        let Intent::Leave { uuid, at, .. } = intent else { continue };
         erase(pool, *uuid, at.as_deref())?;
-        forget_intents(pool, |other| *other == intent)?;
     }
     pool.members.retain(|member| member.row.volume != plan.volume);
+    if !plan.is_last {
+        // Before the intents go: after them, nobody would know that the replicas still speak of another set of members.
+        tell_all_members(pool)?;
+    }
+    forget_intents(pool, |other| begun.contains(other))?;
     pool.tell(Entry::new(Did::Dissolve).detail(plan)?)?;
     if plan.is_last {
         // A pool without members has nothing to know; its journal stays.
         pool.end();
         remove_passing(&catalogue_path(&pool.file));
         pool.home.sync_folder(&OurPlace::Folder.path())?;
-        return Ok(report);
     }
-    tell_all_members(pool)?;
     Ok(report)
 }

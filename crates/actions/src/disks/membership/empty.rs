@@ -4,7 +4,7 @@
 use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::{contents, held_files};
-use sieve_core::pool::VolumeSpec;
+use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::DiskId;
 use sieve_disk::event::Observer;
 use sieve_disk::{Error, Kind, Result};
@@ -71,6 +71,15 @@ pub fn plan(pool: &Pool, names: &[String], observer: &dyn Observer) -> Result<Em
         return Err(Error::new(Kind::Usage, "vacate.last", message)
             .remedy(format!("zinc-sieve dissolve {} ends a volume", volume.name)));
     }
+    let stay = pool.members_of(&volume.name, Role::Data).count().saturating_sub(ids.len());
+    if volume.kind == VolumeKind::Mirrored && stay < volume.copies {
+        let (name, copies) = (&volume.name, volume.copies);
+        let message =
+            format!("every file of {name} lies on {copies} disks, and {stay} data disks would be left");
+        return Err(Error::new(Kind::Usage, "vacate.copies", message).remedy(
+            "let another disk join first (zinc-sieve grow), or put another in its place (zinc-sieve replace)",
+        ));
+    }
     Ok(EmptyPlan {
         disks: names.to_vec(),
         shift: shift::off(pool, &volume, &ids, observer)?,
@@ -111,9 +120,7 @@ pub fn execute(pool: &mut Pool, plan: &EmptyPlan, observer: &dyn Observer) -> Re
         );
         return stays(shift, None, why);
     }
-    // Without parity nothing of what went is held, and there is nothing that a sync could give up: that it went is right.
-    let accept = if plan.syncs { Vec::new() } else { plan.disks.clone() };
-    let options = sync::Options { accept, ..sync::Options::default() };
+    let options = sync::Options::default();
     let planned = sync::plan(pool, &options, observer)?;
     let synced = sync::execute(pool, &planned, &options, observer)?;
     if !synced.is_clean() {

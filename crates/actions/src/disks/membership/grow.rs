@@ -284,6 +284,8 @@ pub fn execute(pool: &mut Pool, prepared: PreparedGrow, observer: &dyn Observer)
     })?;
     label::write(&*new.disk, &row.label(&pool.identity, row.filesystem.clone()))?;
     edit_pool_file(pool, &edits)?;
+    // Before the intent goes: after it, nobody would know that the replicas still speak of another set of members.
+    tell_all_members(pool)?;
     forget_intents(pool, |intent| matches!(intent, Intent::Join { disk, .. } if *disk == row.id))?;
     let mut report = GrowReport {
         volume: plan.volume.clone(),

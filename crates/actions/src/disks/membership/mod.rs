@@ -35,8 +35,9 @@ pub fn recover(pool: &mut Pool, id: i64, intent: &Intent) -> Result<bool> {
         _ => return Ok(false),
     };
     edit_pool_file(pool, edits)?;
-    pool.catalogue.transaction(|t| intents::remove(t, id))?;
+    // Before the intent goes: after it, nobody would know that the replicas still speak of another set of members.
     tell_all_members(pool)?;
+    pool.catalogue.transaction(|t| intents::remove(t, id))?;
     Ok(true)
 }
 

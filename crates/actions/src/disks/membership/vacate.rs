@@ -187,13 +187,14 @@ pub fn execute(pool: &mut Pool, plan: &VacatePlan) -> Result<VacateReport> {
         }
         Ok(())
     })?;
-    for intent in begun {
-        let Intent::Leave { uuid, at, edits } = &intent else { continue };
+    for intent in &begun {
+        let Intent::Leave { uuid, at, edits } = intent else { continue };
         edit_pool_file(pool, edits)?;
         erase(pool, *uuid, at.as_deref())?;
-        forget_intents(pool, |other| *other == intent)?;
     }
+    // Before the intents go: after them, nobody would know that the replicas still speak of another set of members.
     tell_all_members(pool)?;
+    forget_intents(pool, |other| begun.contains(other))?;
     let report = VacateReport { volume: plan.volume.clone(), disks: plan.disks.clone() };
     pool.tell(Entry::new(Did::Vacate).on(&report.disks).detail(&report)?)?;
     Ok(report)

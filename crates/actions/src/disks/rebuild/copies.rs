@@ -1,6 +1,6 @@
-//! What has another copy on a survivor comes back from that, without any parity.
+//! What has another copy, on a survivor or where parity has it, comes back from that.
 
-use super::plan::Copies;
+use super::plan::{Copies, CopySource};
 
 use sieve_core::fate::{Composite, Fate};
 use sieve_core::path::RelPath;
@@ -14,26 +14,42 @@ use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit, advance};
 use sieve_pool::fate::VolumeModel;
 use sieve_pool::pool::Pool;
+use sieve_rows::image::ParityImage;
+use sieve_rows::reconstruct::Reconstructor;
+use sieve_rows::window::Snapshot;
 
 /// Finds them, for objects of the disks that are lost.
 ///
 /// # Errors
 /// What the database says.
 pub(super) fn find(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<Copies> {
+    let by_parity = sieve_core::fate::verdicts(&model.model, &model.lost_set(lost)).fates;
     let mut copies = Copies::new();
     for part in model.model.composites.iter().flat_map(Composite::objects) {
         let position = part as usize;
-        let disk = model.disks[usize::from(model.model.objects[position].disk.0)];
-        if !lost.contains(&disk) {
+        if !lost.contains(&disk_of(model, position)) {
             continue;
         }
-        if let Some(found) = model.copy_elsewhere(pool, position, lost)?
-            && let Some(object) = model.object_id(position)
-        {
-            copies.insert(object, found);
+        let source = match model.copy_elsewhere(pool, position, lost)? {
+            Some(found) => Some(CopySource::Survivor(found)),
+            None if by_parity[position].is_whole() => None,
+            None => copy_in_parity(model, position, &by_parity),
+        };
+        if let (Some(source), Some(object)) = (source, model.object_id(position)) {
+            copies.insert(object, source);
         }
     }
     Ok(copies)
+}
+
+fn disk_of(model: &VolumeModel, position: usize) -> DiskId {
+    model.disks[usize::from(model.model.objects[position].disk.0)]
+}
+
+fn copy_in_parity(model: &VolumeModel, position: usize, by_parity: &[Fate]) -> Option<CopySource> {
+    let other = model.other_copies(position).find(|other| by_parity[*other] == Fate::Rebuilt)?;
+    let version = model.version_id(model.model.objects[other].present()?)?;
+    Some(CopySource::Parity { disk: disk_of(model, other), version })
 }
 
 /// Brings back what has a copy. What turns out not to be what its checksum says is left to parity.
@@ -46,9 +62,11 @@ pub(super) fn find(pool: &Pool, model: &VolumeModel, lost: &[DiskId]) -> Result<
 pub(super) fn bring(
     pool: &Pool,
     copies: &Copies,
+    (snapshot, images, lost): (&Snapshot, &[ParityImage], &[DiskId]),
     target: &mut DataTarget,
     observer: &dyn Observer,
 ) -> Result<()> {
+    let mut reconstructor = Reconstructor::without(pool, snapshot, lost);
     let sizes = target.jobs.iter().filter(|job| copies.contains_key(&job.object));
     let total = sizes.map(|job| job.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
@@ -56,7 +74,7 @@ pub(super) fn bring(
     for position in 0..target.jobs.len() {
         let job = &target.jobs[position];
         let (object, version) = (job.object, job.version);
-        let (Some(elsewhere), Some(version)) = (copies.get(&object), version) else { continue };
+        let (Some(source), Some(version)) = (copies.get(&object), version) else { continue };
         let names = objects::names(pool.catalogue.reading(), object)?;
         if names.iter().all(RelPath::is_held) || target.finished.contains(&(version, object)) {
             continue;
@@ -64,12 +82,21 @@ pub(super) fn bring(
         let size = versions::get(pool.catalogue.reading(), version)?.sum.size;
         target.assemblies.insert(version, Assembly { size, lost: Vec::new(), state: None });
         let file = target.file(version)?;
-        let mut offset = 0;
-        elsewhere.read(pool, |bytes| {
-            file.write_at(bytes, offset)?;
-            offset += bytes.len() as u64;
-            advance(observer, bytes.len())
-        })?;
+        match source {
+            CopySource::Survivor(elsewhere) => {
+                let mut offset = 0;
+                elsewhere.read(pool, |bytes| {
+                    file.write_at(bytes, offset)?;
+                    offset += bytes.len() as u64;
+                    advance(observer, bytes.len())
+                })?;
+            }
+            CopySource::Parity { disk, version } => {
+                let row = versions::get(pool.catalogue.reading(), *version)?;
+                // What does not come back leaves cells that are not what their checksums say.
+                reconstructor.write(images, *disk, &row, &mut **file, observer)?;
+            }
+        }
         if target.settle(pool, version)? {
             let naming = finish::naming(pool, target, object, &names, version, Fate::Rebuilt)?;
             bytes += size.exact();

@@ -403,9 +403,11 @@ fn follows(target: &Target) -> Intent {
 pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildReport) -> Result<()> {
     for target in targets {
         edit_pool_file(pool, &[new_path(target)])?;
-        forget_intents(pool, |intent| *intent == follows(target))?;
     }
     put_all_replicas(pool, pool.members.iter().filter(|m| m.state.is_usable()))?;
+    // After the replicas: else nobody would know that they still speak of the disks that died.
+    let followed: Vec<Intent> = targets.iter().map(follows).collect();
+    forget_intents(pool, |intent| followed.contains(intent))?;
     pool.refresh_rows()?;
     let well = report.not_back.is_empty() && report.damage.is_empty() && report.parity_cells_left == 0;
     pool.tell(

@@ -7,7 +7,7 @@ use sieve_core::count::Totals;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
-use sieve_core::units::ObjectId;
+use sieve_core::units::{DiskId, ObjectId, VersionId};
 use sieve_pool::fate::Elsewhere;
 use sieve_pool::new_disk::NewDisk;
 use std::collections::BTreeMap;
@@ -125,5 +125,19 @@ pub(super) struct Target {
     pub(super) is_begun: bool,
 }
 
-/// Where the copies of lost objects can be read.
-pub(super) type Copies = HashMap<ObjectId, Elsewhere>;
+/// Where the copies of lost objects come from.
+pub(super) type Copies = HashMap<ObjectId, CopySource>;
+
+/// A copy of a lost object.
+pub(super) enum CopySource {
+    /// On a survivor.
+    Survivor(Elsewhere),
+    /// On a disk that is lost as well, where parity has it: what went from one to the other is held on the first until a sync
+    /// has passed it.
+    Parity {
+        /// That disk.
+        disk: DiskId,
+        /// The content as it was recorded there.
+        version: VersionId,
+    },
+}

@@ -205,7 +205,8 @@ impl<'a> Pass<'a> {
     ) -> Result<()> {
         for target in &mut self.data {
             if !prepared.copies.is_empty() {
-                copies::bring(self.pool, &prepared.copies, target, observer)?;
+                let parity = (snapshot, self.images.as_slice(), lost);
+                copies::bring(self.pool, &prepared.copies, parity, target, observer)?;
             }
             if !wanted.is_empty() {
                 first::bring(self.pool, snapshot, &self.images, lost, target, wanted, observer)?;

@@ -4,7 +4,8 @@ use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 
 use super::find::{Found, content_of};
-use super::{Passing, Taking};
+use super::{Passing, Taking, is_worth_another};
+use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::{held_files, versions};
@@ -104,6 +105,28 @@ impl Taking<'_> {
                     let object = objects::by_path(reading, cache.row.id, &held.path)?;
                     self.copy(&**disk, &held.path, object.as_ref(), to)?;
                     return Ok(true);
+                }
+            }
+        }
+        Ok(false)
+    }
+
+    /// A file that comes back from nowhere else may be held on another disk that is not there, and parity may have it there: it
+    /// went from one to the other, and no sync has passed it.
+    pub(super) fn held_away(&mut self, found: &Found<'_>, to: &RelPath) -> Result<bool> {
+        let Some(wanted) = content_of(self.pool, found.best, &found.path)? else { return Ok(false) };
+        let reading = self.pool.catalogue.reading();
+        for member in self.pool.members_of(self.volume, Role::Data).filter(|m| !m.state.is_usable()) {
+            let held = held_files::all(reading, member.row.id)?.into_iter();
+            for held in held.filter(|held| held.original == found.path) {
+                let content = content_of(self.pool, member, &held.path)?;
+                let object = objects::by_path(reading, member.row.id, &held.path)?;
+                if content.is_none_or(|content| content.whole != wanted.whole) {
+                    continue;
+                }
+                match self.reconstruct(member, &held.path, object.as_ref(), to) {
+                    Err(error) if is_worth_another(&error) => {}
+                    other => return other.map(|()| true),
                 }
             }
         }

@@ -124,8 +124,13 @@ impl Taking<'_> {
         for one in &found {
             heed(self.observer)?;
             let to = below(&one.path, &base)?;
-            if !(one.is_file && self.held(one, &to)?) {
-                self.best_copy(one, &to)?;
+            if one.is_file && self.held(one, &to)? {
+                continue;
+            }
+            let outcome = self.best_copy(one, &to);
+            let may_be_held = one.is_file && outcome.as_ref().is_err_and(is_worth_another);
+            if !(may_be_held && self.held_away(one, &to)?) {
+                outcome?;
             }
         }
         let files = found.iter().filter(|one| one.is_file).map(|one| &one.path);

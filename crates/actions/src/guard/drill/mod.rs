@@ -6,7 +6,7 @@ mod prover;
 use crate::disks::rebuild::streaming::amounts;
 use sieve_pool::progress::Meter;
 use sieve_rows::stream::solve::{RowSink, Serves, Solving};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use serde::Serialize;
 use sieve_core::checksum::ContentHasher;
@@ -308,13 +308,24 @@ impl<'a> Pass<'a> {
     /// Compares what came out with what was predicted, file by file.
     fn conclude(mut self, model: &VolumeModel, lost: &[DiskId]) -> Result<Report> {
         let predicted = model.evaluate(lost).fates;
-        for prover in &mut self.provers {
-            prover.settle()?;
+        self.provers.iter_mut().try_for_each(Prover::settle)?;
+        let proven: HashSet<usize> = self
+            .provers
+            .iter()
+            .flat_map(Prover::outcomes)
+            .filter(|(.., fate)| fate.is_whole())
+            .filter_map(|(object, ..)| model.object_index(object))
+            .collect();
+        for prover in &self.provers {
             let disk = self.pool.member(prover.disk())?.row.name.clone();
             for (object, size, obtained) in prover.outcomes() {
                 let Some(position) = model.object_index(object) else { continue };
                 let predicted = predicted[position];
                 let obtained = match obtained.is_whole() {
+                    // From a copy that parity brings back, or from one on a survivor.
+                    false if model.other_copies(position).any(|other| proven.contains(&other)) => {
+                        Fate::Rebuilt
+                    }
                     false if is_elsewhere(self.pool, model, position, object, lost)? => Fate::Rebuilt,
                     _ => obtained,
                 };

@@ -2,6 +2,7 @@
 
 use sieve_catalogue::contents::{self, Fallen};
 use sieve_core::pool::Share;
+use sieve_core::units::DiskId;
 
 use sieve_catalogue::label::Role;
 use sieve_disk::{Error, Kind, Result};
@@ -43,8 +44,15 @@ pub fn suspicion(pool: &Pool, accept: &[String]) -> Result<Option<Error>> {
         if accept.contains(name) {
             continue;
         }
-        let limit = pool.spec.volumes.iter().find(|v| v.name == member.row.volume).map(|v| v.stop_when_gone);
-        let fallen = contents::fallen(pool.catalogue.reading(), member.row.id)?;
+        let volume = pool.spec.volumes.iter().find(|v| v.name == member.row.volume);
+        let limit = volume.map(|v| v.stop_when_gone);
+        let mut fallen = contents::fallen(pool.catalogue.reading(), member.row.id)?;
+        // What we took to another disk of the volume is no accident, and not lost by a sync.
+        if told(&fallen, limit).is_some() {
+            let others = pool.members_of(&member.row.volume, Role::Data).map(|other| other.row.id);
+            let others: Vec<DiskId> = others.filter(|id| *id != member.row.id).collect();
+            fallen = contents::fallen_everywhere(pool.catalogue.reading(), member.row.id, &others)?;
+        }
         let Some((what, how)) = told(&fallen, limit) else { continue };
         let message = format!(
             "{what} that the last sync knew on disk {name} {how}; a sync now would give up the only way to get that back"

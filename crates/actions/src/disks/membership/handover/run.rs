@@ -117,8 +117,9 @@ pub fn execute(
     commit(pool, &old, &row, &copier, &nodes, &edits)?;
     drop(copier);
     edit_pool_file(pool, &edits)?;
-    forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
+    // Before the intent goes: after it, nobody would know that the replicas still speak of the old disk.
     tell_all_members(pool)?;
+    forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
     pool.tell(
         Entry::new(Did::Replace)
             .ended(Ended::Done)

@@ -65,6 +65,8 @@ pub fn execute(pool: &mut Pool, prepared: PreparedReplace, observer: &dyn Observ
     commit(pool, &old, &first, rest.as_mut(), &image, &edits)?;
     drop(image);
     edit_pool_file(pool, &edits)?;
+    // Before the intent goes: after it, nobody would know that the replicas still speak of another set of members.
+    tell_all_members(pool)?;
     forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
     compute_rest(pool, &old, observer, &mut report)?;
     tell_all_members(pool)?;
