@@ -34,6 +34,7 @@ use crate::commands::repair::replace::ReplaceArguments;
 use crate::commands::repair::route::RouteArguments;
 use crate::commands::repair::vacate::VacateArguments;
 use crate::commands::watch::duplicates::DuplicatesArguments;
+use crate::commands::watch::elsewhere::ElsewhereArguments;
 use crate::commands::watch::journal::JournalArguments;
 use crate::commands::watch::listing::ListingArguments;
 use crate::commands::watch::notice::NoticeArguments;
@@ -374,6 +375,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve listing fernhollow.csv\n  zinc-sieve listing fernhollow.b3 --b3sum\n  zinc-sieve fate --lose cedar --backup fernhollow.csv    # on the other machine"
     )]
     Listing(ListingArguments),
+    /// Show what of this pool is on no other machine, by the listings that the pool file names
+    #[command(
+        after_help = "Example:\n  zinc-sieve elsewhere\n  zinc-sieve elsewhere --folder dawn-chorus --only nowhere\n\nIn the pool file:\n  [[elsewhere]]\n  name = \"loft\"\n  listing = \"loft.csv\"    # of zinc-sieve listing, or b3sum, there\n  place = \"the loft across the yard\"\n  off_site = true"
+    )]
+    Elsewhere(ElsewhereArguments),
     /// Show what kind of file takes how much on which disk, and when a disk will be full
     #[command(after_help = "Example:\n  zinc-sieve usage\n  zinc-sieve usage --by folder")]
     Usage(UsageArguments),

@@ -12,7 +12,7 @@ use crate::commands::plan::{check, design, ingest, init};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{dissolve, rebuild, rename, replace, route, vacate, wipe};
 use crate::commands::watch::{
-    bench, duplicates, journal, listing, measure, notice, report, status, usage, work,
+    bench, duplicates, elsewhere, journal, listing, measure, notice, report, status, usage, work,
 };
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
@@ -104,6 +104,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::EvenOut(arguments) => shift::run_even_out(context, &arguments),
         Command::Where(arguments) => find::run(context, &arguments),
         Command::Usage(arguments) => usage::run(context, &arguments),
+        Command::Elsewhere(arguments) => elsewhere::run(context, &arguments),
         Command::Duplicates(arguments) => duplicates::run(context, &arguments),
         Command::Notice(arguments) => notice::run(context, &arguments),
         Command::Journal(arguments) => journal::run(context, &arguments),

@@ -13,7 +13,10 @@ use sieve_core::path::shown_with_bytes;
 use sieve_disk::{Error, Kind, Result};
 
 /// The files of another machine.
+#[derive(Default)]
 pub struct Backup {
+    /// With a slash at its end.
+    below: Option<String>,
     entries: Vec<Line>,
     by_path: HashMap<String, usize>,
     by_checksum: HashMap<[u8; 32], usize>,
@@ -55,12 +58,15 @@ impl Backup {
     /// # Errors
     /// When it cannot be read; the message says which line.
     pub fn read(path: &Path) -> Result<Self> {
-        let mut backup = Self {
-            entries: Vec::new(),
-            by_path: HashMap::new(),
-            by_checksum: HashMap::new(),
-            by_name: HashMap::new(),
-        };
+        Self::read_below(path, None)
+    }
+
+    /// As [`Self::read`], of a folder there: paths begin below it, and what is outside is not looked at.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn read_below(path: &Path, below: Option<&str>) -> Result<Self> {
+        let mut backup = Self { below: below.map(|below| format!("{below}/")), ..Self::default() };
         if is_database(path)? {
             backup.add_catalogue(path)?;
         } else {
@@ -91,7 +97,9 @@ impl Backup {
     }
 
     fn add(&mut self, mut line: Line) {
-        let path = line.path.trim_start_matches("./").trim_start_matches('/').to_string();
+        let path = line.path.trim_start_matches("./").trim_start_matches('/');
+        let below = self.below.as_deref().unwrap_or_default();
+        let Some(path) = path.strip_prefix(below).map(str::to_string) else { return };
         line.path.clone_from(&path);
         let position = self.entries.len();
         match (line.blake3, line.size_bytes) {
@@ -148,12 +156,7 @@ mod tests {
     use super::*;
 
     fn backup(lines: &[(&str, Option<u64>, Option<u8>)]) -> Backup {
-        let mut backup = Backup {
-            entries: Vec::new(),
-            by_path: HashMap::new(),
-            by_checksum: HashMap::new(),
-            by_name: HashMap::new(),
-        };
+        let mut backup = Backup::default();
         for (path, size_bytes, sum) in lines {
             backup.add(Line { path: (*path).into(), size_bytes: *size_bytes, blake3: sum.map(|s| [s; 32]) });
         }

@@ -13,7 +13,7 @@ use sieve_core::risk::{
 };
 
 use super::{RiskMember, RiskVolume};
-use crate::Outlook;
+use crate::{Others, Outlook};
 use sieve_disk::Result;
 
 /// What is asked for.
@@ -79,6 +79,9 @@ pub struct VolumeRisk {
     pub range: Range,
     /// How often a year more disks fail together than were reckoned with.
     pub beyond: f64,
+    /// What of the total no other machine has, where the pool file names some.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub for_good: Option<ForGood>,
     /// By top folder, the most first.
     pub folders: Vec<FolderRisk>,
     /// The play, where it was asked for.
@@ -90,6 +93,15 @@ pub struct VolumeRisk {
     /// What would help, the best first, where it was asked for.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
+}
+
+/// What is to be expected to be lost in a year, and is on no other machine.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+pub struct ForGood {
+    /// Bytes.
+    pub bytes: f64,
+    /// Files.
+    pub files: f64,
 }
 
 /// Both ends of an answer.
@@ -153,6 +165,9 @@ pub struct FolderRisk {
     pub bytes: f64,
     /// Files lost.
     pub files: f64,
+    /// Bytes of it that are on no other machine, where the pool file names some.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes_for_good: Option<f64>,
 }
 
 /// Days until a successor is in the bay of a disk that failed, where nobody says.
@@ -168,11 +183,16 @@ const MOVE_RATE: f64 = 1e8;
 ///
 /// # Errors
 /// What a disk or the database says.
-pub fn risk(outlook: &mut dyn Outlook, request: &Request, done: Regularity) -> Result<Vec<VolumeRisk>> {
+pub fn risk(
+    outlook: &mut dyn Outlook,
+    request: &Request,
+    done: Regularity,
+    others: &Others,
+) -> Result<Vec<VolumeRisk>> {
     outlook.lose(&[], false)?;
     let spec = outlook.spec().clone();
     let volumes = outlook.risk_volumes()?;
-    volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, request, done)).collect()
+    volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, (request, done, others))).collect()
 }
 
 /// How many days there are between syncs, and who says so.
@@ -188,8 +208,7 @@ fn of_volume(
     outlook: &dyn Outlook,
     spec: &PoolSpec,
     volume: RiskVolume,
-    request: &Request,
-    done: Regularity,
+    (request, done, others): (&Request, Regularity, &Others),
 ) -> Result<VolumeRisk> {
     let (interval, source) = interval(spec, done);
     let settling = settling(spec, &volume, done);
@@ -207,7 +226,7 @@ fn of_volume(
         habit: &habit,
     };
     let assessment = assess(&subject, &conditions);
-    let parts = folders(outlook, &volume, &assessment, &subject)?;
+    let parts = folders(outlook, &volume, &assessment, &subject, others)?;
     let simulated = request.simulate.map(|years| simulate(&assessment.process, years, request.seed));
     let comparison = simulated.as_ref().map(|s| compare(&assessment.odds, s)).unwrap_or_default();
     let advice = if request.advise {
@@ -236,6 +255,7 @@ fn of_volume(
         total: odds.total(),
         any_in_a_year: odds.any_in_a_year(),
         odds,
+        for_good: (!others.is_empty()).then_some(parts.for_good),
         folders: parts.folders,
         simulated,
         comparison,
@@ -324,6 +344,7 @@ fn as_process_disk(disk: &DiskRisk) -> RiskDisk {
 }
 
 struct Parts {
+    for_good: ForGood,
     folders: Vec<FolderRisk>,
     on_disks: Vec<FolderOnDisk>,
 }
@@ -335,10 +356,20 @@ struct Part {
     lost_bytes: f64,
     lost_files: f64,
     squares: f64,
+    /// The same of what is on no other machine.
+    good: Good,
     /// Without what changes between syncs: that would be lost anywhere.
     lost_where_it_lies: f64,
     /// Failures a year that take the most exposed of them.
     hits: f64,
+}
+
+/// Of a part what is on no other machine.
+#[derive(Clone, Copy, Default)]
+struct Good {
+    lost_bytes: f64,
+    lost_files: f64,
+    squares: f64,
 }
 
 /// Sums what is to be expected up by folder, and by folder and disk.
@@ -351,6 +382,7 @@ fn folders(
     volume: &RiskVolume,
     assessment: &Assessment,
     subject: &Subject<'_>,
+    others: &Others,
 ) -> Result<Parts> {
     let yearly = assessment.yearly_losses(subject);
     let mut parts: BTreeMap<(String, usize), Part> = BTreeMap::new();
@@ -369,6 +401,11 @@ fn folders(
         part.lost_where_it_lies += guarded * size;
         part.hits = part.hits.max(guarded);
         part.squares += size * size;
+        if !others.find(outlook, &file)?.0.is_elsewhere() {
+            part.good.lost_bytes += all * size;
+            part.good.lost_files += all;
+            part.good.squares += size * size;
+        }
         Ok(())
     })?;
     let unreadable = assessment.odds.causes.get(&Cause::Unreadable).copied().unwrap_or_default();
@@ -382,7 +419,11 @@ fn folders(
         let hit = share(part.squares, squares);
         part.lost_bytes = part.lost_bytes * bytes + unreadable.bytes * hit;
         part.lost_files = part.lost_files * files + unreadable.files * hit;
+        let hit = share(part.good.squares, squares);
+        part.good.lost_bytes = part.good.lost_bytes * bytes + unreadable.bytes * hit;
+        part.good.lost_files = part.good.lost_files * files + unreadable.files * hit;
     }
+    let mut for_good = ForGood::default();
     let mut by_folder: BTreeMap<String, FolderRisk> = BTreeMap::new();
     let mut on_disks = Vec::new();
     for ((folder, disk), part) in parts {
@@ -390,9 +431,13 @@ fn folders(
             folder: folder.clone(),
             bytes: 0.0,
             files: 0.0,
+            bytes_for_good: (!others.is_empty()).then_some(0.0),
         });
         sum.bytes += part.lost_bytes;
         sum.files += part.lost_files;
+        sum.bytes_for_good = sum.bytes_for_good.map(|bytes| bytes + part.good.lost_bytes);
+        for_good.bytes += part.good.lost_bytes;
+        for_good.files += part.good.lost_files;
         on_disks.push(FolderOnDisk {
             folder,
             disk,
@@ -404,7 +449,7 @@ fn folders(
     }
     let mut folders: Vec<FolderRisk> = by_folder.into_values().collect();
     folders.sort_by(|a, b| b.bytes.total_cmp(&a.bytes));
-    Ok(Parts { folders, on_disks })
+    Ok(Parts { for_good, folders, on_disks })
 }
 
 fn market(

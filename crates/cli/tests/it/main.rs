@@ -13,6 +13,7 @@ mod contract;
 mod design;
 mod drill;
 mod edits;
+mod elsewhere;
 mod fate;
 mod fate_any;
 mod flips;

@@ -3,6 +3,7 @@
 mod agenda;
 pub mod agreement;
 mod cases;
+mod elsewhere;
 mod fields;
 mod jobs;
 mod mistake;
@@ -15,6 +16,7 @@ mod volume;
 
 pub use crate::stretch::{parse_days, parse_stretch};
 pub use cases::{BayPlace, find_bay, neighbours, place_in_words};
+pub use elsewhere::ElsewhereSpec;
 pub use jobs::{AgendaSpec, Channel, ChannelSpec, JobSpec, NoticeSpec};
 pub use mistake::Mistake;
 pub use parse::{Parsed, is_plain_name, parse};

@@ -9,6 +9,7 @@ use toml_edit::{Document, Item, Table};
 use jiff::civil::Date;
 
 use super::agenda::{read_agenda, read_notices};
+use super::elsewhere::{ElsewhereSpec, read_elsewhere};
 use super::fields::Fields;
 use super::quantities::{Price, Temperature, parse_date};
 use super::risk::{read_group, read_risk};
@@ -42,12 +43,12 @@ pub fn parse(text: &str) -> Parsed {
 }
 
 fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<PoolSpec> {
-    const SECTIONS: [&str; 9] =
-        ["pool", "case", "link", "disk", "volume", "group", "risk", "agenda", "notices"];
+    const SECTIONS: [&str; 10] =
+        ["pool", "case", "link", "disk", "volume", "group", "risk", "elsewhere", "agenda", "notices"];
     for (key, _) in root.iter().filter(|(key, _)| !SECTIONS.contains(key)) {
         let span = root.key(key).and_then(|k| k.span()).unwrap_or(0..0);
         let mut advice =
-            "a pool file has [pool], [[case]], [[link]], [[disk]], [[volume]], [[group]], [risk], [agenda] and [notices]"
+            "a pool file has [pool], [[case]], [[link]], [[disk]], [[volume]], [[group]], [risk], [[elsewhere]], [agenda] and [notices]"
                 .to_string();
         if let Some(near) = nearest(key, SECTIONS) {
             advice = format!("did you mean `{near}`? {advice}");
@@ -69,6 +70,8 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
     let groups: Vec<GroupSpec> =
         tables(root, "group", mistakes).into_iter().filter_map(|t| read_group(t, &disks, mistakes)).collect();
     let risk = read_risk(root, mistakes);
+    let elsewhere: Vec<ElsewhereSpec> =
+        tables(root, "elsewhere", mistakes).into_iter().filter_map(|t| read_elsewhere(t, mistakes)).collect();
     let agenda = read_agenda(root, &disks, &volumes, mistakes);
     let notices = read_notices(root, mistakes);
     refuse_twins(disks.iter().map(|d| (&d.name, &d.name_span)), "a disk", mistakes);
@@ -78,11 +81,24 @@ fn read_pool(root: &Table, end: usize, mistakes: &mut Vec<Mistake>) -> Option<Po
     refuse_twins(cases.iter().map(|c| (&c.name, &c.name_span)), "a case", mistakes);
     refuse_twins(links.iter().map(|l| (&l.name, &l.name_span)), "a link", mistakes);
     refuse_twins(groups.iter().map(|g| (&g.name, &g.name_span)), "a group", mistakes);
+    refuse_twins(elsewhere.iter().map(|e| (&e.name, &e.name_span)), "another machine", mistakes);
     let bays = disks.iter().filter_map(|d| d.bay.as_ref().map(|b| (b, &d.bay_span)));
     refuse_twins(bays, "a disk in bay", mistakes);
     refuse_shared_members(&volumes, mistakes);
     let (name, thresholds) = header?;
-    Some(PoolSpec { name, thresholds, cases, links, groups, risk, disks, volumes, agenda, notices })
+    Some(PoolSpec {
+        name,
+        thresholds,
+        cases,
+        links,
+        groups,
+        risk,
+        elsewhere,
+        disks,
+        volumes,
+        agenda,
+        notices,
+    })
 }
 
 /// What a disk may refer to.

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use jiff::civil::Date;
 
+use super::elsewhere::ElsewhereSpec;
 use super::jobs::{AgendaSpec, NoticeSpec};
 use super::quantities::{Price, Temperature};
 use super::share::Share;
@@ -401,6 +402,8 @@ pub struct PoolSpec {
     pub groups: Vec<GroupSpec>,
     /// How likely losses are.
     pub risk: RiskSpec,
+    /// Other machines that have files of it, in the order of the file.
+    pub elsewhere: Vec<ElsewhereSpec>,
     /// Its disks, in the order of the file.
     pub disks: Vec<DiskSpec>,
     /// Its volumes, in the order of the file.

@@ -10,8 +10,10 @@ use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::paper;
-use sieve_foresight::risk::{DiskRisk, Finding, IntervalSource, Regularity, Request, VolumeRisk, risk};
-use sieve_foresight::{Look, Outlook, PoolOutlook};
+use sieve_foresight::risk::{
+    DiskRisk, Finding, FolderRisk, IntervalSource, Regularity, Request, VolumeRisk, risk,
+};
+use sieve_foresight::{Look, Others, Outlook, PoolOutlook};
 use sieve_pool::journal::{self, Did};
 use sieve_pool::pool::Pool;
 
@@ -72,7 +74,9 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
         Some(spec) => {
             let mut outlook = paper::load(&spec, asked.paper.volume.volume.as_deref(), files)?;
             notes.push("on paper every file counts as synced".into());
-            risk(&mut outlook, &request, Regularity::default())?
+            let others = Others::read(&spec, &context.pool, now);
+            note_others(&others, &mut notes);
+            risk(&mut outlook, &request, Regularity::default(), &others)?
         }
         None => {
             let pool = load::pool(&context.pool)?;
@@ -84,7 +88,9 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
                     missing.name
                 ));
             }
-            risk(&mut outlook, &request, done)?
+            let others = Others::read(&pool.spec, &context.pool, now);
+            note_others(&others, &mut notes);
+            risk(&mut outlook, &request, done, &others)?
         }
     };
     for volume in volumes.iter().filter(|volume| volume.beyond > 0.0) {
@@ -102,6 +108,15 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
         notes.iter().for_each(|note| crate::say!("\nnote: {note}"));
     }
     Ok(Outcome::well(agrees))
+}
+
+/// What the listings of other machines leave open.
+fn note_others(others: &Others, notes: &mut Vec<String>) {
+    notes.extend(
+        others.stale().map(|name| format!("the listing of {name} is old: what it has may be gone there")),
+    );
+    let unread = others.unread.iter();
+    notes.extend(unread.map(|unread| format!("the listing of {} is not there: {}", unread.name, unread.why)));
 }
 
 fn years(years: f64) -> Result<f64> {
@@ -188,6 +203,9 @@ fn show(volume: &VolumeRisk, with_advice: bool) {
         files(volume.total.files),
         ends(bytes(low), bytes(high))
     );
+    if let Some(gone) = volume.for_good {
+        crate::say!("  of that on no other machine   {}, {}", bytes(gone.bytes), files(gone.files));
+    }
     show_causes(volume);
     show_folders(volume);
     show_disks(volume);
@@ -232,12 +250,23 @@ fn show_causes(volume: &VolumeRisk) {
 
 fn show_folders(volume: &VolumeRisk) {
     style::heading("By folder");
-    let mut table = Table::new(&["folder", ">size a year", ">files a year"]);
-    for folder in volume.folders.iter().take(FOLDERS) {
-        let name = if folder.folder.is_empty() { "(top)".to_string() } else { format!("{}/", folder.folder) };
-        table.row([name, bytes(folder.bytes), files(folder.files)]);
+    let name = |folder: &FolderRisk| match folder.folder.as_str() {
+        "" => "(top)".to_string(),
+        name => format!("{name}/"),
+    };
+    let shown = volume.folders.iter().take(FOLDERS);
+    if volume.for_good.is_some() {
+        let mut table = Table::new(&["folder", ">size a year", ">files a year", ">size on no other machine"]);
+        for folder in shown {
+            let for_good = bytes(folder.bytes_for_good.unwrap_or_default());
+            table.row([name(folder), bytes(folder.bytes), files(folder.files), for_good]);
+        }
+        table.print();
+    } else {
+        let mut table = Table::new(&["folder", ">size a year", ">files a year"]);
+        shown.for_each(|folder| table.row([name(folder), bytes(folder.bytes), files(folder.files)]));
+        table.print();
     }
-    table.print();
     if volume.folders.len() > FOLDERS {
         crate::say!("  and {} more (all with --json)", volume.folders.len() - FOLDERS);
     }

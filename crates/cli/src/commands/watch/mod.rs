@@ -2,6 +2,7 @@
 
 pub(crate) mod bench;
 pub(crate) mod duplicates;
+pub(crate) mod elsewhere;
 pub(crate) mod journal;
 pub(crate) mod listing;
 pub(crate) mod measure;

@@ -9,12 +9,14 @@ use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::paper;
 use sieve_foresight::status::{DiskStatus, Look, Status, Verdict, status};
+use sieve_foresight::{KeptTotals, Others, Outlook, PoolOutlook};
 use sieve_mount::record;
 use sieve_mount::record::Answer;
 use sieve_pool::member::State;
 
 use crate::args::{LookArguments, PaperArguments};
 use crate::commands::context::Context;
+use crate::commands::watch;
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, time, units};
 use crate::progress::Watch;
@@ -32,10 +34,20 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
         }
     };
     let mounts = mounts(context);
+    let elsewhere = elsewhere(context)?;
     if context.json {
-        json::print(&Whole { status: &status, mounts: &mounts })?;
+        json::print(&Whole {
+            status: &status,
+            mounts: &mounts,
+            elsewhere: elsewhere.as_ref().map(|(_, totals)| totals),
+        })?;
     } else {
         show(&status);
+        if let Some((others, totals)) = &elsewhere {
+            crate::say!("\n{}", watch::elsewhere::sentence(totals));
+            watch::elsewhere::doubts(others)
+                .for_each(|doubt| crate::say!("{}", style::paint(style::WATCH, doubt)));
+        }
         show_mounts(&mounts);
     }
     Ok(match status.verdict {
@@ -51,6 +63,22 @@ struct Whole<'a> {
     #[serde(flatten)]
     status: &'a Status,
     mounts: &'a [Answer],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    elsewhere: Option<&'a KeptTotals>,
+}
+
+/// What other machines have of a pool that exists; nothing where its file names none.
+fn elsewhere(context: &Context) -> Result<Option<(Others, KeptTotals)>> {
+    if load::spec(&context.pool)?.elsewhere.is_empty() || load::spec_on_paper(&context.pool, false)?.is_some()
+    {
+        return Ok(None);
+    }
+    let pool = load::pool_with_notes(&context.pool)?;
+    let others = Others::read(&pool.spec, &pool.file, pool.machine.now());
+    let mut outlook = PoolOutlook::open(&pool, Look::WhereShort, &Watch::begin(false)?)?;
+    outlook.lose(&[], false)?;
+    let totals = others.totals(&outlook)?;
+    Ok(Some((others, totals)))
 }
 
 /// The volumes that are served as a drive. A help and no more: where it cannot be told, the rest holds.

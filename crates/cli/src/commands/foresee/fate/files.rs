@@ -8,6 +8,7 @@ use sieve_foresight::Outlook;
 use sieve_pool::fate::FileFate;
 
 use super::backup::Comparison;
+use super::elsewhere::Elsewhere;
 use super::question::{Question, csv_failed};
 use super::summary::State;
 use super::summary::for_each_in_folder;
@@ -21,6 +22,7 @@ pub(super) struct Answer<'a> {
     pub(super) before: Option<&'a State>,
     pub(super) notes: &'a [String],
     pub(super) comparison: Option<&'a Comparison>,
+    pub(super) elsewhere: Option<&'a Elsewhere>,
 }
 
 impl Serialize for Answer<'_> {
@@ -57,6 +59,9 @@ impl Serialize for Answer<'_> {
         map.serialize_entry(parts, &of_parts)?;
         if let Some(comparison) = self.comparison {
             map.serialize_entry("backup", comparison)?;
+        }
+        if let Some(elsewhere) = self.elsewhere {
+            map.serialize_entry("elsewhere", elsewhere)?;
         }
         map.serialize_entry("files", &Files(self))?;
         map.end()

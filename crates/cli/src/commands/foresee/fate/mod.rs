@@ -3,6 +3,7 @@
 mod advice;
 mod any;
 mod backup;
+mod elsewhere;
 mod explain;
 mod files;
 mod map;
@@ -71,6 +72,7 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
     };
     let comparison = question.asked.backup.as_deref().map(|path| Comparison::new(outlook, question, path));
     let comparison = comparison.transpose()?;
+    let elsewhere = elsewhere::of_lost(context, outlook, question)?;
     if context.json {
         let answer = files::Answer {
             outlook,
@@ -79,6 +81,7 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
             before: before.as_ref(),
             notes: &notes,
             comparison: comparison.as_ref(),
+            elsewhere: elsewhere.as_ref(),
         };
         json::print(&answer)?;
     } else if question.asked.csv {
@@ -87,6 +90,9 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
         show::show(question, &shown, before.as_ref(), &notes);
         if let Some(comparison) = &comparison {
             comparison.show(question.asked.top);
+        }
+        if let Some(elsewhere) = &elsewhere {
+            elsewhere.show();
         }
         if question.steps.is_empty() {
             advice::show(outlook, question, &shown.summary.totals)?;

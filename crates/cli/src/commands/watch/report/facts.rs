@@ -16,13 +16,14 @@ use sieve_foresight::holdings::{Breakdown, UsageRow, usage};
 use sieve_foresight::notices::filling_of;
 use sieve_foresight::risk::{Request, risk};
 use sieve_foresight::status::Status;
-use sieve_foresight::{Look, Outlook, PoolOutlook, agenda};
+use sieve_foresight::{Look, Others, Outlook, PoolOutlook, agenda};
 use sieve_pool::journal::{self, Did, Ended, Entry};
 use sieve_pool::pool::Pool;
 
 use crate::chart::inline;
 use crate::commands::agenda::words;
 use crate::commands::foresee::risk::{cause_words, regularity};
+use crate::commands::watch::elsewhere::{doubts, sentence};
 use crate::commands::watch::{journal as lines, status as verdicts};
 use crate::human::{amounts, count, percent_of, size, time, units};
 use crate::progress::Watch;
@@ -177,7 +178,7 @@ impl Facts {
             },
             notices: conditions.iter().map(|condition| notice(&spec.name, condition)).collect(),
             guard: levels(status),
-            waits: waits(status),
+            waits: waits(status).into_iter().chain(elsewhere(pool, &mut outlook, status)?).collect(),
             cases: cases(pool),
             disks: disks(pool, status, shelf.as_ref())?,
             kinds: kinds(pool)?,
@@ -209,6 +210,17 @@ fn levels(status: &Status) -> Vec<Level> {
         size: size(level.bytes),
     };
     status.guard.iter().map(level).collect()
+}
+
+/// What other machines have, where the pool file names some.
+fn elsewhere(pool: &Pool, outlook: &mut PoolOutlook<'_>, status: &Status) -> Result<Vec<String>> {
+    let others = Others::read(&pool.spec, &pool.file, status.now);
+    if others.is_empty() {
+        return Ok(Vec::new());
+    }
+    outlook.lose(&[], false)?;
+    let totals = others.totals(outlook)?;
+    Ok(std::iter::once(sentence(&totals)).chain(doubts(&others)).collect())
 }
 
 fn waits(status: &Status) -> Vec<String> {
@@ -323,7 +335,8 @@ fn losses(outlook: &mut PoolOutlook<'_>) -> Result<Option<String>> {
 fn risks(pool: &Pool, outlook: &mut PoolOutlook<'_>, status: &Status) -> Result<Vec<Risk>> {
     let today = time::date(status.now);
     let request = Request { findings: Default::default(), today, simulate: None, seed: 0, advise: false };
-    let volumes = risk(outlook, &request, regularity(pool, status.now)?)?;
+    let others = Others::read(&pool.spec, &pool.file, status.now);
+    let volumes = risk(outlook, &request, regularity(pool, status.now)?, &others)?;
     let of = |volume: &sieve_foresight::risk::VolumeRisk| {
         let causes = volume.odds.causes.iter().map(|(cause, figure)| Cause {
             name: cause_words(*cause),
