@@ -14,6 +14,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use rstest::rstest;
+use sieve_actions::disks::membership::handover;
 use sieve_actions::disks::{create, rebuild};
 use sieve_actions::files::put;
 use sieve_actions::guard::sync::SyncReport;
@@ -193,6 +194,59 @@ fn bad_sectors_on_survivors_are_made_up_for_and_named() {
         let name = format!("beech-{number}.flac");
         assert_eq!(fs::read(scene.path("new").join(&name)).unwrap(), scene.contents.remove(&name).unwrap());
     }
+}
+
+/// Hands cedar over to a new disk.
+fn hand_over(scene: &Scene) -> handover::HandoverReport {
+    let _ = fs::create_dir(scene.path("new"));
+    let mut pool = scene.open().unwrap();
+    sieve_actions::begin_long(&mut pool, "replace").unwrap();
+    let request = handover::HandoverRequest { name: "cedar".into(), onto: scene.path("new"), capacity: None };
+    let prepared = handover::plan(&pool, &request).unwrap();
+    handover::execute(&mut pool, prepared, &Silent).unwrap()
+}
+
+/// What a failing disk does not give any more comes from parity when another one takes its place, file by file, and is told.
+#[test]
+fn a_failing_disk_is_replaced_with_what_parity_has_of_it() {
+    let scene = scene();
+    let bad = (rel("cedar-0.flac"), 1_200_000..1_200_512);
+    scene.machine.set(&scene.path("cedar"), |faults| faults.unreadable.push(bad));
+    // Another one rotted: its bytes are others, and its times as they were.
+    let rotted = scene.path("cedar").join("cedar-1.flac");
+    let time = fs::metadata(&rotted).unwrap().modified().unwrap();
+    let mut bytes = fs::read(&rotted).unwrap();
+    bytes[70_000] ^= 0x40;
+    fs::write(&rotted, &bytes).unwrap();
+    fs::File::options().write(true).open(&rotted).unwrap().set_modified(time).unwrap();
+    let report = hand_over(&scene);
+    assert!(report.is_done(), "{report:?}");
+    let mut brought: Vec<&str> = report.from_parity.iter().map(|(path, _)| path.as_str()).collect();
+    brought.sort_unstable();
+    assert_eq!(brought[0], "cedar-0.flac", "{report:?}");
+    for (name, bytes) in scene.contents.iter().filter(|(name, _)| name.starts_with("cedar")) {
+        let is_brought = brought.contains(&name.as_str());
+        let is_known_as_rotted = name == "cedar-1.flac" && !is_brought;
+        let there = fs::read(scene.path("new").join(name)).unwrap();
+        // A file whose change the scan sees counts as edited by its owner: it is copied as it is.
+        assert!(is_known_as_rotted || there == *bytes, "{name}");
+    }
+}
+
+/// What neither the disk nor parity gives keeps the disk in its place, and nothing has changed.
+#[test]
+fn a_failing_disk_keeps_its_place_while_a_file_of_it_cannot_be_had() {
+    let mut scene = scene();
+    scene.write("cedar", "cedar-new.flac", Chance::new(14).bytes(2_000_000));
+    let bad = (rel("cedar-new.flac"), 1_200_000..1_200_512);
+    scene.machine.set(&scene.path("cedar"), |faults| faults.unreadable.push(bad));
+    let report = hand_over(&scene);
+    assert!(!report.is_done() && report.unreadable.len() == 1, "{report:?}");
+    assert_eq!(report.unreadable[0].0, "cedar-new.flac");
+    assert!(scene.path("cedar").join(".zinc-sieve/label.toml").exists());
+    let text = fs::read_to_string(scene.path("pool.toml")).unwrap();
+    assert!(text.contains(&scene.path("cedar").display().to_string()), "{text}");
+    scene.is_well("after the bad sector was remapped");
 }
 
 /// A parity disk that gives other bytes than were written is not believed.

@@ -40,8 +40,8 @@ pub fn each_file(
             None => file.path.clone().into_bytes(),
         };
         let (mut modified, mut blake3) = (None, None);
-        if let Some(content) = file.content {
-            let version = versions::get(pool.catalogue.reading(), content)?;
+        if let Some(known) = file.content {
+            let version = versions::get(pool.catalogue.reading(), known)?;
             blake3 = (!version.unfinished).then_some(version.sum.whole);
             modified = Some(version.attributes.mtime);
         } else if let (Ok(at), Some(disk)) = (RelPath::new(path.clone()), file.disks.first()) {

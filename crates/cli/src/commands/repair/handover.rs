@@ -68,7 +68,10 @@ fn show_plan(plan: &HandoverPlan) {
         size(plan.space),
         plan.from
     );
-    crate::say!("Parity stays as it is: not one byte of it is read or written.");
+    crate::say!(
+        "Parity stays as it is: not one byte of it is written, and none read but for what {} does not give any more.",
+        plan.disk
+    );
     show_forecast(&plan.forecast);
     for doubt in &plan.doubts {
         crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
@@ -83,19 +86,23 @@ fn show_report(report: &HandoverReport) {
         crate::say!("\n{}", style::paint(style::WATCH, text));
         return;
     }
+    if !report.from_parity.is_empty() {
+        let files = units::files(report.from_parity.len() as u64);
+        let text =
+            format!("{files} came from parity, since {} does not give them as they should be:", report.disk);
+        crate::say!("\n{}", style::paint(style::WATCH, text));
+        show_files(&report.from_parity);
+    }
     if !report.unreadable.is_empty() {
         let text = format!(
-            "{} cannot be had from {}; it keeps its place:",
+            "{} cannot be had from {}, nor from parity; it keeps its place:",
             units::files(report.unreadable.len() as u64),
             report.disk
         );
         crate::say!("\n{}", style::paint(style::BAD, text));
-        for (path, why) in report.unreadable.iter().take(SHOWN) {
-            crate::say!("  {path}: {why}");
-        }
+        show_files(&report.unreadable);
         crate::say!(
-            "Next: zinc-sieve verify --disks {} --mend brings them back from parity, then run this again.",
-            report.disk
+            "Next: zinc-sieve fate --explain PATH says why; remove them (zinc-sieve rm) or bring them from elsewhere, then run this again."
         );
         return;
     }
@@ -116,4 +123,13 @@ fn show_report(report: &HandoverReport) {
         "{} is left whole, and no member any more: zinc-sieve wipe takes our traces off it.",
         report.from
     );
+}
+
+fn show_files(files: &[(String, String)]) {
+    for (path, why) in files.iter().take(SHOWN) {
+        crate::say!("  {path}: {why}");
+    }
+    if files.len() > SHOWN {
+        crate::say!("  and {} more (all with --json)", units::files((files.len() - SHOWN) as u64));
+    }
 }

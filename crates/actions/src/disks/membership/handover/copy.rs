@@ -8,6 +8,7 @@ use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::versions;
+use sieve_catalogue::versions::VersionRow;
 use sieve_core::checksum::ContentSum;
 use sieve_core::count::Count;
 use sieve_core::fate::Standing;
@@ -19,9 +20,11 @@ use sieve_disk::copying::CHANGED;
 use sieve_disk::durable;
 use sieve_disk::event::Observer;
 use sieve_disk::workspace::Workspace;
-use sieve_disk::{Attributes, Disk, EntryKind, Result, Stamp, Stat, WriteFile};
+use sieve_disk::{Attributes, Disk, EntryKind, Kind, Result, Stamp, Stat, WriteFile};
 use sieve_pool::looks::looks_of;
 use sieve_pool::pool::Pool;
+
+use super::spare::Spare;
 
 /// So many files become durable in one wait.
 const BATCH: usize = 128;
@@ -45,10 +48,13 @@ pub(super) struct Copier<'a> {
     observer: &'a dyn Observer,
     pub(super) there: HashMap<ObjectId, There>,
     pub(super) copied: Count,
-    /// What cannot be read, or is not what was checksummed: path, why.
+    /// What came from parity, since the disk does not give it any more: path, why.
+    pub(super) from_parity: Vec<(String, String)>,
+    /// What cannot be read, or is not what was checksummed, and does not come back: path, why.
     pub(super) unreadable: Vec<(String, String)>,
     /// It was asked to stop.
     pub(super) stopped: bool,
+    spare: Spare<'a>,
 }
 
 /// What is to be copied.
@@ -56,7 +62,7 @@ struct Task {
     object: ObjectRow,
     names: Vec<RelPath>,
     attributes: Attributes,
-    known: Option<ContentSum>,
+    known: Option<VersionRow>,
 }
 
 /// A copy that has no name yet.
@@ -82,8 +88,10 @@ impl<'a> Copier<'a> {
             observer,
             there: HashMap::new(),
             copied: Count::default(),
+            from_parity: Vec::new(),
             unreadable: Vec::new(),
             stopped: false,
+            spare: Spare::new(pool, id),
         })
     }
 
@@ -134,7 +142,7 @@ impl<'a> Copier<'a> {
             let mut known = None;
             if let Some(version) = object.version.filter(|_| object.standing == Standing::Same) {
                 let version = versions::get(reading, version)?;
-                known = (!version.unfinished).then_some(version.sum);
+                known = (!version.unfinished).then_some(version);
             }
             let attributes = objects::attributes(reading, object.id)?;
             tasks.push(Task { object, names, attributes, known });
@@ -214,7 +222,7 @@ impl<'a> Copier<'a> {
         if let Some(known) = task.known.as_ref().filter(|_| stats.len() == task.names.len() && is_one) {
             let mut file = self.to.open(&task.names[0])?;
             let heed = |_: u64| sieve_disk::event::heed(self.observer);
-            if copying::checksum(&mut *file, task.object.size, heed)?.as_ref() == Some(known) {
+            if copying::checksum(&mut *file, task.object.size, heed)?.as_ref() == Some(&known.sum) {
                 self.note(task, stats[0]);
                 return Ok(true);
             }
@@ -240,15 +248,13 @@ impl<'a> Copier<'a> {
             copying::refuse_changed(&stat, &source.stat()?)?;
             Ok(Some(copied))
         });
-        let path = task.names[0].to_string();
         match opened {
             Ok(Some((file, sum))) => {
-                if task.known.as_ref().is_some_and(|known| *known != sum) {
-                    self.unreadable.push((path, "its content is not what was checksummed".into()));
-                    self.to.remove_file(&temporary)?;
-                    return Ok(None);
+                if task.known.as_ref().is_none_or(|known| known.sum == sum) {
+                    return Ok(Some(Fresh { task, temporary, file, sum }));
                 }
-                Ok(Some(Fresh { task, temporary, file, sum }))
+                drop(file);
+                self.spared(task, temporary, "its content is not what was checksummed".into())
             }
             // It is another one by now, and the next round sees it.
             Ok(None) => Ok(None),
@@ -256,18 +262,36 @@ impl<'a> Copier<'a> {
                 self.discard(&temporary)?;
                 Ok(None)
             }
-            // What the old disk does not give any more is told; what the new one does not take ends it.
+            // What the old disk does not give any more may come from parity; what the new one does not take ends it.
             Err(error)
-                if error.code == "file.read"
-                    && error.message.starts_with(&self.from.root().display().to_string()) =>
+                if error.kind == Kind::Io
+                    && error.message.starts_with(&format!("{}/", self.from.root().display())) =>
             {
-                self.discard(&temporary)?;
-                self.unreadable.push((path, error.to_string()));
-                Ok(None)
+                self.spared(task, temporary, error.to_string())
             }
             Err(error) => {
                 self.discard(&temporary)?;
                 Err(error)
+            }
+        }
+    }
+
+    /// The file from parity, where it has it; else it is told why it cannot be had.
+    fn spared(&mut self, task: Task, temporary: RelPath, why: String) -> Result<Option<Fresh>> {
+        self.discard(&temporary)?;
+        let path = task.names[0].to_string();
+        let onto = (&*self.to, &temporary, &task.attributes);
+        let known = task.known.as_ref();
+        let brought = known.map(|row| self.spare.bring(row, onto, self.observer)).transpose()?.flatten();
+        match (brought, known) {
+            (Some(file), Some(row)) => {
+                let sum = row.sum.clone();
+                self.from_parity.push((path, why));
+                Ok(Some(Fresh { task, temporary, file, sum }))
+            }
+            _ => {
+                self.unreadable.push((path, why));
+                Ok(None)
             }
         }
     }

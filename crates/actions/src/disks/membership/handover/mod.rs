@@ -4,6 +4,7 @@
 mod copy;
 mod plan;
 mod run;
+mod spare;
 
 pub use plan::{HandoverPlan, HandoverRequest, PreparedHandover, plan};
 pub use run::{HandoverReport, execute};

@@ -39,6 +39,8 @@ pub struct HandoverReport {
     pub onto: String,
     /// What was copied, or was there from an interrupted one.
     pub copied: Count,
+    /// What the old disk did not give as it is to be, and parity did, with the reason.
+    pub from_parity: Vec<(String, String)>,
     /// What could not be had as it is to be, with the reason: then nothing has changed yet.
     pub unreadable: Vec<(String, String)>,
     /// It was asked to stop before its end: nothing has changed yet.
@@ -77,6 +79,7 @@ pub fn execute(
         from: plan.from.clone(),
         onto: plan.onto.clone(),
         copied: Count::default(),
+        from_parity: Vec::new(),
         unreadable: Vec::new(),
         stopped: false,
     };
@@ -105,6 +108,7 @@ pub fn execute(
     }
     (report.copied, report.stopped) = (copier.copied, copier.stopped);
     report.unreadable = std::mem::take(&mut copier.unreadable);
+    report.from_parity = std::mem::take(&mut copier.from_parity);
     if !report.is_done() {
         return Ok(report);
     }
