@@ -27,6 +27,7 @@ use crate::commands::plan::ingest::IngestArguments;
 use crate::commands::plan::init::InitArguments;
 use crate::commands::protect::sync::SyncArguments;
 use crate::commands::protect::verify::VerifyArguments;
+use crate::commands::repair::convert::ConvertArguments;
 use crate::commands::repair::dissolve::DissolveArguments;
 use crate::commands::repair::rebuild::RebuildArguments;
 use crate::commands::repair::rename::RenameArguments;
@@ -311,6 +312,11 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve rename disk cedar larch\n  zinc-sieve rename volume recordings songs"
     )]
     Rename(RenameArguments),
+    /// Make a volume another kind: unstriped, spanned, tiered or mirrored; files stay where they are
+    #[command(
+        after_help = "Example:\n  zinc-sieve convert recordings --to tiered --fast flint\n  zinc-sieve convert recordings --to mirrored --copies 2"
+    )]
+    Convert(ConvertArguments),
     /// End a volume: its disks are left with the files that they hold, and no trace of the pool
     #[command(
         after_help = "Example:\n  zinc-sieve dissolve recordings --dry-run\n  zinc-sieve dissolve recordings"
@@ -419,6 +425,7 @@ impl Command {
                 | Self::Settle(_)
                 | Self::Move(_)
                 | Self::EvenOut(_)
+                | Self::Convert(_)
                 | Self::Vacate(_)
                 | Self::Sync(_)
                 | Self::Verify(_)
@@ -439,6 +446,7 @@ impl Command {
             Self::Grow(arguments) => (Did::Grow, arguments.consent),
             Self::Replace(arguments) => (Did::Replace, arguments.consent),
             Self::Vacate(arguments) => (Did::Vacate, arguments.consent),
+            Self::Convert(arguments) => (Did::Convert, arguments.consent),
             Self::Rebuild(arguments) => (Did::Rebuild, arguments.consent),
             Self::Dissolve(arguments) => (Did::Dissolve, arguments.consent),
             _ => return None,

@@ -10,7 +10,7 @@ use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
 use crate::commands::plan::{check, design, ingest, init};
 use crate::commands::protect::{sync, verify};
-use crate::commands::repair::{dissolve, rebuild, rename, replace, route, vacate, wipe};
+use crate::commands::repair::{convert, dissolve, rebuild, rename, replace, route, vacate, wipe};
 use crate::commands::watch::{
     bench, duplicates, elsewhere, journal, listing, measure, notice, report, status, usage, work,
 };
@@ -99,6 +99,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Report(arguments) => report::run(context, &arguments),
         Command::Listing(arguments) => listing::run(context, &arguments),
         Command::Init(arguments) => init::run(context, &arguments),
+        Command::Convert(arguments) => convert::run(context, arguments),
         Command::Rename(arguments) => rename::run(context, &arguments),
         Command::Move(arguments) => shift::run_move(context, &arguments),
         Command::EvenOut(arguments) => shift::run_even_out(context, &arguments),

@@ -366,7 +366,7 @@ pub struct Fallen {
 /// # Errors
 /// What the database says.
 pub fn fallen(c: &Connection, disk: DiskId) -> Result<Fallen> {
-    fallen_among(c, disk, doubtful_contents(c, disk)?)
+    fallen_among(c, disk, &doubtful_contents(c, disk)?)
 }
 
 /// As [`fallen`], but what did not vanish behind our back, and what a file of one of the `others` has, is not gone: we took it
@@ -390,10 +390,10 @@ pub fn fallen_everywhere(c: &Connection, disk: DiskId, others: &[DiskId]) -> Res
             doubtful.insert(row.get(0)?, Became::Present);
         }
     }
-    fallen_among(c, disk, doubtful)
+    fallen_among(c, disk, &doubtful)
 }
 
-fn fallen_among(c: &Connection, disk: DiskId, doubtful: HashMap<i64, Became>) -> Result<Fallen> {
+fn fallen_among(c: &Connection, disk: DiskId, doubtful: &HashMap<i64, Became>) -> Result<Fallen> {
     if doubtful.is_empty() {
         return Ok(Fallen::default());
     }

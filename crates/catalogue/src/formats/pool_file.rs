@@ -4,6 +4,7 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeKind;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table, Value};
 
 use crate::label::Role;
@@ -65,6 +66,17 @@ pub enum Edit {
         volume: String,
         /// The disk.
         disk: String,
+    },
+    /// A volume is of another kind.
+    Kind {
+        /// The volume.
+        volume: String,
+        /// The kind.
+        kind: VolumeKind,
+        /// The fast disks of a tiered one.
+        fast: Vec<String>,
+        /// How many disks each file of a mirrored one lies on, where that is not the usual.
+        copies: Option<usize>,
     },
     /// Something has another name, wherever the file names it.
     Rename {
@@ -231,6 +243,9 @@ pub fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String
                 join(entry(&mut document, "volume", volume)?, *role, disk, after.as_deref())?;
             }
             Edit::Leave { volume, disk } => leave(entry(&mut document, "volume", volume)?, disk),
+            Edit::Kind { volume, kind, fast, copies } => {
+                set_kind(entry(&mut document, "volume", volume)?, *kind, fast, *copies);
+            }
             Edit::Rename { what, old, new } => rename(&mut document, *what, old, new)?,
             Edit::Job { position, task, volume, when, share } => {
                 let table = job(&mut document, *position, task, volume.as_deref())?;
@@ -260,6 +275,23 @@ fn entry<'d>(
 ) -> std::result::Result<&'d mut Table, String> {
     let is_it = |table: &&mut Table| table.get("name").and_then(Item::as_str) == Some(name);
     tables(document, kind)?.iter_mut().find(is_it).ok_or_else(|| format!("there is no {kind} `{name}`"))
+}
+
+/// Another kind, with the keys that it has and without those that only others have.
+fn set_kind(table: &mut Table, kind: VolumeKind, fast: &[String], copies: Option<usize>) {
+    set(table, "kind", kind.word().into());
+    for key in ["fast", "half_life", "copies"] {
+        table.remove(key);
+    }
+    if kind == VolumeKind::Spanned {
+        table.remove("placement");
+    }
+    if !fast.is_empty() {
+        set(table, "fast", fast.iter().collect::<Array>().into());
+    }
+    if let Some(copies) = copies {
+        set(table, "copies", i64::try_from(copies).unwrap_or(i64::MAX).into());
+    }
 }
 
 /// A disk's entry says what another one said, which goes. Making it twice is as good as once.

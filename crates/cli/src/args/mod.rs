@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use clap::Args;
 use sieve_core::units::{ByteLength, Rate};
 
-pub(crate) use words::{Breakdown, FateWord, FilesystemWord, NamedWord, ReachWord, RoleWord, Wish};
+pub(crate) use words::{Breakdown, FateWord, FilesystemWord, KindWord, NamedWord, ReachWord, RoleWord, Wish};
 
 /// Consent for commands that write.
 #[derive(Args, Clone, Copy)]

@@ -92,6 +92,26 @@ impl From<NamedWord> for sieve_catalogue::pool_file::Named {
     }
 }
 
+/// A kind of volume, as it is typed.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum KindWord {
+    Unstriped,
+    Spanned,
+    Tiered,
+    Mirrored,
+}
+
+impl From<KindWord> for sieve_core::pool::VolumeKind {
+    fn from(word: KindWord) -> Self {
+        match word {
+            KindWord::Unstriped => Self::Unstriped,
+            KindWord::Spanned => Self::Spanned,
+            KindWord::Tiered => Self::Tiered,
+            KindWord::Mirrored => Self::Mirrored,
+        }
+    }
+}
+
 /// What a disk does, as it is typed.
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum RoleWord {

@@ -10,6 +10,7 @@ mod by_itself;
 mod cache;
 mod changing;
 mod contract;
+mod convert;
 mod design;
 mod drill;
 mod edits;

@@ -68,9 +68,10 @@ impl Contradiction {
             Self::VolumeLeftOut(name, section) => {
                 format!("write it again:\n{section}\nand to end it, after that: zinc-sieve dissolve {name}")
             }
-            Self::OtherKind { volume, built, .. } => format!(
-                "write kind = \"{}\" for {volume} again; for another kind make a new volume and move the files there",
-                built.word()
+            Self::OtherKind { volume, built, said } => format!(
+                "write kind = \"{}\" for {volume} again; for another kind, after that: zinc-sieve convert {volume} --to {}",
+                built.word(),
+                said.word()
             ),
             Self::DiskLeftOut { volume, disk, role: Role::Data } => format!(
                 "name {disk} in `data` of {volume} again; to take it out, after that: zinc-sieve vacate {disk}; if the disk is dead: zinc-sieve fate --lose {disk}, then zinc-sieve rebuild {disk} --onto DIR"

@@ -27,7 +27,7 @@ pub enum Media {
 }
 
 /// How a volume lays its files over its disks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum VolumeKind {
     /// Each file whole on one disk.

@@ -49,6 +49,8 @@ did! {
     Replace = "replace",
     /// A disk left.
     Vacate = "vacate",
+    /// A volume became one of another kind.
+    Convert = "convert",
     /// A volume was ended.
     Dissolve = "dissolve",
     /// The traces of a pool were taken off a former member.

@@ -1,5 +1,6 @@
 //! Disks replaced, rebuilt, emptied and let go.
 
+pub(crate) mod convert;
 pub(crate) mod dissolve;
 pub(crate) mod empty;
 pub(crate) mod handover;

@@ -1,0 +1,205 @@
+//! What becomes of the files, and whether it can be done.
+
+use serde::Serialize;
+use sieve_catalogue::label::Role;
+use sieve_catalogue::pool_file::{self, Edit};
+use sieve_core::count::Count;
+use sieve_core::path::RelPath;
+use sieve_core::placement::{Placement, Placer};
+use sieve_core::pool::{VolumeKind, VolumeSpec};
+use sieve_disk::event::Observer;
+use sieve_disk::{Error, Kind, Result};
+use sieve_pool::member::Member;
+use sieve_pool::pool::Pool;
+use sieve_pool::scan::doubts::resolve_doubts;
+use sieve_pool::{fate, pieces, scan};
+
+use super::surplus::{Copy, Surplus, by_path};
+
+/// What a volume is to become.
+#[derive(Clone, Debug)]
+pub struct ConvertRequest {
+    /// The volume.
+    pub volume: String,
+    /// The kind.
+    pub to: VolumeKind,
+    /// The fast disks of a tiered one.
+    pub fast: Vec<String>,
+    /// How many disks each file of a mirrored one lies on.
+    pub copies: Option<usize>,
+    /// The fewest disks that may be lost without losing a file, afterwards; as many as now where nobody says.
+    pub never_below: Option<u8>,
+}
+
+/// What will be done.
+#[derive(Clone, Debug, Serialize)]
+pub struct ConvertPlan {
+    /// The volume.
+    pub volume: String,
+    /// What it is.
+    pub from: &'static str,
+    /// What it becomes.
+    pub to: &'static str,
+    /// Its files.
+    pub files: Count,
+    /// Copies that the next sync makes.
+    pub to_copy: Count,
+    /// Copies that are one too many, and are held until the next sync.
+    pub surplus: Count,
+    /// So many disks may be lost now without losing a file.
+    pub guard_before: u8,
+    /// And when it is done.
+    pub guard_after: u8,
+}
+
+/// A conversion that can be begun.
+pub struct PreparedConvert {
+    /// What it will do.
+    pub plan: ConvertPlan,
+    pub(super) to: VolumeKind,
+    pub(super) surplus: Vec<Surplus>,
+    pub(super) edits: Vec<Edit>,
+}
+
+/// Looks at what it would do.
+///
+/// # Errors
+/// When it is of that kind already, a disk is missing, files lie in pieces or in several versions, copies have no room, or files
+/// would be guarded less.
+pub fn plan(pool: &Pool, request: &ConvertRequest, observer: &dyn Observer) -> Result<PreparedConvert> {
+    let volume = pool.volume(Some(&request.volume))?;
+    if volume.kind == request.to {
+        let message = format!("volume {} is {} already", volume.name, volume.kind.word());
+        return Err(Error::new(Kind::Usage, "convert.same", message));
+    }
+    let edits = vec![Edit::Kind {
+        volume: volume.name.clone(),
+        kind: request.to,
+        fast: request.fast.clone(),
+        copies: request.copies,
+    }];
+    pool_file::rehearse(&pool.file, &edits)?;
+    for member in pool.members.iter().filter(|member| member.row.volume == volume.name) {
+        member.writable()?;
+    }
+    scan::scan_all(pool, |member| member.row.volume == volume.name, observer)?;
+    refuse_pieces(pool, &volume)?;
+    if volume.kind == VolumeKind::Mirrored {
+        // Copies whose times alone moved, as by a cut in the middle of this, are read before they are said to differ.
+        for member in pool.members_of(&volume.name, Role::Data) {
+            resolve_doubts(pool, member, observer)?;
+        }
+    }
+    let files = by_path(pool, &volume)?;
+    let guard_before = lowest_guard(pool, &volume)?;
+    let mut plan = ConvertPlan {
+        volume: volume.name.clone(),
+        from: volume.kind.word(),
+        to: request.to.word(),
+        files: Count::default(),
+        to_copy: Count::default(),
+        surplus: Count::default(),
+        guard_before,
+        guard_after: guard_before,
+    };
+    files.iter().for_each(|(_, copies)| plan.files.add(copies[0].object.size));
+    let mut surplus = Vec::new();
+    if request.to == VolumeKind::Mirrored {
+        plan.to_copy = room_for_copies(pool, &volume, &files, request.copies.unwrap_or(2))?;
+    } else if volume.kind == VolumeKind::Mirrored {
+        surplus = super::surplus::choose(pool, files)?;
+        surplus.iter().flat_map(|one| &one.go).for_each(|copy| plan.surplus.add(copy.object.size));
+        plan.guard_after = guard_of_kept(pool, &volume, &surplus)?;
+    }
+    refuse_weaker(&plan, request)?;
+    Ok(PreparedConvert { plan, to: request.to, surplus, edits })
+}
+
+/// A file in pieces is whole on no disk.
+fn refuse_pieces(pool: &Pool, volume: &VolumeSpec) -> Result<()> {
+    let files = pieces::files(pool, &volume.name)?;
+    let Some(first) = files.first() else { return Ok(()) };
+    let message = format!(
+        "files that lie in pieces: {} (such as {}); only a spanned volume has those",
+        files.len(),
+        first.path
+    );
+    Err(Error::new(Kind::Conflict, "convert.pieces", message).remedy(
+        "let a larger disk join (zinc-sieve grow, replace), then put them in again: zinc-sieve get, rm, put",
+    ))
+}
+
+/// Whether every file finds disks for its further copies, the largest first; what they come to.
+fn room_for_copies(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    files: &[(RelPath, Vec<Copy>)],
+    copies: usize,
+) -> Result<Count> {
+    let members: Vec<&Member> = pool.members_of(&volume.name, Role::Data).collect();
+    let free = members.iter().map(|member| member.free_bytes(&pool.catalogue)).collect::<Result<_>>()?;
+    let mut placer = Placer::new(Placement::Emptiest, free);
+    let mut in_order: Vec<&(RelPath, Vec<Copy>)> = files.iter().collect();
+    in_order.sort_by_key(|(_, copies)| std::cmp::Reverse(copies[0].object.size));
+    let (mut made, mut homeless) = (Count::default(), Count::default());
+    for (path, there) in in_order {
+        if there.len() > 1 && !Copy::are_one(there) {
+            let disks: Vec<&str> = there.iter().map(|copy| copy.disk_name.as_str()).collect();
+            let message = format!("{path} is another file on each of {}", disks.join(", "));
+            return Err(Error::new(Kind::Conflict, "convert.conflict", message)
+                .remedy("give one of them another name, and sync, first"));
+        }
+        let size = there[0].object.size;
+        let lacking: Vec<usize> = (0..members.len())
+            .filter(|member| there.iter().all(|copy| copy.disk != members[*member].row.id))
+            .collect();
+        let wanted = copies.saturating_sub(there.len());
+        match placer.place_copies(path, size, &lacking, wanted, Default::default()) {
+            Some(places) => places.iter().for_each(|_| made.add(size)),
+            None => homeless.add(size),
+        }
+    }
+    if homeless.files > 0 {
+        let message = format!(
+            "no disk has room for the further copies of {} files, {}",
+            homeless.files, homeless.bytes
+        );
+        return Err(Error::new(Kind::Conflict, "convert.room", message)
+            .remedy("let another disk join first: zinc-sieve grow NAME --as data"));
+    }
+    Ok(made)
+}
+
+fn lowest_guard(pool: &Pool, volume: &VolumeSpec) -> Result<u8> {
+    let model = fate::load(pool, &volume.name)?;
+    let evaluation = model.evaluate(&[]);
+    let mut lowest: Option<u8> = None;
+    model.for_each_file(pool, &evaluation, |file| {
+        lowest = Some(lowest.map_or(file.guard, |lowest| lowest.min(file.guard)));
+        Ok(())
+    })?;
+    Ok(lowest.unwrap_or_default())
+}
+
+/// What parity alone is worth for the copies that stay.
+fn guard_of_kept(pool: &Pool, volume: &VolumeSpec, surplus: &[Surplus]) -> Result<u8> {
+    let model = fate::load(pool, &volume.name)?;
+    let evaluation = model.evaluate(&[]);
+    let kept = surplus.iter().filter_map(|one| model.object_index(one.keep.object.id));
+    Ok(kept.map(|position| evaluation.guards[position].level).min().unwrap_or_default())
+}
+
+fn refuse_weaker(plan: &ConvertPlan, request: &ConvertRequest) -> Result<()> {
+    let floor = request.never_below.unwrap_or(plan.guard_before);
+    if plan.guard_after >= floor {
+        return Ok(());
+    }
+    let message = format!(
+        "any {} of the disks may be lost now without losing a file, and afterwards {}",
+        plan.guard_before, plan.guard_after
+    );
+    Err(Error::new(Kind::Safety, "convert.weaker", message).remedy(format!(
+        "let a parity disk join first (zinc-sieve grow NAME --as parity), or allow it: --never-below {}",
+        plan.guard_after
+    )))
+}
