@@ -109,7 +109,8 @@ pub fn plan(pool: &Pool, request: &ConvertRequest, observer: &dyn Observer) -> R
     } else if volume.kind == VolumeKind::Mirrored {
         surplus = super::surplus::choose(pool, files)?;
         surplus.iter().flat_map(|one| &one.go).for_each(|copy| plan.surplus.add(copy.object.size));
-        plan.guard_after = guard_of_kept(pool, &volume, &surplus)?;
+        plan.guard_after =
+            guard_of_kept(pool, &volume, &surplus)?.map_or(guard_before, |kept| kept.min(guard_before));
     }
     refuse_weaker(&plan, request)?;
     Ok(PreparedConvert { plan, to: request.to, surplus, edits })
@@ -181,12 +182,12 @@ fn lowest_guard(pool: &Pool, volume: &VolumeSpec) -> Result<u8> {
     Ok(lowest.unwrap_or_default())
 }
 
-/// What parity alone is worth for the copies that stay.
-fn guard_of_kept(pool: &Pool, volume: &VolumeSpec, surplus: &[Surplus]) -> Result<u8> {
+/// What parity alone is worth for the copies that stay; nothing where none is surplus.
+fn guard_of_kept(pool: &Pool, volume: &VolumeSpec, surplus: &[Surplus]) -> Result<Option<u8>> {
     let model = fate::load(pool, &volume.name)?;
     let evaluation = model.evaluate(&[]);
     let kept = surplus.iter().filter_map(|one| model.object_index(one.keep.object.id));
-    Ok(kept.map(|position| evaluation.guards[position].level).min().unwrap_or_default())
+    Ok(kept.map(|position| evaluation.guards[position].level).min())
 }
 
 fn refuse_weaker(plan: &ConvertPlan, request: &ConvertRequest) -> Result<()> {
