@@ -51,13 +51,15 @@ Commands, in the order of the work:
   use               mount, umount, put, get, ls, where, rm, restore, move, settle
   protect           sync, verify, agenda
   foresee           fate, drill, risk
-  repair, change    rebuild, route, replace, vacate, even-out, rename, dissolve, wipe
-  watch             status, usage, duplicates, journal, notice, report, listing, measure, bench
-  learn             demo
+  repair, change    rebuild, route, replace, vacate, even-out, convert, rename,
+                    dissolve, wipe
+  watch             status, usage, duplicates, journal, notice, report, listing, elsewhere,
+                    measure, bench
+  learn             demo, man, completions
 
 Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
 3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost;
-5 nothing is wrong, and something waits for a sync or a settle (status).";
+5 nothing is wrong, and something waits: for a sync, a settle, or to be built (status).";
 
 /// Pool mixed disks, guard them with parity drives, and know file by file what survives when disks die
 #[derive(Parser)]
@@ -84,6 +86,7 @@ pub(crate) enum Command {
     )]
     Disks {
         /// Show everything about this disk: its name, its serial number or the kernel's name
+        #[arg(add = crate::complete::disks())]
         name: Option<String>,
         #[command(flatten)]
         from: Documents,
@@ -92,7 +95,7 @@ pub(crate) enum Command {
     #[command(after_help = "Example:\n  zinc-sieve bays\n  zinc-sieve bays --find cedar")]
     Bays {
         /// Show where this disk is
-        #[arg(long, value_name = "NAME")]
+        #[arg(long, value_name = "NAME", add = crate::complete::disks())]
         find: Option<String>,
         #[command(flatten)]
         from: Documents,
@@ -103,6 +106,7 @@ pub(crate) enum Command {
     )]
     Health {
         /// Only these disks of the pool
+        #[arg(add = crate::complete::disks())]
         names: Vec<String>,
         /// Have the disks test themselves, one after another, and follow it
         #[arg(long, value_name = "REACH", conflicts_with = "from")]
@@ -312,6 +316,22 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve rename disk cedar larch\n  zinc-sieve rename volume recordings songs"
     )]
     Rename(RenameArguments),
+    /// Print what a shell reads to complete commands, options, and the names of disks and volumes
+    #[command(
+        after_help = "Example:\n  source <(zinc-sieve completions bash)    # in ~/.bashrc\n  zinc-sieve completions fish > ~/.config/fish/completions/zinc-sieve.fish"
+    )]
+    Completions {
+        /// bash, zsh, fish, elvish or powershell
+        #[arg(value_name = "SHELL")]
+        shell: String,
+    },
+    /// Print the page of the manual, or write one of each command into a folder
+    #[command(after_help = "Example:\n  zinc-sieve man | man -l -\n  zinc-sieve man ~/.local/share/man/man1")]
+    Man {
+        /// The folder that the pages are written to
+        #[arg(value_name = "DIR")]
+        folder: Option<PathBuf>,
+    },
     /// Make a volume another kind: unstriped, spanned, tiered or mirrored; files stay where they are
     #[command(
         after_help = "Example:\n  zinc-sieve convert recordings --to tiered --fast flint\n  zinc-sieve convert recordings --to mirrored --copies 2"

@@ -8,7 +8,7 @@ use crate::commands::files::{find, get, ls, put, restore, rm, settle, shift};
 use crate::commands::foresee::{drill, fate, risk};
 use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
-use crate::commands::plan::{check, design, ingest, init};
+use crate::commands::plan::{check, design, ingest, init, manual};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{convert, dissolve, rebuild, rename, replace, route, vacate, wipe};
 use crate::commands::watch::{
@@ -16,14 +16,13 @@ use crate::commands::watch::{
 };
 use crate::exit::Outcome;
 use sieve_disk::{Error, Result};
-use std::path::PathBuf;
 
 /// Runs a command.
 ///
 /// # Errors
 /// Its own.
 pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
-    let pool = pool_file(arguments.pool);
+    let pool = crate::load::pool_file(arguments.pool);
     let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
     let context = Context { pool, json: arguments.json };
     let (changes, did) = (arguments.command.changes_files(), arguments.command.did());
@@ -99,6 +98,8 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Report(arguments) => report::run(context, &arguments),
         Command::Listing(arguments) => listing::run(context, &arguments),
         Command::Init(arguments) => init::run(context, &arguments),
+        Command::Completions { shell } => manual::completions(&shell),
+        Command::Man { folder } => manual::man(folder.as_deref()),
         Command::Convert(arguments) => convert::run(context, arguments),
         Command::Rename(arguments) => rename::run(context, &arguments),
         Command::Move(arguments) => shift::run_move(context, &arguments),
@@ -113,11 +114,4 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
         Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),
     }
-}
-
-/// The pool file that is named; else the one in this folder; else the one of the environment.
-fn pool_file(named: Option<PathBuf>) -> PathBuf {
-    let here = PathBuf::from("pool.toml");
-    let from_environment = || std::env::var_os("ZINC_SIEVE_POOL").filter(|_| !here.exists());
-    named.or_else(|| from_environment().map(PathBuf::from)).unwrap_or(here)
 }

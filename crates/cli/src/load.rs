@@ -1,6 +1,6 @@
 //! Reading the pool file, and showing what is wrong with it.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use sieve_core::pool::{Mistake, PoolSpec, parse};
@@ -8,6 +8,13 @@ use sieve_disk::machine::Machine;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::check::{Looked, look};
 use sieve_pool::pool::Pool;
+
+/// The pool file that is named; else the one in this folder; else the one of the environment.
+pub(crate) fn pool_file(named: Option<PathBuf>) -> PathBuf {
+    let here = PathBuf::from("pool.toml");
+    let from_environment = || std::env::var_os("ZINC_SIEVE_POOL").filter(|_| !here.exists());
+    named.or_else(|| from_environment().map(PathBuf::from)).unwrap_or(here)
+}
 
 /// A pool file that was read.
 pub(crate) struct PoolFile {

@@ -4,6 +4,7 @@ mod args;
 mod chart;
 mod command_line;
 mod commands;
+mod complete;
 mod confirm;
 mod demo;
 mod dispatch;
@@ -24,6 +25,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
+    commands::plan::manual::answer_shell();
     let given: Vec<_> = std::env::args_os().collect();
     let given = commands::mount::as_mount_helper(&given).unwrap_or(given);
     let arguments = command_line::Arguments::parse_from(&given);

@@ -161,7 +161,7 @@ impl List<'_> {
         let Some(worst) = checks.first() else { return };
         let others = checks.iter().filter(|check| check.verdict == worst.verdict).count() - 1;
         let more = if others > 0 { format!(", and {others} more reasons") } else { String::new() };
-        let command = format!("zinc-sieve health {disk} --probe");
+        let command = format!("zinc-sieve health {disk}");
         let (severity, what) = match (worst.verdict, worst.rule) {
             (Verdict::Fine, _) => return,
             (_, Rule::Temperature) => (Severity::Soon, "disk-hot"),

@@ -48,7 +48,7 @@ pub(crate) struct LookArguments {
 #[derive(Args)]
 pub(crate) struct VolumeChoice {
     /// The volume, where there are several
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = crate::complete::volumes())]
     pub(crate) volume: Option<String>,
 }
 

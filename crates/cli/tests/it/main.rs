@@ -26,6 +26,7 @@ mod kinds;
 mod laws;
 mod lives;
 mod look;
+mod manual;
 mod membership;
 mod mend;
 mod mount;

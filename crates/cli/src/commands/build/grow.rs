@@ -21,7 +21,7 @@ use crate::{json, load};
 #[derive(Args)]
 pub(crate) struct GrowArguments {
     /// The disk; a new name comes into the pool file
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = crate::complete::disks())]
     pub(crate) name: String,
     /// What it is to do
     #[arg(long = "as", value_name = "ROLE")]

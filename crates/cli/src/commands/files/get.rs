@@ -24,7 +24,7 @@ pub(crate) struct GetArguments {
     /// The folder to copy to
     pub(crate) target: PathBuf,
     /// Take them from this disk, where two hold the same path
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = crate::complete::disks())]
     pub(crate) disk: Option<String>,
     #[command(flatten)]
     pub(crate) volume: VolumeChoice,

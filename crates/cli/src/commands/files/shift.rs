@@ -43,7 +43,7 @@ pub(crate) struct MoveArguments {
 #[derive(Args)]
 pub(crate) struct EvenOutArguments {
     /// The volume, where there are several
-    #[arg(value_name = "VOLUME")]
+    #[arg(value_name = "VOLUME", add = crate::complete::volumes())]
     volume: Option<String>,
     /// No disk is to be fuller than this, "80 %"; without it all are to be equally full
     #[arg(long, value_name = "SHARE")]

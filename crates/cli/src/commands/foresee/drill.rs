@@ -34,7 +34,7 @@ struct Answer<'a> {
 #[derive(Args)]
 pub(crate) struct DrillArguments {
     /// The disks that are taken to be lost
-    #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',')]
+    #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',', add = crate::complete::disks())]
     pub(crate) lose: Vec<String>,
     /// Make a small pool like yours in this new folder, with made-up files, to rehearse the failure on
     #[arg(long, value_name = "DIR", conflicts_with = "sample")]

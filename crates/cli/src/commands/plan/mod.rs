@@ -4,3 +4,4 @@ pub(crate) mod check;
 pub(crate) mod design;
 pub(crate) mod ingest;
 pub(crate) mod init;
+pub(crate) mod manual;

@@ -21,7 +21,7 @@ const SHOWN: usize = 20;
 #[derive(Args)]
 pub(crate) struct ConvertArguments {
     /// The volume
-    #[arg(value_name = "VOLUME")]
+    #[arg(value_name = "VOLUME", add = crate::complete::volumes())]
     volume: String,
     /// The kind that it becomes
     #[arg(long, value_name = "KIND")]

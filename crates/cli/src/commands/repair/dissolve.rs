@@ -20,7 +20,7 @@ use crate::{json, load};
 #[derive(Args)]
 pub(crate) struct DissolveArguments {
     /// The volume
-    #[arg(value_name = "VOLUME")]
+    #[arg(value_name = "VOLUME", add = crate::complete::volumes())]
     pub(crate) volume: String,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,

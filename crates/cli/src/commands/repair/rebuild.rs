@@ -21,7 +21,7 @@ use crate::{json, load};
 #[derive(Args)]
 pub(crate) struct RebuildArguments {
     /// The lost disks
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required = true, value_name = "NAME", add = crate::complete::disks())]
     pub(crate) names: Vec<String>,
     /// The folder of the new disk, one for each name
     #[arg(long, required = true, value_name = "DIR")]

@@ -25,7 +25,7 @@ use crate::{json, load};
 #[derive(Args)]
 pub(crate) struct ReplaceArguments {
     /// The disk: a parity disk, whose image moves; or a data or cache disk, whose files are copied
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = crate::complete::disks())]
     pub(crate) name: String,
     /// The folder of the new disk
     #[arg(long, value_name = "DIR")]
@@ -34,7 +34,7 @@ pub(crate) struct ReplaceArguments {
     #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
     pub(crate) capacity: Option<ByteLength>,
     /// The disk of the pool file that takes what the new one has no room for: the image lies on both
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = crate::complete::disks())]
     pub(crate) rest: Option<String>,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,

@@ -21,7 +21,7 @@ use crate::{json, load};
 #[derive(Args)]
 pub(crate) struct VacateArguments {
     /// The disks: parity disks, empty caches, or data disks, whose files go to the others first
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required = true, value_name = "NAME", add = crate::complete::disks())]
     pub(crate) names: Vec<String>,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,

@@ -36,7 +36,7 @@ pub(crate) struct JournalArguments {
     #[arg(long, value_name = "NUMBER")]
     last: Option<usize>,
     /// What this disk took part in
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = crate::complete::disks())]
     disk: Option<String>,
     /// What was done to this file, or in this folder, of a volume
     #[arg(long, value_name = "PATH")]

@@ -11,7 +11,7 @@ use std::path::PathBuf;
 #[derive(Args)]
 pub(crate) struct FateArguments {
     /// The disks that are lost; what is missing now counts as lost anyway
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    #[arg(long, value_name = "NAME", value_delimiter = ',', add = crate::complete::disks())]
     pub(crate) lose: Vec<String>,
     /// Lose all disks of a group of the pool file: a group, a link, a batch, a case, or a row of it (tower:2)
     #[arg(long, value_name = "NAME")]
