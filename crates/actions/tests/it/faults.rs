@@ -201,7 +201,12 @@ fn hand_over(scene: &Scene) -> handover::HandoverReport {
     let _ = fs::create_dir(scene.path("new"));
     let mut pool = scene.open().unwrap();
     sieve_actions::begin_long(&mut pool, "replace").unwrap();
-    let request = handover::HandoverRequest { name: "cedar".into(), onto: scene.path("new"), capacity: None };
+    let request = handover::HandoverRequest {
+        name: "cedar".into(),
+        onto: scene.path("new"),
+        capacity: None,
+        wipes: false,
+    };
     let prepared = handover::plan(&pool, &request).unwrap();
     handover::execute(&mut pool, prepared, &Silent).unwrap()
 }

@@ -229,6 +229,7 @@ impl Scene {
                     name: "cedar".into(),
                     onto: self.path("new"),
                     capacity: None,
+                    wipes: true,
                 };
                 let prepared = handover::plan(&pool, &request)?;
                 let report = handover::execute(&mut pool, prepared, &Silent)?;

@@ -89,6 +89,13 @@ fn a_data_disk_is_replaced_without_a_byte_of_parity_and_nothing_is_left_to_sync(
     assert!(parity_bytes(&lab) == parity, "parity is as it was");
     assert_eq!(files(&lab, &["alder", "beech", "new"]), before);
     assert_eq!(files(&lab, &["cedar"]), files(&lab, &["new"]), "the old disk is left whole");
+    assert!(lab.disk("cedar").join(".zinc-sieve/label.toml").exists());
+    // And once more, this time without a trace on the disk that leaves.
+    fs::create_dir(lab.root().join("newer")).unwrap();
+    let newer = lab.root().join("newer").display().to_string();
+    lab.run(&["replace", "cedar", "--onto", &newer, "--wipe-label", "--yes"]).expect(&[0]);
+    assert!(!lab.root().join("new/.zinc-sieve").exists());
+    assert_eq!(files(&lab, &["new"]), files(&lab, &["newer"]), "its files stay");
     let planned = lab.run(&["sync", "--dry-run", "--json"]).expect(&[0]).json();
     assert_eq!((&planned["cells"], &planned["files_to_checksum"]), (&0.into(), &0.into()), "{planned}");
     is_well(&lab);

@@ -76,6 +76,9 @@ fn show_plan(plan: &HandoverPlan) {
     for doubt in &plan.doubts {
         crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
     }
+    if plan.wipes {
+        crate::say!("At the end our traces go from {}; its ordinary files stay.", plan.from);
+    }
     crate::say!("\nThe pool file is changed; comments in it stay.");
 }
 
@@ -119,10 +122,19 @@ fn show_report(report: &HandoverReport) {
             )
         )
     );
-    crate::say!(
-        "{} is left whole, and no member any more: zinc-sieve wipe takes our traces off it.",
-        report.from
-    );
+    match (&report.not_wiped, report.wiped) {
+        (_, true) => {
+            crate::say!(
+                "{} is no member any more, and shows no trace of the pool; its files stay.",
+                report.from
+            );
+        }
+        (Some(why), _) => crate::say!("{} is no member any more; our traces stay on it: {why}", report.from),
+        (None, false) => crate::say!(
+            "{} is left whole, and no member any more: zinc-sieve wipe takes our traces off it.",
+            report.from
+        ),
+    }
 }
 
 fn show_files(files: &[(String, String)]) {

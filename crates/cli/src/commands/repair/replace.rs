@@ -36,6 +36,9 @@ pub(crate) struct ReplaceArguments {
     /// The disk of the pool file that takes what the new one has no room for: the image lies on both
     #[arg(long, value_name = "NAME", add = crate::complete::disks())]
     pub(crate) rest: Option<String>,
+    /// Of a disk with files: take our traces off the old one when the new one has its place; its ordinary files stay
+    #[arg(long)]
+    pub(crate) wipe_label: bool,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,
     #[command(flatten)]
@@ -48,7 +51,12 @@ pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
     if pool.member_named(&arguments.name)?.row.role.holds_files() {
         return hand_over(context, &mut pool, arguments);
     }
-    let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
+    let ReplaceArguments { name, onto, capacity, rest, wipe_label, restraint, consent } = arguments;
+    if wipe_label {
+        let message = "--wipe-label is for a disk with files";
+        return Err(Error::new(Kind::Usage, "replace.wipe", message)
+            .remedy("leave it out; zinc-sieve wipe takes our traces off a parity disk afterwards"));
+    }
     let request = ReplaceRequest { name, onto, capacity, rest };
     let show = |_: &_, prepared: &PreparedReplace| {
         if !context.json {
@@ -80,7 +88,7 @@ pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outc
 
 /// A disk with files: they are copied, and parity stays as it is.
 fn hand_over(context: &Context, pool: &mut Pool, arguments: ReplaceArguments) -> Result<Outcome> {
-    let ReplaceArguments { name, onto, capacity, rest, restraint, consent } = arguments;
+    let ReplaceArguments { name, onto, capacity, rest, wipe_label, restraint, consent } = arguments;
     if rest.is_some() {
         return Err(Error::new(
             Kind::Usage,
@@ -89,7 +97,7 @@ fn hand_over(context: &Context, pool: &mut Pool, arguments: ReplaceArguments) ->
         )
         .remedy("leave it out; what does not fit can go to other disks first: zinc-sieve move"));
     }
-    let request = HandoverRequest { name, onto, capacity };
+    let request = HandoverRequest { name, onto, capacity, wipes: wipe_label };
     super::handover::run(context, pool, &request, consent, restraint.events)
 }
 

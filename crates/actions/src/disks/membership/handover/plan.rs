@@ -32,6 +32,8 @@ pub struct HandoverRequest {
     pub onto: PathBuf,
     /// How much of the new one may be used, where the pool file limits the old one.
     pub capacity: Option<ByteLength>,
+    /// Our traces go from the old one, when the new one has its place.
+    pub wipes: bool,
 }
 
 /// What will be done.
@@ -49,6 +51,8 @@ pub struct HandoverPlan {
     pub files: Count,
     /// What may be used of the new disk.
     pub space: ByteLength,
+    /// Our traces go from the old disk at the end.
+    pub wipes: bool,
     /// It goes on with one that was interrupted.
     pub resumes: bool,
     /// How long it takes.
@@ -110,6 +114,7 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
         onto: new.at.clone(),
         files,
         space,
+        wipes: request.wipes,
         resumes: begun.is_some(),
         forecast,
         doubts,

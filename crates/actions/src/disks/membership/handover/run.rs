@@ -22,6 +22,7 @@ use sieve_pool::writer::ShortWriter;
 
 use super::copy::Copier;
 use super::plan::PreparedHandover;
+use crate::disks::membership::vacate::erase;
 
 /// So many rounds are made while others may write; what still changes then is not going to rest.
 const ROUNDS: usize = 6;
@@ -45,6 +46,11 @@ pub struct HandoverReport {
     pub unreadable: Vec<(String, String)>,
     /// It was asked to stop before its end: nothing has changed yet.
     pub stopped: bool,
+    /// Our traces went from the old disk.
+    pub wiped: bool,
+    /// Why they did not, where that was wished.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub not_wiped: Option<String>,
 }
 
 impl HandoverReport {
@@ -82,6 +88,8 @@ pub fn execute(
         from_parity: Vec::new(),
         unreadable: Vec::new(),
         stopped: false,
+        wiped: false,
+        not_wiped: None,
     };
     observer.event(Event::Stage { name: "copying", total: plan.files.bytes.exact(), unit: Unit::Bytes });
     let mut copier = Copier::new(pool, old.id, &new.disk, observer)?;
@@ -124,6 +132,11 @@ pub fn execute(
     // Before the intent goes: after it, nobody would know that the replicas still speak of the old disk.
     tell_all_members(pool)?;
     forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
+    if plan.wipes {
+        // A disk that fails may not let it: the new one has its place all the same.
+        report.not_wiped = erase(pool, old.uuid, Some(&plan.from)).err().map(|error| error.to_string());
+        report.wiped = report.not_wiped.is_none();
+    }
     pool.tell(
         Entry::new(Did::Replace)
             .ended(Ended::Done)
