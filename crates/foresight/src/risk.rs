@@ -408,21 +408,7 @@ fn folders(
         }
         Ok(())
     })?;
-    let unreadable = assessment.odds.causes.get(&Cause::Unreadable).copied().unwrap_or_default();
-    let total = assessment.odds.total();
-    let share = |total: f64, sum: f64| if sum > 0.0 { total / sum } else { 0.0 };
-    let sum = |value: &dyn Fn(&Part) -> f64| parts.values().map(value).sum::<f64>();
-    let bytes = share(total.bytes - unreadable.bytes, sum(&|p| p.lost_bytes));
-    let files = share(total.files - unreadable.files, sum(&|p| p.lost_files));
-    let squares = sum(&|p| p.squares);
-    for part in parts.values_mut() {
-        let hit = share(part.squares, squares);
-        part.lost_bytes = part.lost_bytes * bytes + unreadable.bytes * hit;
-        part.lost_files = part.lost_files * files + unreadable.files * hit;
-        let hit = share(part.good.squares, squares);
-        part.good.lost_bytes = part.good.lost_bytes * bytes + unreadable.bytes * hit;
-        part.good.lost_files = part.good.lost_files * files + unreadable.files * hit;
-    }
+    scale(&mut parts, assessment);
     let mut for_good = ForGood::default();
     let mut by_folder: BTreeMap<String, FolderRisk> = BTreeMap::new();
     let mut on_disks = Vec::new();
@@ -450,6 +436,25 @@ fn folders(
     let mut folders: Vec<FolderRisk> = by_folder.into_values().collect();
     folders.sort_by(|a, b| b.bytes.total_cmp(&a.bytes));
     Ok(Parts { for_good, folders, on_disks })
+}
+
+/// Brings the sums of the parts to the totals of the assessment, and shares out what unreadable sectors take.
+fn scale(parts: &mut BTreeMap<(String, usize), Part>, assessment: &Assessment) {
+    let unreadable = assessment.odds.causes.get(&Cause::Unreadable).copied().unwrap_or_default();
+    let total = assessment.odds.total();
+    let share = |total: f64, sum: f64| if sum > 0.0 { total / sum } else { 0.0 };
+    let sum = |value: &dyn Fn(&Part) -> f64| parts.values().map(value).sum::<f64>();
+    let bytes = share(total.bytes - unreadable.bytes, sum(&|p| p.lost_bytes));
+    let files = share(total.files - unreadable.files, sum(&|p| p.lost_files));
+    let squares = sum(&|p| p.squares);
+    for part in parts.values_mut() {
+        let hit = share(part.squares, squares);
+        part.lost_bytes = part.lost_bytes * bytes + unreadable.bytes * hit;
+        part.lost_files = part.lost_files * files + unreadable.files * hit;
+        let hit = share(part.good.squares, squares);
+        part.good.lost_bytes = part.good.lost_bytes * bytes + unreadable.bytes * hit;
+        part.good.lost_files = part.good.lost_files * files + unreadable.files * hit;
+    }
 }
 
 fn market(

@@ -17,6 +17,12 @@ use super::report::Options;
 pub(super) fn prove(pool: &Pool, lane: &SnapshotLane, limit: u64) -> Result<()> {
     if cfg!(debug_assertions) {
         let reading = pool.catalogue.reading();
+        // One state of the catalogue for all of it: another command may put something there at any moment, which is for the
+        // next sync, and then the disk is not said to be at rest any more.
+        let _view = reading.is_autocommit().then(|| reading.unchecked_transaction()).transpose()?;
+        if rest::stirred(reading, lane.disk)?.is_some() {
+            return Ok(());
+        }
         let whole = SnapshotLane { map: parity_state::lane(reading, lane.disk)?, ..*lane };
         let unfinished = unfinished::all(reading)?;
         let (gathered, target) = plan_one(pool, &whole, 0, Unread::None, &unfinished, limit)?;

@@ -93,21 +93,7 @@ pub fn execute(
     };
     observer.event(Event::Stage { name: "copying", total: plan.files.bytes.exact(), unit: Unit::Bytes });
     let mut copier = Copier::new(pool, old.id, &new.disk, observer)?;
-    for round in 0.. {
-        scan::scan(pool, pool.member(old.id)?)?;
-        let changed = copier.round()?;
-        if copier.stopped || !changed || !copier.unreadable.is_empty() {
-            break;
-        }
-        if round >= ROUNDS {
-            return Err(Error::new(
-                Kind::Conflict,
-                "handover.restless",
-                format!("files on {} change faster than they are copied", plan.disk),
-            )
-            .remedy("let no program write there for a while, then run this again: it goes on"));
-        }
-    }
+    rounds(pool, &mut copier, &plan.disk)?;
     // From here on nobody puts or removes anything through us; what others changed until now is caught up with.
     let _turn = ShortWriter::begin(&*pool.home)?;
     if !copier.stopped && copier.unreadable.is_empty() {
@@ -147,6 +133,26 @@ pub fn execute(
             .detail(&report)?,
     )?;
     Ok(report)
+}
+
+/// Copies until nothing differs any more, or the rest can only be told.
+fn rounds(pool: &Pool, copier: &mut Copier<'_>, disk: &str) -> Result<()> {
+    for round in 0.. {
+        scan::scan(pool, pool.member(copier.disk())?)?;
+        let changed = copier.round()?;
+        if copier.stopped || !changed || !copier.unreadable.is_empty() {
+            break;
+        }
+        if round >= ROUNDS {
+            return Err(Error::new(
+                Kind::Conflict,
+                "handover.restless",
+                format!("files on {disk} change faster than they are copied"),
+            )
+            .remedy("let no program write there for a while, then run this again: it goes on"));
+        }
+    }
+    Ok(())
 }
 
 /// Writes the intent down.
