@@ -81,6 +81,12 @@ impl Computer {
         Ok(ready.insert(Ready { pool, snapshot, images, head }))
     }
 
+    /// Whether a content comes back, as far as its beginning tells.
+    pub(crate) fn has(&self, content: &Content) -> bool {
+        content.row.sum.size.exact() == 0
+            || matches!(self.read(content, &mut [0], 0, &[]), Ok(Some(read)) if read > 0)
+    }
+
     /// A cell of a content; nothing where it does not come back.
     fn cell(&self, content: &Content, cell: u64, without: &[DiskId]) -> Result<Option<Vec<u8>>> {
         let mut ready = guarded(&self.ready);

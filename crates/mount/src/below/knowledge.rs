@@ -7,7 +7,8 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use sieve_catalogue::folders::InFolder;
 use sieve_catalogue::nodes::NodeRow;
 use sieve_catalogue::objects::ObjectRow;
-use sieve_catalogue::{disks, held_files, nodes, objects};
+use sieve_catalogue::{disks, held_files, nodes, objects, versions};
+use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
@@ -117,6 +118,28 @@ impl Knowledge {
     /// How much of a disk is held.
     pub(crate) fn held(&self, disk: DiskId) -> Result<ByteLength> {
         held_files::bytes(self.pool().catalogue.reading(), disk)
+    }
+
+    /// Where the content of a file that is not there is held: it went from one disk to another, and no sync has passed it.
+    pub(crate) fn held_as(&self, object: &ObjectRow, path: &RelPath) -> Result<Vec<(RelPath, ObjectRow)>> {
+        let pool = self.pool();
+        let reading = pool.catalogue.reading();
+        let whole = |object: &ObjectRow| -> Result<Option<[u8; 32]>> {
+            let known = object.version.filter(|_| object.standing == Standing::Same);
+            Ok(known.map(|version| versions::get(reading, version)).transpose()?.map(|row| row.sum.whole))
+        };
+        let Some(wanted) = whole(object)? else { return Ok(Vec::new()) };
+        let mut found = Vec::new();
+        for member in pool.file_members(&self.volume) {
+            let held = held_files::all(reading, member.row.id)?.into_iter();
+            for held in held.filter(|held| held.original == *path) {
+                let Some(copy) = objects::by_path(reading, member.row.id, &held.path)? else { continue };
+                if whole(&copy)? == Some(wanted) {
+                    found.push((held.path, copy));
+                }
+            }
+        }
+        Ok(found)
     }
 
     /// The attributes of an object.

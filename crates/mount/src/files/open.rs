@@ -10,7 +10,6 @@ use sieve_core::units::ByteLength;
 use sieve_pool::pieces::PiecedFile;
 
 use crate::below::branch::Branch;
-use crate::below::content::Content;
 use crate::below::knowledge::{Absent, AbsentThing};
 use crate::below::past::Kept;
 use crate::code_of;
@@ -41,7 +40,7 @@ impl Volume {
             }
             Found::Pieced(..) | Found::Absent(_) if is_for_writing => return Err(Errno::ROFS),
             Found::Pieced(file, look) if look.number == number => Body::Pieces(self.open_pieces(&file)?),
-            Found::Absent(absent) => Body::Computed(self.computed(&absent)?),
+            Found::Absent(absent) => self.absent(&path, &absent)?,
             Found::Pieced(..) => return Err(Errno::STALE),
         };
         let is_apart = is_for_writing && has_set_id(&body);
@@ -65,9 +64,25 @@ impl Volume {
         on.iter().map(open).collect()
     }
 
-    fn computed(&self, absent: &Absent) -> Result<Content, Errno> {
+    /// A file whose disk is away: as it is held elsewhere, else from parity: where it came from, if that is held, or where it lay.
+    fn absent(&self, path: &RelPath, absent: &Absent) -> Result<Body, Errno> {
         let AbsentThing::File(object, _) = &absent.what else { return Err(Errno::NXIO) };
-        self.computer.content(object).map_err(|e| code_of(&e))?.ok_or(Errno::IO)
+        let held = self.knowledge.held_as(object, path).map_err(|e| code_of(&e))?;
+        for (place, copy) in &held {
+            let branch = self.branches.iter().find(|branch| branch.id == copy.disk && branch.lives());
+            if let Some(file) = branch.and_then(|branch| branch.open_file(place, OFlags::RDONLY).ok()) {
+                let bytes = PieceBytes::Here(file);
+                return Ok(Body::Pieces(vec![Piece { offset: 0, length: object.size.exact(), bytes }]));
+            }
+        }
+        for (_, copy) in &held {
+            let content = self.computer.content(copy).map_err(|e| code_of(&e))?;
+            if let Some(content) = content.filter(|content| self.computer.has(content)) {
+                return Ok(Body::Computed(content));
+            }
+        }
+        let content = self.computer.content(object).map_err(|e| code_of(&e))?;
+        content.map(Body::Computed).ok_or(Errno::IO)
     }
 
     fn open_pieces(&self, file: &PiecedFile) -> Result<Vec<Piece>, Errno> {

@@ -82,6 +82,31 @@ fn what_parity_does_not_have_is_an_error_and_never_the_past() {
     );
 }
 
+/// What went from one disk to another is held where it was until a sync has passed it: from there it is read, also by parity.
+#[test]
+fn what_moved_before_its_new_disk_went_away_is_read_from_where_it_was() {
+    if !may_mount() {
+        return;
+    }
+    let lab = lab();
+    let bytes = Chance::new(9).bytes(700_000);
+    fs::write(lab.disk("alder").join("owl.flac"), &bytes).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["move", "owl.flac", "--to", "beech", "--yes"]).expect(&[0]);
+    fs::rename(lab.disk("beech"), lab.root().join("aside")).unwrap();
+    let drive = Drive::mount(&lab, &[]);
+    assert!(fs::read(drive.path("owl.flac")).unwrap() == bytes, "from where it is held");
+    drive.unmount();
+    fs::rename(lab.disk("alder"), lab.root().join("aside too")).unwrap();
+    let fate = lab.run(&["fate", "--lose", "alder,beech", "--json"]).json();
+    let comes_back = fate["totals"]["rebuilt"]["files"] == 1;
+    let drive = Drive::mount(&lab, &[]);
+    match fs::read(drive.path("owl.flac")) {
+        Ok(read) => assert!(comes_back && read == bytes, "from parity"),
+        Err(error) => assert!(!comes_back, "{error}"),
+    }
+}
+
 /// Also of a folder whose past nobody wants: its disk's rebuild needs what shares rows with it.
 #[test]
 fn with_a_disk_away_everything_that_goes_is_held() {
