@@ -88,7 +88,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Adopt { folders, consent } => adopt::run(context, &folders, consent),
         Command::Grow(arguments) => grow::run(context, arguments),
         Command::Route(arguments) => route::run(context, &arguments),
-        Command::Replace(arguments) => replace::run(context, arguments),
+        Command::Replace(arguments) => replace::run(context, &arguments),
         Command::Dissolve(arguments) => dissolve::run(context, &arguments),
         Command::Wipe { folder, was, consent } => wipe::run(context, &folder, was.as_deref(), consent),
         Command::Vacate(arguments) => vacate::run(context, &arguments),

@@ -15,6 +15,14 @@ pub(crate) fn line<T: Serialize>(value: &T) -> Result<()> {
     Ok(())
 }
 
+/// A value as JSON, to be printed later.
+///
+/// # Errors
+/// When it cannot be written as JSON.
+pub(crate) fn value<T: Serialize>(value: &T) -> Result<serde_json::Value> {
+    serde_json::to_value(value).map_err(|e| unwritable(&e))
+}
+
 fn unwritable(error: &serde_json::Error) -> Error {
     Error::new(Kind::Internal, "json.write", format!("the result cannot be written as JSON: {error}"))
 }

@@ -105,6 +105,25 @@ fn a_data_disk_is_replaced_without_a_byte_of_parity_and_nothing_is_left_to_sync(
 }
 
 #[test]
+fn several_disks_are_replaced_one_after_the_other() {
+    let lab = filled(1);
+    let before = files(&lab, &["alder", "beech", "cedar"]);
+    let onto = ["new-oak", "new-alder", "new-cedar"].map(|name| {
+        fs::create_dir(lab.root().join(name)).unwrap();
+        lab.root().join(name).display().to_string()
+    });
+    let mut arguments = vec!["replace", "oak", "alder", "cedar", "--yes", "--json"];
+    let uneven = lab.run(&[&arguments[..], &["--onto", &onto[0]]].concat()).expect(&[2]);
+    assert!(uneven.stderr.contains("3 disks and 1 new ones"), "{}", uneven.stderr);
+    arguments.extend(onto.iter().flat_map(|onto| ["--onto", onto.as_str()]));
+    let reports = lab.run(&arguments).expect(&[0]).json();
+    assert_eq!(reports.as_array().unwrap().len(), 3, "{reports}");
+    assert_eq!(files(&lab, &["new-alder", "beech", "new-cedar"]), before);
+    is_well(&lab);
+    lab.run(&["drill", "--lose", "cedar"]).expect(&[0]);
+}
+
+#[test]
 fn what_is_held_and_what_changed_goes_along() {
     let lab = filled(1);
     lab.run(&["rm", "notes/june.txt", "--yes"]).expect(&[0]);

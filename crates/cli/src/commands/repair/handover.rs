@@ -1,5 +1,6 @@
 //! `replace` of a living data or cache disk.
 
+use serde_json::Value;
 use sieve_actions::disks::membership::handover;
 use sieve_actions::disks::membership::handover::{
     HandoverPlan, HandoverReport, HandoverRequest, PreparedHandover,
@@ -26,7 +27,7 @@ pub(super) fn run(
     request: &HandoverRequest,
     consent: Consent,
     events: bool,
-) -> Result<Outcome> {
+) -> Result<(Outcome, Value)> {
     let planned = |pool: &Pool| {
         // A mounted volume writes to the old disk, and would go on doing so.
         refuse_mounted(&*pool.home, &pool.member_named(&request.name)?.row.volume)?;
@@ -41,20 +42,13 @@ pub(super) fn run(
     let essence = |prepared: &PreparedHandover| essence_of(&prepared.plan);
     let prepared = match agree(pool, &question, planned, show, essence, |_| true)? {
         Agreed::Yes(prepared) => prepared,
-        Agreed::No(prepared) => {
-            if context.json {
-                json::print(&prepared.plan)?;
-            }
-            return Ok(Outcome::Fine);
-        }
+        Agreed::No(prepared) => return Ok((Outcome::Fine, json::value(&prepared.plan)?)),
     };
     let report = handover::execute(pool, prepared, &Watch::begin(events)?)?;
-    if context.json {
-        json::print(&report)?;
-    } else {
+    if !context.json {
         show_report(&report);
     }
-    Ok(Outcome::well(report.is_done()))
+    Ok((Outcome::well(report.is_done()), json::value(&report)?))
 }
 
 fn show_plan(plan: &HandoverPlan) {

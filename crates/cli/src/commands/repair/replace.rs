@@ -1,8 +1,9 @@
 //! `replace`: another disk takes the place of one; of a parity disk the image moves.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
+use serde_json::Value;
 use sieve_actions::disks::membership::handover::HandoverRequest;
 use sieve_actions::disks::membership::replace;
 use sieve_actions::disks::membership::replace::{
@@ -24,12 +25,12 @@ use crate::{json, load};
 /// A disk that gives its place to another.
 #[derive(Args)]
 pub(crate) struct ReplaceArguments {
-    /// The disk: a parity disk, whose image moves; or a data or cache disk, whose files are copied
-    #[arg(value_name = "NAME", add = crate::complete::disks())]
-    pub(crate) name: String,
-    /// The folder of the new disk
-    #[arg(long, value_name = "DIR")]
-    pub(crate) onto: PathBuf,
+    /// The disks: parity disks, whose images move; or data or cache disks, whose files are copied
+    #[arg(required = true, value_name = "NAME", add = crate::complete::disks())]
+    pub(crate) names: Vec<String>,
+    /// The folder of the new disk, one for each name
+    #[arg(long, required = true, value_name = "DIR")]
+    pub(crate) onto: Vec<PathBuf>,
     /// How much of the new disk may be used, where the pool file limits the old one
     #[arg(long, value_name = "SIZE", value_parser = ByteLength::parse)]
     pub(crate) capacity: Option<ByteLength>,
@@ -45,51 +46,88 @@ pub(crate) struct ReplaceArguments {
     pub(crate) consent: Consent,
 }
 
-pub(crate) fn run(context: &Context, arguments: ReplaceArguments) -> Result<Outcome> {
+pub(crate) fn run(context: &Context, arguments: &ReplaceArguments) -> Result<Outcome> {
+    let (names, onto) = (&arguments.names, &arguments.onto);
+    if names.len() != onto.len() {
+        let message = format!("{} disks and {} new ones were named", names.len(), onto.len());
+        return Err(Error::new(Kind::Usage, "replace.pairs", message)
+            .remedy("one --onto DIR for each disk, in the same order"));
+    }
+    if names.len() > 1 && arguments.rest.is_some() {
+        let message = "--rest goes with one disk";
+        return Err(
+            Error::new(Kind::Usage, "replace.rest", message).remedy("replace them one after the other")
+        );
+    }
+    let mut reports = Vec::new();
+    let mut outcome = Outcome::Fine;
+    // One after the other, each by the pool as the one before left it: what is done stays done.
+    for (name, onto) in names.iter().zip(onto) {
+        let (one, report) = replace_one(context, arguments, name, onto)?;
+        reports.push(report);
+        outcome = one;
+        if one != Outcome::Fine {
+            break;
+        }
+    }
+    match reports.as_slice() {
+        _ if !context.json => {}
+        [only] if names.len() == 1 => json::print(only)?,
+        all => json::print(&all)?,
+    }
+    Ok(outcome)
+}
+
+/// One disk; with `--json` what is printed of it.
+fn replace_one(
+    context: &Context,
+    arguments: &ReplaceArguments,
+    name: &str,
+    onto: &Path,
+) -> Result<(Outcome, Value)> {
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(&arguments.restraint, &mut pool);
-    if pool.member_named(&arguments.name)?.row.role.holds_files() {
-        return hand_over(context, &mut pool, arguments);
+    let (name, onto) = (name.to_string(), onto.to_path_buf());
+    if pool.member_named(&name)?.row.role.holds_files() {
+        return hand_over(context, &mut pool, arguments, name, onto);
     }
-    let ReplaceArguments { name, onto, capacity, rest, wipe_label, restraint, consent } = arguments;
-    if wipe_label {
+    if arguments.wipe_label {
         let message = "--wipe-label is for a disk with files";
         return Err(Error::new(Kind::Usage, "replace.wipe", message)
             .remedy("leave it out; zinc-sieve wipe takes our traces off a parity disk afterwards"));
     }
+    let (capacity, rest) = (arguments.capacity, arguments.rest.clone());
     let request = ReplaceRequest { name, onto, capacity, rest };
     let show = |_: &_, prepared: &PreparedReplace| {
         if !context.json {
             show_plan(&prepared.plan);
         }
     };
-    let question = Question { consent, work: Work::Long("replace"), words: "Move it?" };
+    let question = Question { consent: arguments.consent, work: Work::Long("replace"), words: "Move it?" };
     let essence = |prepared: &PreparedReplace| essence_of(&prepared.plan);
     let prepared =
         match agree(&mut pool, &question, |pool| replace::plan(pool, &request), show, essence, |_| true)? {
             Agreed::Yes(prepared) => prepared,
-            Agreed::No(prepared) => {
-                if context.json {
-                    json::print(&prepared.plan)?;
-                }
-                return Ok(Outcome::Fine);
-            }
+            Agreed::No(prepared) => return Ok((Outcome::Fine, json::value(&prepared.plan)?)),
         };
-    let watch = Watch::begin(restraint.events)?;
+    let watch = Watch::begin(arguments.restraint.events)?;
     let report = replace::execute(&mut pool, prepared, &watch)?;
     drop(watch);
-    if context.json {
-        json::print(&report)?;
-    } else {
+    if !context.json {
         show_report(&report);
     }
-    Ok(Outcome::well(!report.stopped && report.left == 0))
+    Ok((Outcome::well(!report.stopped && report.left == 0), json::value(&report)?))
 }
 
 /// A disk with files: they are copied, and parity stays as it is.
-fn hand_over(context: &Context, pool: &mut Pool, arguments: ReplaceArguments) -> Result<Outcome> {
-    let ReplaceArguments { name, onto, capacity, rest, wipe_label, restraint, consent } = arguments;
-    if rest.is_some() {
+fn hand_over(
+    context: &Context,
+    pool: &mut Pool,
+    arguments: &ReplaceArguments,
+    name: String,
+    onto: PathBuf,
+) -> Result<(Outcome, Value)> {
+    if arguments.rest.is_some() {
         return Err(Error::new(
             Kind::Usage,
             "replace.rest",
@@ -97,8 +135,8 @@ fn hand_over(context: &Context, pool: &mut Pool, arguments: ReplaceArguments) ->
         )
         .remedy("leave it out; what does not fit can go to other disks first: zinc-sieve move"));
     }
-    let request = HandoverRequest { name, onto, capacity, wipes: wipe_label };
-    super::handover::run(context, pool, &request, consent, restraint.events)
+    let request = HandoverRequest { name, onto, capacity: arguments.capacity, wipes: arguments.wipe_label };
+    super::handover::run(context, pool, &request, arguments.consent, arguments.restraint.events)
 }
 
 fn show_plan(plan: &ReplacePlan) {
