@@ -14,7 +14,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use rstest::rstest;
-use sieve_actions::disks::membership::handover;
+use sieve_actions::disks::membership::{About, handover};
 use sieve_actions::disks::{create, rebuild};
 use sieve_actions::files::put;
 use sieve_actions::guard::sync::SyncReport;
@@ -205,6 +205,7 @@ fn hand_over(scene: &Scene) -> handover::HandoverReport {
         name: "cedar".into(),
         onto: scene.path("new"),
         capacity: None,
+        about: About::default(),
         wipes: false,
     };
     let prepared = handover::plan(&pool, &request).unwrap();

@@ -22,7 +22,7 @@ use std::thread::JoinHandle;
 
 use rstest::rstest;
 use sieve_actions::disks::convert;
-use sieve_actions::disks::membership::{dissolve, empty, grow, handover, replace, vacate};
+use sieve_actions::disks::membership::{About, dissolve, empty, grow, handover, replace, vacate};
 use sieve_actions::disks::{adopt, create, rebuild};
 use sieve_actions::files::{put, read, remove, restore, settle};
 use sieve_actions::guard::verify::Scope;
@@ -489,7 +489,13 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
         }
         Work::MoveParity => {
             let onto = folder.join("new");
-            let request = replace::ReplaceRequest { name: "oak".into(), onto, capacity: None, rest: None };
+            let request = replace::ReplaceRequest {
+                name: "oak".into(),
+                onto,
+                capacity: None,
+                rest: None,
+                about: About::default(),
+            };
             let prepared = replace::plan(&pool, &request)?;
             replace::execute(&mut pool, prepared, &Silent).map(|_| ())
         }
@@ -499,8 +505,13 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
         }
         Work::HandOver => {
             let onto = folder.join("new");
-            let request =
-                handover::HandoverRequest { name: "alder".into(), onto, capacity: None, wipes: false };
+            let request = handover::HandoverRequest {
+                name: "alder".into(),
+                onto,
+                capacity: None,
+                about: About::default(),
+                wipes: false,
+            };
             let prepared = handover::plan(&pool, &request)?;
             handover::execute(&mut pool, prepared, &Silent).map(|_| ())
         }

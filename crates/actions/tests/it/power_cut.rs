@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rstest::rstest;
-use sieve_actions::disks::membership::{dissolve, empty, grow, handover, replace, vacate};
+use sieve_actions::disks::membership::{About, dissolve, empty, grow, handover, replace, vacate};
 use sieve_actions::disks::{create, rebuild};
 use sieve_actions::files::{put, remove, restore};
 use sieve_actions::guard::verify::Scope;
@@ -229,6 +229,7 @@ impl Scene {
                     name: "cedar".into(),
                     onto: self.path("new"),
                     capacity: None,
+                    about: About::default(),
                     wipes: true,
                 };
                 let prepared = handover::plan(&pool, &request)?;
@@ -243,6 +244,7 @@ impl Scene {
                     onto: self.path("new"),
                     capacity: is_split.then_some(ByteLength::new(5_000_000)),
                     rest: is_split.then(|| "elm".into()),
+                    about: About::default(),
                 };
                 let prepared = replace::plan(&pool, &request)?;
                 replace::execute(&mut pool, prepared, &Silent).map(|_| ())

@@ -42,6 +42,15 @@ pub enum Edit {
         /// The entry that goes.
         by: String,
     },
+    /// Another disk is where one was: what was said of that one is not said any more, and what is known of the new one is.
+    About {
+        /// The disk, whose name stays.
+        disk: String,
+        /// What described the old one goes.
+        forgets: bool,
+        /// Keys and their texts.
+        notes: Vec<(String, String)>,
+    },
     /// There is one more disk.
     Disk {
         /// Its name.
@@ -238,6 +247,13 @@ pub fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String
                 set(entry(&mut document, "disk", disk)?, "capacity", format!("{bytes} B").into());
             }
             Edit::Succeed { disk, by } => succeed(&mut document, disk, by)?,
+            Edit::About { disk, forgets, notes } => {
+                let table = entry(&mut document, "disk", disk)?;
+                if *forgets {
+                    OF_ONE_DISK.iter().for_each(|key| drop(table.remove(key)));
+                }
+                notes.iter().for_each(|(key, text)| set(table, key, text.into()));
+            }
             Edit::Disk { name, path } => add_disk(&mut document, name, path)?,
             Edit::Join { volume, role, disk, after } => {
                 join(entry(&mut document, "volume", volume)?, *role, disk, after.as_deref())?;
@@ -276,6 +292,21 @@ fn entry<'d>(
     let is_it = |table: &&mut Table| table.get("name").and_then(Item::as_str) == Some(name);
     tables(document, kind)?.iter_mut().find(is_it).ok_or_else(|| format!("there is no {kind} `{name}`"))
 }
+
+/// What is true of one disk and not of the next in its place.
+const OF_ONE_DISK: [&str; 11] = [
+    "serial",
+    "model",
+    "rpm",
+    "made",
+    "bought",
+    "warranty",
+    "price",
+    "batch",
+    "bay",
+    "speed",
+    "yearly_failure",
+];
 
 /// Another kind, with the keys that it has and without those that only others have.
 fn set_kind(table: &mut Table, kind: VolumeKind, fast: &[String], copies: Option<usize>) {

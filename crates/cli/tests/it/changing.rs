@@ -104,6 +104,42 @@ fn a_data_disk_is_replaced_without_a_byte_of_parity_and_nothing_is_left_to_sync(
     lab.run(&["drill", "--lose", "cedar"]).expect(&[0]);
 }
 
+/// The serial number of a disk that left would have somebody pull the wrong one.
+#[test]
+fn what_the_pool_file_said_of_the_old_disk_goes_into_the_journal() {
+    let lab = filled(1);
+    let said = "name = \"cedar\"\nserial = \"KS08-31V7C5\"\nprice = \"229 EUR\"\nbay = \"B1\"   # left\n";
+    lab.write_pool_file(&lab.pool_text().replace("name = \"cedar\"\n", said));
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let onto = lab.root().join("new").display().to_string();
+    let wrong = ["replace", "cedar", "--onto", &onto, "--price", "much", "--yes"];
+    let refused = lab.run(&wrong).expect(&[2]);
+    assert!(refused.stderr.contains("is no price"), "{}", refused.stderr);
+    lab.run(&["replace", "cedar", "--onto", &onto, "--bay", "B2", "--serial", "TW12-90R1X3", "--yes"])
+        .expect(&[0]);
+    let text = lab.pool_text();
+    assert!(text.contains("serial = \"TW12-90R1X3\"") && text.contains("bay = \"B2\""), "{text}");
+    assert!(!text.contains("KS08-31V7C5") && !text.contains("229 EUR"), "{text}");
+    let journal = lab.run(&["journal", "--kind", "replace", "--json"]).expect(&[0]).stdout;
+    assert!(journal.contains("KS08-31V7C5") && journal.contains("22900"), "{journal}");
+    is_well(&lab);
+}
+
+#[test]
+fn a_rebuilt_disk_does_not_go_by_the_serial_number_of_the_one_that_died() {
+    let lab = filled(1);
+    let said = "name = \"cedar\"\nserial = \"KS08-31V7C5\"\nbay = \"B1\"\n";
+    lab.write_pool_file(&lab.pool_text().replace("name = \"cedar\"\n", said));
+    fs::rename(lab.disk("cedar"), lab.root().join("dead")).unwrap();
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let onto = lab.root().join("new").display().to_string();
+    lab.run(&["rebuild", "cedar", "--onto", &onto, "--yes"]).expect(&[0]);
+    let text = lab.pool_text();
+    assert!(!text.contains("KS08-31V7C5") && text.contains("bay = \"B1\""), "{text}");
+    let journal = lab.run(&["journal", "--kind", "rebuild", "--json"]).expect(&[0]).stdout;
+    assert!(journal.contains("KS08-31V7C5"), "{journal}");
+}
+
 #[test]
 fn several_disks_are_replaced_one_after_the_other() {
     let lab = filled(1);

@@ -77,6 +77,10 @@ impl<'a> Teller<'a> {
         if self.land.limited.iter().any(|limited| limited == name) {
             arguments.extend(["--capacity", &size]);
         }
+        let bay = self.bays[onto.index()].clone();
+        if let Some(bay) = &bay {
+            arguments.extend(["--bay", bay]);
+        }
         line.commands.push(command(&arguments));
         self.goes(line, seat.drive, &format!("the old {name}"));
         self.about(line, &seat, onto);

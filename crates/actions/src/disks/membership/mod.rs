@@ -6,6 +6,7 @@ pub mod grow;
 pub mod handover;
 pub mod replace;
 mod successor;
+pub use successor::About;
 pub mod vacate;
 pub mod wipe;
 

@@ -22,11 +22,47 @@ pub(super) fn described<'p>(pool: &'p Pool, member: &'p Member, at: &Path) -> Op
     entry(pool, at).or(member.spec.as_ref())
 }
 
-/// The changes of the pool file.
-pub(super) fn edits(pool: &Pool, name: &str, at: &str, capacity: Option<ByteLength>) -> Vec<Edit> {
+/// What is known of a new disk, as the pool file says it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct About {
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// Its model.
+    pub model: Option<String>,
+    /// The bay that it is in.
+    pub bay: Option<String>,
+    /// The day it was bought.
+    pub bought: Option<String>,
+    /// What it cost.
+    pub price: Option<String>,
+}
+
+impl About {
+    fn notes(&self) -> Vec<(String, String)> {
+        let all = [
+            ("serial", &self.serial),
+            ("model", &self.model),
+            ("bay", &self.bay),
+            ("bought", &self.bought),
+            ("price", &self.price),
+        ];
+        all.into_iter().filter_map(|(key, text)| Some((key.to_string(), text.clone()?))).collect()
+    }
+}
+
+/// The changes of the pool file. The serial number of a disk that left would have somebody pull the wrong one.
+pub(super) fn edits(
+    pool: &Pool,
+    name: &str,
+    at: &str,
+    capacity: Option<ByteLength>,
+    about: &About,
+) -> Vec<Edit> {
     let disk = || name.to_string();
     let by = entry(pool, Path::new(at)).map(|entry| entry.name.clone());
+    let forgets = by.is_none();
     let mut edits: Vec<Edit> = by.map(|by| Edit::Succeed { disk: disk(), by }).into_iter().collect();
+    edits.push(Edit::About { disk: disk(), forgets, notes: about.notes() });
     edits.push(Edit::Path { disk: disk(), path: at.into() });
     edits.extend(capacity.map(|bytes| Edit::Capacity { disk: disk(), bytes: bytes.exact() }));
     edits

@@ -326,7 +326,7 @@ pub(super) fn commit(
             disks::succeed(t, &target.row, target.successor, filesystem.as_ref(), now)?;
             let is_it = |i: &Intent| matches!(i, Intent::Rebuild { disk, .. } if *disk == target.row.id);
             intents::remove_where(t, is_it)?;
-            intents::insert(t, &follows(target))?;
+            intents::insert(t, &follows(pool, target))?;
         }
         catalogue::mark_changed(t)?;
         advance(t, &*pool.machine).map(|_| ())
@@ -390,23 +390,32 @@ fn accept_nodes(t: &Transaction<'_>, target: &DataTarget) -> Result<()> {
     back.iter().try_for_each(|(path, node)| nodes::set(t, target.disk_id, path, node))
 }
 
-pub(super) fn new_path(target: &Target) -> Edit {
-    Edit::Path { disk: target.row.name.clone(), path: target.new.at.clone() }
+/// The changes of the pool file. The serial number of the disk that died would have somebody pull the wrong one; its bay is
+/// taken to be that of the new one, which is asked of nobody in that hour.
+pub(super) fn changes(pool: &Pool, target: &Target) -> Vec<Edit> {
+    let disk = || target.row.name.clone();
+    let bay = pool.spec.disk(&target.row.name).and_then(|spec| spec.bay.clone());
+    let notes = bay.map(|bay| ("bay".to_string(), bay)).into_iter().collect();
+    vec![
+        Edit::About { disk: disk(), forgets: true, notes },
+        Edit::Path { disk: disk(), path: target.new.at.clone() },
+    ]
 }
 
 /// What has to follow the commit.
-fn follows(target: &Target) -> Intent {
-    Intent::EditPoolFile { edits: vec![new_path(target)] }
+fn follows(pool: &Pool, target: &Target) -> Intent {
+    Intent::EditPoolFile { edits: changes(pool, target) }
 }
 
 /// The pool file, the replicas and the journal follow.
 pub(super) fn conclude(pool: &mut Pool, targets: &[Target], report: &RebuildReport) -> Result<()> {
     for target in targets {
-        edit_pool_file(pool, &[new_path(target)])?;
+        let edits = changes(pool, target);
+        edit_pool_file(pool, &edits)?;
     }
     put_all_replicas(pool, pool.members.iter().filter(|m| m.state.is_usable()))?;
     // After the replicas: else nobody would know that they still speak of the disks that died.
-    let followed: Vec<Intent> = targets.iter().map(follows).collect();
+    let followed: Vec<Intent> = targets.iter().map(|target| follows(pool, target)).collect();
     forget_intents(pool, |intent| followed.contains(intent))?;
     pool.refresh_rows()?;
     let well = report.not_back.is_empty() && report.damage.is_empty() && report.parity_cells_left == 0;

@@ -94,7 +94,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
         );
         return Err(Error::new(Kind::Conflict, "rebuild.too-small", message).remedy("use a larger disk"));
     }
-    let edits: Vec<Edit> = targets.iter().map(finish::new_path).collect();
+    let edits: Vec<Edit> = targets.iter().flat_map(|target| finish::changes(pool, target)).collect();
     pool_file::rehearse(&pool.file, &edits)?;
     let newest_replica = model.newest_replica(&lost);
     Ok(Prepared { plan, targets, newest_replica, copies })

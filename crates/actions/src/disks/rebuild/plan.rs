@@ -6,6 +6,7 @@ use sieve_catalogue::label::Role;
 use sieve_core::count::Totals;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
+use sieve_core::pool::DiskSpec;
 use sieve_core::units::ByteLength;
 use sieve_core::units::{DiskId, ObjectId, VersionId};
 use sieve_pool::fate::Elsewhere;
@@ -83,6 +84,9 @@ pub struct RebuildPlan {
 /// How a rebuild ended.
 #[derive(Clone, Debug, Serialize)]
 pub struct RebuildReport {
+    /// What the pool file said of the disks that died: their serial numbers and the like stay in the journal.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub was: Vec<DiskSpec>,
     /// What was predicted.
     pub predicted: Totals,
     /// What came back.

@@ -53,7 +53,9 @@ pub(super) fn execute(
     }
     pass.run(&snapshot, &lost, observer)?;
     let Pass { mut data, mut parity, damage, parity_cells, parity_cells_left, stopped, .. } = pass;
+    let old = prepared.targets.iter().filter_map(|target| pool.spec.disk(&target.row.name).cloned());
     let mut report = RebuildReport {
+        was: old.collect(),
         predicted: prepared.plan.predicted,
         // Files on the survivors stay as they are; those of the lost disks are counted as they come back.
         obtained: Totals { untouched: prepared.plan.predicted.untouched, ..Totals::default() },

@@ -9,6 +9,7 @@ use sieve_disk::Result;
 use sieve_mount::record::refuse_mounted;
 use sieve_pool::pool::Pool;
 
+use super::words::POOL_FILE;
 use crate::args::Consent;
 use crate::commands::context::Context;
 use crate::commands::protect::sync::show_forecast;
@@ -73,7 +74,7 @@ fn show_plan(plan: &HandoverPlan) {
     if plan.wipes {
         crate::say!("At the end our traces go from {}; its ordinary files stay.", plan.from);
     }
-    crate::say!("\nThe pool file is changed; comments in it stay.");
+    crate::say!("\n{POOL_FILE}");
 }
 
 fn show_report(report: &HandoverReport) {

@@ -10,3 +10,4 @@ pub(crate) mod replace;
 pub(crate) mod route;
 pub(crate) mod vacate;
 pub(crate) mod wipe;
+mod words;

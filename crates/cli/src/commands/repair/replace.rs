@@ -4,15 +4,19 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde_json::Value;
+use sieve_actions::disks::membership::About;
 use sieve_actions::disks::membership::handover::HandoverRequest;
 use sieve_actions::disks::membership::replace;
 use sieve_actions::disks::membership::replace::{
     PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest,
 };
+use sieve_core::inventory::Device;
 use sieve_core::units::ByteLength;
+use sieve_disk::inventory::from_system;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
+use super::words::POOL_FILE;
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::Context;
 use crate::commands::protect::sync::show_forecast;
@@ -40,6 +44,18 @@ pub(crate) struct ReplaceArguments {
     /// Of a disk with files: take our traces off the old one when the new one has its place; its ordinary files stay
     #[arg(long)]
     pub(crate) wipe_label: bool,
+    /// The bay of the new disk, for the pool file
+    #[arg(long, value_name = "BAY")]
+    pub(crate) bay: Option<String>,
+    /// Its serial number; where the machine tells it, that is taken
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) serial: Option<String>,
+    /// The day it was bought, as "2031-05-04"
+    #[arg(long, value_name = "DAY")]
+    pub(crate) bought: Option<String>,
+    /// What it cost, as "249 EUR"
+    #[arg(long, value_name = "PRICE")]
+    pub(crate) price: Option<String>,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,
     #[command(flatten)]
@@ -52,6 +68,12 @@ pub(crate) fn run(context: &Context, arguments: &ReplaceArguments) -> Result<Out
         let message = format!("{} disks and {} new ones were named", names.len(), onto.len());
         return Err(Error::new(Kind::Usage, "replace.pairs", message)
             .remedy("one --onto DIR for each disk, in the same order"));
+    }
+    let one_only = [&arguments.bay, &arguments.serial, &arguments.bought, &arguments.price];
+    if names.len() > 1 && one_only.iter().any(|text| text.is_some()) {
+        let message = "--bay, --serial, --bought and --price speak of one disk";
+        return Err(Error::new(Kind::Usage, "replace.about", message)
+            .remedy("replace them one after the other, or write these into the pool file"));
     }
     if names.len() > 1 && arguments.rest.is_some() {
         let message = "--rest goes with one disk";
@@ -97,7 +119,8 @@ fn replace_one(
             .remedy("leave it out; zinc-sieve wipe takes our traces off a parity disk afterwards"));
     }
     let (capacity, rest) = (arguments.capacity, arguments.rest.clone());
-    let request = ReplaceRequest { name, onto, capacity, rest };
+    let about = about(arguments, &onto);
+    let request = ReplaceRequest { name, onto, capacity, rest, about };
     let show = |_: &_, prepared: &PreparedReplace| {
         if !context.json {
             show_plan(&prepared.plan);
@@ -119,6 +142,22 @@ fn replace_one(
     Ok((Outcome::well(!report.stopped && report.left == 0), json::value(&report)?))
 }
 
+/// What is known of the new disk: as it was typed, else as the machine tells it of the disk that is mounted there.
+fn about(arguments: &ReplaceArguments, onto: &Path) -> About {
+    let place = onto.canonicalize().unwrap_or_else(|_| onto.to_path_buf());
+    // A help and no more: where the machine does not tell, it is left out.
+    let machine = from_system().unwrap_or_default();
+    let is_there = |device: &Device| device.mount_points().any(|at| Path::new(at) == place);
+    let device = machine.disks.into_iter().map(|found| found.device).find(is_there);
+    About {
+        serial: arguments.serial.clone().or_else(|| device.as_ref()?.serial.clone()),
+        model: device.as_ref().and_then(|device| device.model.clone()),
+        bay: arguments.bay.clone(),
+        bought: arguments.bought.clone(),
+        price: arguments.price.clone(),
+    }
+}
+
 /// A disk with files: they are copied, and parity stays as it is.
 fn hand_over(
     context: &Context,
@@ -135,7 +174,8 @@ fn hand_over(
         )
         .remedy("leave it out; what does not fit can go to other disks first: zinc-sieve move"));
     }
-    let request = HandoverRequest { name, onto, capacity: arguments.capacity, wipes: arguments.wipe_label };
+    let (about, capacity, wipes) = (about(arguments, &onto), arguments.capacity, arguments.wipe_label);
+    let request = HandoverRequest { name, onto, capacity, about, wipes };
     super::handover::run(context, pool, &request, arguments.consent, arguments.restraint.events)
 }
 
@@ -157,7 +197,7 @@ fn show_plan(plan: &ReplacePlan) {
     for doubt in &plan.doubts {
         crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
     }
-    crate::say!("\nThe pool file is changed; comments in it stay.");
+    crate::say!("\n{POOL_FILE}");
 }
 
 fn show_report(report: &ReplaceReport) {

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::disks::membership::successor;
+use crate::disks::membership::successor::About;
 use serde::Serialize;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::intents;
@@ -32,6 +33,8 @@ pub struct HandoverRequest {
     pub onto: PathBuf,
     /// How much of the new one may be used, where the pool file limits the old one.
     pub capacity: Option<ByteLength>,
+    /// What is known of the new one.
+    pub about: About,
     /// Our traces go from the old one, when the new one has its place.
     pub wipes: bool,
 }
@@ -102,7 +105,7 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
         space,
         files.bytes,
     )?;
-    let edits = successor::edits(pool, &member.row.name, &new.at, request.capacity);
+    let edits = successor::edits(pool, &member.row.name, &new.at, request.capacity, &request.about);
     pool_file::rehearse(&pool.file, &edits)?;
     let mut doubts = new.doubts();
     doubts.extend(larger_than_parity(pool, member, space));

@@ -12,6 +12,7 @@ use sieve_catalogue::objects;
 use sieve_catalogue::replica::Export;
 use sieve_core::count::Count;
 use sieve_core::path::RelPath;
+use sieve_core::pool::DiskSpec;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::follow::{edit_pool_file, forget_intents, tell_all_members};
@@ -34,6 +35,9 @@ pub struct HandoverReport {
     pub volume: String,
     /// The disk.
     pub disk: String,
+    /// What the pool file said of the old one: its serial number, bay, price and the like stay in the journal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub was: Option<DiskSpec>,
     /// Where it was, whole, and no member any more.
     pub from: String,
     /// Where it is now.
@@ -82,6 +86,7 @@ pub fn execute(
     let mut report = HandoverReport {
         volume: plan.volume.clone(),
         disk: plan.disk.clone(),
+        was: pool.member(old.id)?.spec.clone(),
         from: plan.from.clone(),
         onto: plan.onto.clone(),
         copied: Count::default(),

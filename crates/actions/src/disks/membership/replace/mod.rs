@@ -95,7 +95,7 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
             .collect(),
     };
     plan.forecast = forecast_pass(pool, &BTreeMap::from([(old.name.clone(), plan.bytes)]))?;
-    let edits = edits(pool, &old, &first.new, request.capacity, rest.as_ref());
+    let edits = edits(pool, &old, &first.new, request, rest.as_ref());
     pool_file::rehearse(&pool.file, &edits)?;
     Ok(PreparedReplace { plan, old, first, rest, edits })
 }
@@ -217,10 +217,10 @@ fn edits(
     pool: &Pool,
     old: &DiskRow,
     new: &NewDisk,
-    capacity: Option<ByteLength>,
+    request: &ReplaceRequest,
     rest: Option<&Target>,
 ) -> Vec<Edit> {
-    let mut edits = successor::edits(pool, &old.name, &new.at, capacity);
+    let mut edits = successor::edits(pool, &old.name, &new.at, request.capacity, &request.about);
     edits.extend(rest.map(|rest| Edit::Join {
         volume: old.volume.clone(),
         role: Role::Parity,

@@ -5,10 +5,13 @@ use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::intents::Intent;
 use sieve_catalogue::pool_file::Edit;
 use sieve_core::forecast::Forecast;
+use sieve_core::pool::DiskSpec;
 use sieve_core::units::{ByteLength, DiskId};
 use sieve_pool::new_disk::NewDisk;
 use sieve_rows::image::ImageLimits;
 use std::path::PathBuf;
+
+use crate::disks::membership::successor::About;
 
 /// What is to move, and where.
 #[derive(Clone, Debug)]
@@ -21,6 +24,8 @@ pub struct ReplaceRequest {
     pub capacity: Option<ByteLength>,
     /// The disk of the pool file that the image goes on on where that is full.
     pub rest: Option<String>,
+    /// What is known of the new one.
+    pub about: About,
 }
 
 /// What will be done.
@@ -60,6 +65,9 @@ pub struct ReplaceReport {
     pub volume: String,
     /// The parity disk.
     pub disk: String,
+    /// What the pool file said of the old one: its serial number, bay, price and the like stay in the journal.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub was: Option<DiskSpec>,
     /// Where it is now.
     pub onto: String,
     /// The disk that the image goes on on.

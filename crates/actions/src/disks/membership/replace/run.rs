@@ -43,6 +43,7 @@ pub fn execute(pool: &mut Pool, prepared: PreparedReplace, observer: &dyn Observ
     let mut report = ReplaceReport {
         volume: plan.volume.clone(),
         disk: plan.disk.clone(),
+        was: pool.member(old.id)?.spec.clone(),
         onto: plan.onto.clone(),
         rest: rest.as_ref().map(|rest| rest.row.name.clone()),
         copied: 0,
