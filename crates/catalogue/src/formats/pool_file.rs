@@ -28,6 +28,11 @@ pub enum Edit {
         /// The disk.
         disk: String,
     },
+    /// A disk is in no bay.
+    NoBay {
+        /// The disk.
+        disk: String,
+    },
     /// Another amount of a disk may be used.
     Capacity {
         /// The disk.
@@ -242,6 +247,9 @@ pub fn changed(text: &str, edits: &[Edit]) -> std::result::Result<String, String
             Edit::Path { disk, path } => set(entry(&mut document, "disk", disk)?, "path", path.into()),
             Edit::NoPath { disk } => {
                 entry(&mut document, "disk", disk)?.remove("path");
+            }
+            Edit::NoBay { disk } => {
+                entry(&mut document, "disk", disk)?.remove("bay");
             }
             Edit::Capacity { disk, bytes } => {
                 set(entry(&mut document, "disk", disk)?, "capacity", format!("{bytes} B").into());

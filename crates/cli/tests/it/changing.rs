@@ -109,7 +109,9 @@ fn a_data_disk_is_replaced_without_a_byte_of_parity_and_nothing_is_left_to_sync(
 fn what_the_pool_file_said_of_the_old_disk_goes_into_the_journal() {
     let lab = filled(1);
     let said = "name = \"cedar\"\nserial = \"KS08-31V7C5\"\nprice = \"229 EUR\"\nbay = \"B1\"   # left\n";
-    lab.write_pool_file(&lab.pool_text().replace("name = \"cedar\"\n", said));
+    // A disk that was pulled is still in the file, with the bay that the new one goes into.
+    let pulled = "\n[[disk]]\nname = \"elm\"\nbay = \"B2\"\n";
+    lab.write_pool_file(&(lab.pool_text().replace("name = \"cedar\"\n", said) + pulled));
     fs::create_dir(lab.root().join("new")).unwrap();
     let onto = lab.root().join("new").display().to_string();
     let wrong = ["replace", "cedar", "--onto", &onto, "--price", "much", "--yes"];
@@ -120,6 +122,7 @@ fn what_the_pool_file_said_of_the_old_disk_goes_into_the_journal() {
     let text = lab.pool_text();
     assert!(text.contains("serial = \"TW12-90R1X3\"") && text.contains("bay = \"B2\""), "{text}");
     assert!(!text.contains("KS08-31V7C5") && !text.contains("229 EUR"), "{text}");
+    assert_eq!(text.matches("bay = ").count(), 1, "{text}");
     let journal = lab.run(&["journal", "--kind", "replace", "--json"]).expect(&[0]).stdout;
     assert!(journal.contains("KS08-31V7C5") && journal.contains("22900"), "{journal}");
     is_well(&lab);

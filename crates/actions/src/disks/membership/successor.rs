@@ -62,6 +62,15 @@ pub(super) fn edits(
     let by = entry(pool, Path::new(at)).map(|entry| entry.name.clone());
     let forgets = by.is_none();
     let mut edits: Vec<Edit> = by.map(|by| Edit::Succeed { disk: disk(), by }).into_iter().collect();
+    // A disk of no volume that was in that bay was pulled out of it.
+    let is_pulled = |spec: &&DiskSpec| {
+        spec.bay.is_some()
+            && spec.bay == about.bay
+            && spec.name != name
+            && pool.spec.volume_of(&spec.name).is_none()
+    };
+    let pulled = pool.spec.disks.iter().filter(is_pulled).filter(|spec| spec.path.as_deref() != Some(at));
+    edits.extend(pulled.map(|spec| Edit::NoBay { disk: spec.name.clone() }));
     edits.push(Edit::About { disk: disk(), forgets, notes: about.notes() });
     edits.push(Edit::Path { disk: disk(), path: at.into() });
     edits.extend(capacity.map(|bytes| Edit::Capacity { disk: disk(), bytes: bytes.exact() }));
