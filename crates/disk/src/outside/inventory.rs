@@ -86,14 +86,22 @@ pub fn from_folder(folder: &Path) -> Result<Inventory> {
     Ok(inventory)
 }
 
-/// Asks the running system.
+/// The disks that the running system knows, as it knows them: no disk is asked, so that none that sleeps is woken.
+///
+/// # Errors
+/// When they cannot be listed.
+pub fn devices_of_system() -> Result<Vec<Device>> {
+    let listed = run("lsblk", &["--json", "--bytes", "--output", COLUMNS])
+        .map_err(|why| unreadable("lsblk", &why).remedy("install the package util-linux"))?;
+    parse_blocks(&listed).map_err(|e| unreadable("lsblk", &e.to_string()))
+}
+
+/// Asks the running system, and each of its disks.
 ///
 /// # Errors
 /// When the block devices cannot be listed. What a disk does not tell is a gap.
 pub fn from_system() -> Result<Inventory> {
-    let listed = run("lsblk", &["--json", "--bytes", "--output", COLUMNS])
-        .map_err(|why| unreadable("lsblk", &why).remedy("install the package util-linux"))?;
-    let mut devices = parse_blocks(&listed).map_err(|e| unreadable("lsblk", &e.to_string()))?;
+    let mut devices = devices_of_system()?;
     let mut inventory = Inventory::default();
     match stable_names() {
         Some(listing) => parse_ids(&listing, &mut devices),

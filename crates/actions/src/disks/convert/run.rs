@@ -63,6 +63,11 @@ pub fn execute(pool: &mut Pool, prepared: PreparedConvert, observer: &dyn Observ
         left_alone: Vec::new(),
         stopped: false,
     };
+    let row = pool.members.iter().find(|member| member.row.volume == plan.volume);
+    let id = row.and_then(|member| member.row.volume_id).ok_or_else(|| {
+        let message = format!("volume {} has no id yet", plan.volume);
+        Error::new(Kind::Conflict, "convert.no-id", message).remedy("zinc-sieve sync gives it one")
+    })?;
     announce(observer, "comparing", surplus.iter().map(|one| one.keep.object.size).sum());
     for batch in surplus.chunks(BATCH) {
         match hold_batch(pool, batch, observer, &mut report) {
@@ -74,11 +79,6 @@ pub fn execute(pool: &mut Pool, prepared: PreparedConvert, observer: &dyn Observ
         }
     }
     if report.is_done() {
-        let row = pool.members.iter().find(|member| member.row.volume == plan.volume);
-        let id = row.and_then(|member| member.row.volume_id).ok_or_else(|| {
-            let message = format!("volume {} has no id yet", plan.volume);
-            Error::new(Kind::Conflict, "convert.no-id", message).remedy("zinc-sieve sync gives it one")
-        })?;
         let intent = Intent::EditPoolFile { edits: edits.clone() };
         pool.catalogue.transaction(|t| {
             mark_changed(t)?;

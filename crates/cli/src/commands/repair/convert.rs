@@ -100,7 +100,9 @@ fn show_plan(plan: &ConvertPlan) {
         (before, after) => style::paint(
             style::WATCH,
             format!(
-                "Any {before} of the disks may be lost without losing a file now, and any {after} afterwards."
+                "Guard falls: {} may be lost now, whichever they are, and {} afterwards.",
+                disks(before),
+                disks(after)
             ),
         ),
     };

@@ -10,9 +10,8 @@ use sieve_actions::disks::membership::replace;
 use sieve_actions::disks::membership::replace::{
     PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest,
 };
-use sieve_core::inventory::Device;
 use sieve_core::units::ByteLength;
-use sieve_disk::inventory::from_system;
+use sieve_disk::inventory::devices_of_system;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
@@ -85,7 +84,11 @@ pub(crate) fn run(context: &Context, arguments: &ReplaceArguments) -> Result<Out
     let mut outcome = Outcome::Fine;
     // One after the other, each by the pool as the one before left it: what is done stays done.
     for (name, onto) in names.iter().zip(onto) {
-        let (one, report) = replace_one(context, arguments, name, onto)?;
+        let (one, report) = replace_one(context, arguments, name, onto).inspect_err(|_| {
+            if !reports.is_empty() {
+                crate::say_aside!("note: replaced before that: {}", names[..reports.len()].join(", "));
+            }
+        })?;
         reports.push(report);
         outcome = one;
         if one != Outcome::Fine {
@@ -146,12 +149,11 @@ fn replace_one(
 fn about(arguments: &ReplaceArguments, onto: &Path) -> About {
     let place = onto.canonicalize().unwrap_or_else(|_| onto.to_path_buf());
     // A help and no more: where the machine does not tell, it is left out.
-    let machine = from_system().unwrap_or_default();
-    let is_there = |device: &Device| device.mount_points().any(|at| Path::new(at) == place);
-    let device = machine.disks.into_iter().map(|found| found.device).find(is_there);
+    let devices = devices_of_system().unwrap_or_default();
+    let device = devices.iter().find(|device| device.mount_points().any(|at| Path::new(at) == place));
     About {
-        serial: arguments.serial.clone().or_else(|| device.as_ref()?.serial.clone()),
-        model: device.as_ref().and_then(|device| device.model.clone()),
+        serial: arguments.serial.clone().or_else(|| device?.serial.clone()),
+        model: device.and_then(|device| device.model.clone()),
         bay: arguments.bay.clone(),
         bought: arguments.bought.clone(),
         price: arguments.price.clone(),
