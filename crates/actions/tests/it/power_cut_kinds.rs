@@ -14,6 +14,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use rstest::rstest;
+use sieve_actions::disks::membership::{About, handover};
 use sieve_actions::disks::{convert, create};
 use sieve_actions::files::{put, read, settle};
 use sieve_actions::guard::verify::Scope;
@@ -40,6 +41,8 @@ enum Action {
     Mirror,
     /// A mirrored volume becomes unstriped.
     Unmirror,
+    /// A disk of a volume that nothing guards gives its place to another one.
+    HandOver,
 }
 
 impl Action {
@@ -55,6 +58,7 @@ impl Action {
             Self::Tiers => {
                 "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]\n"
             }
+            Self::HandOver => "data = [\"alder\", \"beech\"]\n",
             Self::PutInPieces => "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n",
             Self::Mirror | Self::Unmirror => {
                 "kind = \"mirrored\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
@@ -93,7 +97,7 @@ impl Scene {
             "[[volume]]\nname = \"recordings\"\n{}settle_after = \"0.000001 minutes\"\n",
             action.volume()
         );
-        for name in ["attic", "out", "card", "nest"] {
+        for name in ["attic", "out", "card", "nest", "larger"] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         let mut scene = Self { folder, action, expected: BTreeMap::new() };
@@ -158,7 +162,7 @@ impl Scene {
             Action::Settle | Action::SettleToMirror => {
                 self.put(real(), "card").unwrap();
             }
-            Action::Unmirror => {
+            Action::Unmirror | Action::HandOver => {
                 self.put(real(), "card").unwrap();
                 self.sync(real()).unwrap();
             }
@@ -195,6 +199,21 @@ impl Scene {
                 };
                 let prepared = convert::plan(&pool, &request, &Silent)?;
                 let report = convert::execute(&mut pool, prepared, &Silent)?;
+                assert!(report.is_done(), "{report:?}");
+                Ok(())
+            }
+            Action::HandOver => {
+                let mut pool = self.open(machine)?;
+                sieve_actions::begin_long(&mut pool, "replace")?;
+                let request = handover::HandoverRequest {
+                    name: "alder".into(),
+                    onto: self.path("larger"),
+                    capacity: None,
+                    about: About::default(),
+                    wipes: false,
+                };
+                let prepared = handover::plan(&pool, &request)?;
+                let report = handover::execute(&mut pool, prepared, &Silent)?;
                 assert!(report.is_done(), "{report:?}");
                 Ok(())
             }
@@ -255,7 +274,8 @@ fn every_file_is_whole_whenever_the_power_fails(
         Action::Tiers,
         Action::PutInPieces,
         Action::Mirror,
-        Action::Unmirror
+        Action::Unmirror,
+        Action::HandOver
     )]
     action: Action,
 ) {
@@ -277,7 +297,7 @@ fn every_file_is_whole_whenever_the_power_fails(
             again = scene.run(real());
         }
         match again {
-            Err(error) if ["put.exists", "convert.same"].contains(&error.code) => {}
+            Err(error) if ["put.exists", "convert.same", "disk.member"].contains(&error.code) => {}
             other => other.unwrap_or_else(|e| panic!("{when}: {e}")),
         }
         scene.assert_all_whole(&when);

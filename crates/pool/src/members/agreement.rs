@@ -3,7 +3,7 @@
 //! Called whenever a pool is opened, and again under the locks of a writer. A reader follows new names for itself; who has
 //! both locks, so that nobody is at work under the old ones, makes them those of catalogue and labels.
 
-use sieve_core::pool::{DiskSpec, PoolSpec};
+use sieve_core::pool::{DiskSpec, PoolSpec, parse};
 use sieve_disk::machine::Machine;
 use std::path::Path;
 use std::sync::Arc;
@@ -20,6 +20,7 @@ use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
 use sieve_catalogue::label;
 use sieve_catalogue::label::Label;
+use sieve_catalogue::pool_file;
 use sieve_catalogue::{Identity, disks, mark_changed, set_name, volumes};
 use sieve_disk::{Error, Kind, Result};
 
@@ -33,6 +34,7 @@ use sieve_disk::{Error, Kind, Result};
 /// what was built.
 pub fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Pool> {
     let mut pool = Pool::open(machine, file, spec)?;
+    read_ahead(&mut pool)?;
     let agreement = compare(&pool)?;
     let told = notes(&pool, &agreement);
     pool.notes.extend(told);
@@ -43,6 +45,29 @@ pub fn open(machine: Arc<dyn Machine>, file: &Path, spec: PoolSpec) -> Result<Po
     pool.differs = differences(&pool, &agreement);
     pool.notes.extend(pool.differs.clone());
     Ok(pool)
+}
+
+/// A change that was committed, and cut off before its lines were in the pool file, has happened: a reader takes the file as
+/// it is going to be, or it would look for a disk where that is no member any more. Who writes next finishes it.
+fn read_ahead(pool: &mut Pool) -> Result<()> {
+    let mut edits = Vec::new();
+    for (_, intent) in intents::all(pool.catalogue.reading())? {
+        if let Intent::EditPoolFile { edits: more } = intent {
+            edits.extend(more);
+        }
+    }
+    if edits.is_empty() {
+        return Ok(());
+    }
+    // A file that its owner changed meanwhile so that they do not fit is taken as it is.
+    let text = std::fs::read_to_string(&pool.file).map_err(|e| Error::io("pool-file.read", &pool.file, e))?;
+    let Some(spec) = pool_file::changed(&text, &edits).ok().and_then(|text| parse(&text).spec) else {
+        return Ok(());
+    };
+    let rows = disks::all(pool.catalogue.reading())?;
+    pool.members = recognise(&*pool.machine, &pool.catalogue, pool.identity.pool, rows, &spec.disks)?;
+    pool.spec = spec;
+    Ok(())
 }
 
 /// The pool file has to speak of what was built (L2: also after the question); its names become those of the pool.
