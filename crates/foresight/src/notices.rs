@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use sieve_actions::agenda::last_runs;
-use sieve_core::forecast::{Duration, Filling, filling};
+use sieve_core::forecast::Duration;
 use sieve_core::health::{Check, Rule, Verdict, warranty_left};
 use sieve_core::inventory::tail;
 use sieve_core::notice::{Condition, Severity};
@@ -15,7 +15,7 @@ use sieve_disk::Result;
 use sieve_pool::journal::{self, Ended};
 use sieve_pool::pool::Pool;
 
-use crate::status::{DiskStatus, Status};
+use crate::status::{DiskStatus, Status, filling_of};
 
 const SECOND: i64 = 1_000_000_000;
 const DAY: i64 = 86_400 * SECOND;
@@ -32,8 +32,6 @@ const WARRANTY_WITHIN: i64 = 30;
 /// A job that took so many times its forecast is told, if it took as long as this, in seconds.
 const TIMES_FORECAST: f64 = 2.0;
 const LONG: f64 = 60.0;
-/// Points for the line of a disk that fills, in days back.
-const LOOK_BACK: i64 = 90 * DAY;
 
 /// Everything that holds now. `findings` are the reasons that each disk's health was judged by, the worst first.
 ///
@@ -58,26 +56,6 @@ pub fn conditions(
     list.warranties(zone);
     list.found.sort_by(|a, b| (a.severity, &a.code).cmp(&(b.severity, &b.code)));
     Ok(list.found)
-}
-
-/// When a disk will be full by the samples of the last months; none where it does not grow, or little is known.
-///
-/// # Errors
-/// What the database says.
-pub fn filling_of(pool: &Pool, disk: &DiskStatus) -> Result<Option<Filling>> {
-    let now = pool.machine.now();
-    let member = pool.member_named(&disk.name)?;
-    let samples = sieve_catalogue::samples::of_disk(
-        pool.catalogue.reading(),
-        member.row.id,
-        now.saturating_sub(LOOK_BACK),
-    )?;
-    let mut points: Vec<(f64, f64)> = samples
-        .iter()
-        .filter_map(|sample| Some((sample.at as f64 / DAY as f64, sample.used?.exact() as f64)))
-        .collect();
-    points.push((now as f64 / DAY as f64, disk.used.exact() as f64));
-    Ok(filling(&points, disk.used.plus(disk.free).exact() as f64))
 }
 
 struct List<'a> {

@@ -12,7 +12,7 @@ use sieve_core::suggest::unknown;
 use sieve_core::units::{ByteLength, VersionId};
 
 use crate::listing;
-use crate::status::{DiskStatus, Limited, Stakes, Status, Verdict, every_level};
+use crate::status::{DiskStatus, Limited, Stakes, Status, Verdict, VolumeStatus, every_level};
 use crate::{AtPath, Costs, Missing, Outlook, Step};
 use crate::{RiskMember, RiskVolume};
 use sieve_core::count::Count;
@@ -198,7 +198,8 @@ impl PaperPool {
     /// # Errors
     /// None of its own.
     pub fn status(&self, spec: &PoolSpec, now: i64) -> Result<Status> {
-        let disks = self.volume.disks().into_iter().map(|disk| self.disk_status(spec, disk)).collect();
+        let disks: Vec<_> =
+            self.volume.disks().into_iter().map(|disk| self.disk_status(spec, disk)).collect();
         let mut levels: BTreeMap<u8, Count> = BTreeMap::from([(0, Count::default())]);
         let mut unguarded: BTreeMap<sieve_core::fate::Unguarded, Count> = BTreeMap::new();
         let mut stakes = Stakes::default();
@@ -217,12 +218,20 @@ impl PaperPool {
             verdict: Verdict::Well,
             stakes,
             at_work: None,
+            volumes: vec![VolumeStatus::of(
+                self.volume.volume(),
+                &disks,
+                self.volume.limit().map(|(_, limit)| limit),
+            )],
             disks,
             guard: every_level(&levels),
             unguarded,
+            unguarded_since: None,
             sync_would_guard: None,
             held: Count::default(),
             synced_at: None,
+            verified_at: None,
+            next: None,
             as_of: None,
             now,
             conflicts: Vec::new(),

@@ -597,6 +597,25 @@ pub fn taken(c: &Connection, disk: DiskId) -> Result<Count> {
     Ok(taken.optional()?.unwrap_or_default())
 }
 
+/// When the oldest object of a disk that no sync has as it is came or changed, nanoseconds since 1970.
+///
+/// # Errors
+/// What the database says.
+pub fn oldest_unsynced(c: &Connection, disk: DiskId) -> Result<Option<i64>> {
+    let sql = "SELECT MIN(ctime) FROM object
+               WHERE disk = ?1 AND left_out = 0 AND (standing <> 0 OR version IS NULL OR older IS NOT NULL)";
+    Ok(c.prepare_cached(sql)?.query_row([disk.get()], |row| row.get(0))?)
+}
+
+/// When the oldest object of a disk came or changed, nanoseconds since 1970.
+///
+/// # Errors
+/// What the database says.
+pub fn oldest(c: &Connection, disk: DiskId) -> Result<Option<i64>> {
+    let sql = "SELECT MIN(ctime) FROM object WHERE disk = ?1 AND left_out = 0";
+    Ok(c.prepare_cached(sql)?.query_row([disk.get()], |row| row.get(0))?)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

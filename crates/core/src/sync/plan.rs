@@ -32,7 +32,7 @@ pub enum Preference {
     #[default]
     LeastTime,
     /// The way that lets the most disks sleep.
-    Quiet,
+    FewestDisks,
 }
 
 /// What planning needs to know besides the lanes.
@@ -102,7 +102,9 @@ pub fn plan_windows(
         cells.push((cell, class));
     }
     let method = |class: &Option<Vec<u16>>| match class.as_ref().and_then(|class| classes.get(class)) {
-        Some(costs) if preference == Preference::Quiet || costs.delta <= costs.recompute => Method::Delta,
+        Some(costs) if preference == Preference::FewestDisks || costs.delta <= costs.recompute => {
+            Method::Delta
+        }
         _ => Method::Recompute,
     };
     let windows: Vec<WindowPlan> =
@@ -366,7 +368,7 @@ mod tests {
         let work = plan(&snapshot, &target, &even(), Preference::LeastTime);
         assert!(work.windows.iter().all(|w| w.method == Method::Recompute));
         assert_eq!((work.lane_bytes[2], work.parity_reads), (3 << 20, 0));
-        let work = plan(&snapshot, &target, &even(), Preference::Quiet);
+        let work = plan(&snapshot, &target, &even(), Preference::FewestDisks);
         assert!(work.windows.iter().all(|w| w.method == Method::Delta));
         assert_eq!((work.lane_bytes[2], work.parity_reads), (0, 3));
     }
@@ -377,7 +379,7 @@ mod tests {
         let mut target = snapshot.clone();
         target[3].remove(Rows::at(0, 2560));
         let gone = Even { unreadable: vec![VersionId::new(3)] };
-        for preference in [Preference::LeastTime, Preference::Quiet] {
+        for preference in [Preference::LeastTime, Preference::FewestDisks] {
             let work = plan(&snapshot, &target, &gone, preference);
             assert!(work.windows.iter().all(|w| w.method == Method::Recompute));
             assert_eq!(work.lane_bytes[3], 0);

@@ -2,10 +2,12 @@
 
 mod inventory;
 mod places;
+mod tree;
 mod twins;
 mod usage;
 
 pub use inventory::{Held, each_file};
 pub use places::{Pattern, Place, places};
+pub use tree::{Depth, Guarded, Order, Row, Tree, add_guards, tree};
 pub use twins::{Twin, Twins, twins};
 pub use usage::{Breakdown, UsageRow, growth, usage};

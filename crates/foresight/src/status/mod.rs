@@ -1,9 +1,12 @@
 //! One glance at a pool.
 
+mod filling;
 mod members;
 mod report;
 mod stock;
+mod times;
 mod verdict;
+mod volumes;
 
 use self::stock::Stock;
 pub use crate::look::Look;
@@ -16,10 +19,13 @@ use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::pool::Pool;
 use sieve_pool::writer::at_work;
 
+pub use filling::filling_of;
 pub use members::{disks, tables};
 pub(crate) use report::every_level;
 pub use report::{Advice, Conflict, DiskStatus, GuardLevel, Limited, NextLoss, Stakes, Status, Verdict};
 pub use stock::unguarded;
+pub use times::NextJob;
+pub use volumes::VolumeStatus;
 
 /// Looks at what is there, and takes stock.
 ///
@@ -49,19 +55,24 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
                 .into(),
         );
     }
+    let now = pool.machine.now();
     let mut status = Status {
         pool: pool.spec.name.clone(),
         verdict: Verdict::Well,
+        volumes: volumes::volumes(pool, &disks, now)?,
         stakes: stock.stakes,
         at_work: at_work(&*pool.home),
         disks,
         guard: every_level(&stock.guard),
         unguarded: stock.unguarded,
+        unguarded_since: stock.unguarded_since,
         sync_would_guard: stock.sync_would_guard,
         held: stock.held,
         synced_at: pool.catalogue.synced_at()?,
         as_of,
-        now: pool.machine.now(),
+        verified_at: times::verified_at(pool)?,
+        next: times::next_job(pool),
+        now,
         conflicts: stock.conflicts,
         damaged_cells: stock.damaged_cells,
         proven: sieve_catalogue::proofs::all(pool.catalogue.reading())?,

@@ -13,6 +13,9 @@ use sieve_disk::Error;
 use sieve_pool::member::State;
 use sieve_pool::writer::AtWork;
 
+use super::times::NextJob;
+use super::volumes::VolumeStatus;
+
 /// How a pool is.
 #[derive(Clone, Debug, Serialize)]
 pub struct Status {
@@ -25,12 +28,17 @@ pub struct Status {
     /// The long work that is under way.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub at_work: Option<AtWork>,
+    /// Its volumes.
+    pub volumes: Vec<VolumeStatus>,
     /// Its disks.
     pub disks: Vec<DiskStatus>,
     /// For each level, from 0 on: what may lose so many disks, whichever they are, and no more.
     pub guard: Vec<GuardLevel>,
     /// Why what is unguarded and should not be is.
     pub unguarded: BTreeMap<Unguarded, Count>,
+    /// When the oldest of what came or changed since its last sync did, or came onto a cache; nanoseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unguarded_since: Option<i64>,
     /// What a sync would guard that is unguarded now, where one can be made and would help.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sync_would_guard: Option<Count>,
@@ -38,6 +46,12 @@ pub struct Status {
     pub held: Count,
     /// When the last sync began, nanoseconds since 1970.
     pub synced_at: Option<i64>,
+    /// When the last verify that came to its end did, nanoseconds since 1970.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub verified_at: Option<i64>,
+    /// What the agenda does next.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<NextJob>,
     /// When the files on the disks were last looked at, where that was not now; nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub as_of: Option<i64>,

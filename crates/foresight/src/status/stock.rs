@@ -28,7 +28,7 @@ use crate::after::{Step, after};
 /// So many conflicts are told.
 const MOST_CONFLICTS: usize = 1000;
 /// Changes with what is kept, and with how it is worked out.
-const FORMAT: u32 = 1;
+const FORMAT: u32 = 2;
 
 /// What is there, and how guarded it is.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -37,6 +37,7 @@ pub(super) struct Stock {
     /// What may lose so many disks and no more.
     pub(super) guard: BTreeMap<u8, Count>,
     pub(super) unguarded: BTreeMap<Unguarded, Count>,
+    pub(super) unguarded_since: Option<i64>,
     pub(super) sync_would_guard: Option<Count>,
     pub(super) held: Count,
     pub(super) conflicts: Vec<Conflict>,
@@ -93,6 +94,7 @@ impl Stock {
             }
         }
         stock.add_guards(pool, disks)?;
+        stock.unguarded_since = unguarded_since(pool, &stock.unguarded)?;
         Ok(stock)
     }
 
@@ -124,6 +126,26 @@ impl Stock {
         disks.iter().all(|disk| disk.state == State::Present && !disk.read_only)
             && self.unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | StaleNeighbours))
     }
+}
+
+/// When the oldest of what waits for a sync, or on a cache, came or changed.
+fn unguarded_since(pool: &Pool, unguarded: &BTreeMap<Unguarded, Count>) -> Result<Option<i64>> {
+    use Unguarded::{Changed, Doubtful, New, OnCache};
+    if !unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | OnCache)) {
+        return Ok(None);
+    }
+    let mut oldest = None;
+    for volume in pool.volumes().iter().filter(|volume| volume.has_guard()) {
+        for member in pool.file_members(&volume.name) {
+            let (reading, id) = (pool.catalogue.reading(), member.row.id);
+            let of_disk = match member.row.role {
+                Role::Cache => objects::oldest(reading, id)?,
+                _ => objects::oldest_unsynced(reading, id)?,
+            };
+            oldest = [oldest, of_disk].into_iter().flatten().min();
+        }
+    }
+    Ok(oldest)
 }
 
 fn place() -> RelPath {

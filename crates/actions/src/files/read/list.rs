@@ -18,6 +18,9 @@ use sieve_pool::pool::Pool;
 /// One line of a listing.
 #[derive(Debug, Serialize)]
 pub struct Entry {
+    /// Where it is in the volume.
+    #[serde(skip)]
+    pub at: RelPath,
     /// The volume.
     pub volume: String,
     /// Its path.
@@ -55,6 +58,7 @@ pub fn list(
             }
             let (text, path_hex) = shown_with_bytes(path);
             visit(Entry {
+                at: path.clone(),
                 volume: volume.into(),
                 path: text,
                 path_hex,
@@ -96,6 +100,7 @@ fn of_pieces(pool: &Pool, volume: &str, file: &PiecedFile) -> Result<Entry> {
     }
     let first = objects::by_path(pool.catalogue.reading(), file.pieces[0].disk, &file.pieces[0].path)?;
     Ok(Entry {
+        at: file.path.clone(),
         volume: volume.into(),
         path,
         path_hex,

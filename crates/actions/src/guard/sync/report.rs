@@ -18,7 +18,7 @@ pub struct Options {
     /// Only what changed on these disks is scanned and synced; empty for all.
     pub disks: Vec<String>,
     /// Let as many disks sleep as can be, whatever longer it takes.
-    pub quiet: bool,
+    pub let_sleep: bool,
 }
 
 impl Options {
@@ -29,7 +29,7 @@ impl Options {
 
     pub(super) fn preference(&self) -> Preference {
         // Naming disks is a wish to let the others sleep.
-        if self.quiet || !self.disks.is_empty() { Preference::Quiet } else { Preference::LeastTime }
+        if self.let_sleep || !self.disks.is_empty() { Preference::FewestDisks } else { Preference::LeastTime }
     }
 }
 
