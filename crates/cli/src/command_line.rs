@@ -8,12 +8,13 @@ use sieve_core::units::ByteLength;
 use sieve_pool::journal::Did;
 
 use crate::args::{
-    Consent, Documents, FilesystemWord, LookArguments, PaperArguments, ReachWord, VolumeChoice,
+    Common, Consent, Documents, FilesystemWord, LookArguments, PaperArguments, ReachWord, VolumeChoice,
 };
 use crate::commands::agenda::AgendaArguments;
 use crate::commands::build::grow::GrowArguments;
 use crate::commands::files::find::WhereArguments;
 use crate::commands::files::get::GetArguments;
+use crate::commands::files::ls::LsArguments;
 use crate::commands::files::put::PutArguments;
 use crate::commands::files::restore::RestoreArguments;
 use crate::commands::files::settle::SettleArguments;
@@ -61,19 +62,15 @@ Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage 
 3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost;
 5 nothing is wrong, and something waits: for a sync, a settle, or to be built (status).";
 
+/// With the commit that it was built from, and how.
+const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), " (", env!("ZINC_SIEVE_BUILD"), ")");
+
 /// Pool mixed disks, guard them with parity drives, and know file by file what survives when disks die
 #[derive(Parser)]
-#[command(version, after_help = GROUPS, max_term_width = 100)]
+#[command(version = VERSION, after_help = GROUPS, max_term_width = 100)]
 pub(crate) struct Arguments {
-    /// The pool file; without it ./pool.toml, and where there is none, the file that $ZINC_SIEVE_POOL names
-    #[arg(long, global = true, value_name = "FILE")]
-    pub(crate) pool: Option<PathBuf>,
-    /// Print the result as JSON
-    #[arg(long, global = true)]
-    pub(crate) json: bool,
-    /// Show sizes in binary units (KiB, MiB, GiB)
-    #[arg(long, global = true)]
-    pub(crate) binary: bool,
+    #[command(flatten)]
+    pub(crate) common: Common,
     #[command(subcommand)]
     pub(crate) command: Command,
 }
@@ -205,16 +202,8 @@ pub(crate) enum Command {
     #[command(after_help = "Example:\n  zinc-sieve get dawn-chorus/2031-05-04 ~/restored")]
     Get(GetArguments),
     /// List what is in a volume
-    #[command(after_help = "Example:\n  zinc-sieve ls nest-cams")]
-    Ls {
-        /// A folder of the volume
-        #[arg(default_value = ".")]
-        folder: OsString,
-        #[command(flatten)]
-        look: LookArguments,
-        #[command(flatten)]
-        volume: VolumeChoice,
-    },
+    #[command(after_help = "Example:\n  zinc-sieve ls nest-cams\n  zinc-sieve ls --tree --long --sort size")]
+    Ls(LsArguments),
     /// Find files: on which disk each is, in which bay, and how guarded
     #[command(
         after_help = "Example:\n  zinc-sieve where 0007.wav\n  zinc-sieve where \"dawn-chorus/2031-*\""
@@ -251,7 +240,7 @@ pub(crate) enum Command {
     Settle(SettleArguments),
     /// Bring parity up to the present
     #[command(
-        after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --quiet\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"
+        after_help = "Example:\n  zinc-sieve sync --dry-run\n  zinc-sieve sync --yes\n  zinc-sieve sync --disks beech --let-sleep\n  zinc-sieve sync --limit \"80 MB/s\" --idle --yes"
     )]
     Sync(SyncArguments),
     /// Read everything and compare it with the checksums and the parity; mend what is damaged
@@ -435,6 +424,66 @@ pub(crate) enum Command {
 }
 
 impl Command {
+    /// Whether it only shows something, which may be longer than a screen.
+    pub(crate) const fn is_read_at_leisure(&self) -> bool {
+        match self {
+            Self::Disks { .. }
+            | Self::Bays { .. }
+            | Self::Ls(_)
+            | Self::Where(_)
+            | Self::Status { .. }
+            | Self::Usage(_)
+            | Self::Duplicates(_)
+            | Self::Elsewhere(_)
+            | Self::Fate(_)
+            | Self::Risk(_)
+            | Self::Design(_)
+            | Self::Ingest(_)
+            | Self::Check
+            | Self::Route(_) => true,
+            Self::Health { self_test, .. } => self_test.is_none(),
+            Self::Restore(arguments) => arguments.list,
+            Self::Journal(arguments) => !arguments.follow,
+            _ => false,
+        }
+    }
+
+    /// Whether the result is a sentence with its reasons, and not a list.
+    pub(crate) const fn has_answer(&self) -> bool {
+        match self {
+            Self::Fate(arguments) => arguments.is_a_question(),
+            Self::Restore(arguments) => !arguments.list,
+            Self::Health { self_test, .. } => self_test.is_none(),
+            Self::Agenda(arguments) => arguments.is_only_looked_at(),
+            Self::Status { .. }
+            | Self::BurnIn { .. }
+            | Self::Design(_)
+            | Self::Check
+            | Self::Create(_)
+            | Self::Grow(_)
+            | Self::Adopt { .. }
+            | Self::Put(_)
+            | Self::Get(_)
+            | Self::Rm { .. }
+            | Self::Move(_)
+            | Self::EvenOut(_)
+            | Self::Settle(_)
+            | Self::Sync(_)
+            | Self::Verify(_)
+            | Self::Drill(_)
+            | Self::Risk(_)
+            | Self::Rebuild(_)
+            | Self::Replace(_)
+            | Self::Vacate(_)
+            | Self::Wipe { .. }
+            | Self::Rename(_)
+            | Self::Convert(_)
+            | Self::Dissolve(_)
+            | Self::Elsewhere(_) => true,
+            _ => false,
+        }
+    }
+
     /// Whether it may change what lies in a volume: then a mounted one looks at the disks anew.
     pub(crate) const fn changes_files(&self) -> bool {
         matches!(

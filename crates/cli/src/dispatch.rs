@@ -22,9 +22,9 @@ use sieve_disk::{Error, Result};
 /// # Errors
 /// Its own.
 pub(crate) fn run(arguments: Arguments) -> Result<Outcome> {
-    let pool = crate::load::pool_file(arguments.pool);
+    let pool = crate::load::pool_file(arguments.common.pool);
     let pool = std::path::absolute(&pool).map_err(|e| Error::io("pool-file.path", &pool, e))?;
-    let context = Context { pool, json: arguments.json };
+    let context = Context { pool, json: arguments.common.json };
     let (changes, did) = (arguments.command.changes_files(), arguments.command.did());
     let outcome = dispatch(&context, arguments.command);
     if let (Some(did), Err(failure)) = (did, &outcome)
@@ -71,7 +71,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Put(arguments) => put::run(context, &arguments),
         Command::Get(arguments) => get::run(context, &arguments),
         Command::Measure { amount, volume } => measure::run(context, amount, volume.volume.as_deref()),
-        Command::Ls { folder, look, volume } => ls::run(context, &folder, look, volume.volume.as_deref()),
+        Command::Ls(arguments) => ls::run(context, &arguments),
         Command::Rm { paths, recursive, volume, consent } => {
             rm::run(context, &paths, recursive, volume.volume.as_deref(), consent)
         }

@@ -1,9 +1,12 @@
 //! How a run ends.
 
+use std::ffi::OsString;
 use std::process::ExitCode;
 
-use anstyle::{AnsiColor, Style};
 use sieve_disk::{Error, Kind};
+
+use crate::human::style;
+use crate::json;
 
 /// The answer of a command that worked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -63,23 +66,32 @@ const fn code(kind: Kind) -> u8 {
 
 /// Says what went wrong and what to do next.
 pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
-    let red = Style::new().fg_color(Some(AnsiColor::Red.into())).bold();
-    crate::say_aside!("{red}error{red:#}: {error}");
+    let red = style::BAD.bold();
+    crate::complain!("{red}error{red:#}: {error}");
     if let Some(remedy) = error.remedy.as_ref().filter(|r| !r.is_empty()) {
-        let bold = Style::new().bold();
-        crate::say_aside!("  {bold}next{bold:#}: {remedy}");
+        crate::complain!("  {}: {remedy}", style::paint(style::HEAD, "next"));
     }
     if json {
-        let value = serde_json::json!({
-            "error": { "code": error.code, "message": error.message, "remedy": error.remedy }
-        });
-        crate::output::document(&format!("{value}\n"));
+        json::print_error(error.code, &error.message, error.remedy.as_deref());
     }
     ExitCode::from(code(error.kind))
 }
 
+/// Says what is wrong with the command line, or prints the help that was asked for.
+pub(crate) fn misused(mistake: &clap::Error, given: &[OsString]) -> ExitCode {
+    // Who closed the pipe has read enough.
+    let _ = mistake.print();
+    let is_json = given.iter().take_while(|word| *word != "--").any(|word| word == "--json");
+    if is_json && mistake.use_stderr() {
+        let text = mistake.render().to_string();
+        let message = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+        json::print_error("usage", message, Some("zinc-sieve --help"));
+    }
+    ExitCode::from(u8::try_from(mistake.exit_code()).unwrap_or(2))
+}
+
 /// Says that the result could not be written. What was to be done is done.
 pub(crate) fn unwritten(why: &str) -> ExitCode {
-    crate::say_aside!("error: the result could not be written: {why}; what it tells of is done all the same");
+    crate::complain!("error: the result could not be written: {why}; what it tells of is done all the same");
     ExitCode::from(3)
 }

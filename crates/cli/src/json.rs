@@ -39,3 +39,9 @@ pub(crate) fn print<T: Serialize>(value: &T) -> Result<()> {
     let _ = out.write_all(b"\n").and_then(|()| out.flush());
     Ok(())
 }
+
+/// What went wrong, in place of the result.
+pub(crate) fn print_error(code: &str, message: &str, remedy: Option<&str>) {
+    let value = serde_json::json!({ "error": { "code": code, "message": message, "remedy": remedy } });
+    crate::output::document(&format!("{value}\n"));
+}

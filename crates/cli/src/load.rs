@@ -82,7 +82,7 @@ pub(crate) fn show_mistakes(path: &Path, text: &str, mistakes: &[Mistake]) {
         if let Some(advice) = &mistake.advice {
             report.push(Group::with_title(Level::HELP.secondary_title(advice.as_str())));
         }
-        crate::say_aside!("{}\n", renderer.render(&report));
+        crate::complain!("{}\n", renderer.render(&report));
     }
 }
 

@@ -5,9 +5,12 @@
 
 use std::fmt::{Arguments, Write as _};
 use std::io::{self, Write};
-use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, OnceLock};
 
 use sieve_core::path::disturbs;
+
+use crate::human::width;
 
 /// Prints a line of a result on stdout.
 #[macro_export]
@@ -16,9 +19,21 @@ macro_rules! say {
     ($($text:tt)*) => { $crate::output::line(format_args!($($text)*)) };
 }
 
+/// Prints the answer: with `--quiet` nothing but it.
+#[macro_export]
+macro_rules! answer {
+    ($($text:tt)*) => { $crate::output::answer(format_args!($($text)*)) };
+}
+
 /// Prints a line beside the result, on stderr.
 #[macro_export]
 macro_rules! say_aside {
+    ($($text:tt)*) => { $crate::output::note_aside(format_args!($($text)*)) };
+}
+
+/// Prints what is said of an error, on stderr.
+#[macro_export]
+macro_rules! complain {
     ($($text:tt)*) => { $crate::output::line_aside(format_args!($($text)*)) };
 }
 
@@ -41,12 +56,74 @@ pub(crate) fn failure() -> Option<String> {
 }
 
 pub(crate) fn line(text: Arguments<'_>) {
-    write(&format!("{}\n", harmless(&text.to_string())));
+    if !ONLY_THE_ANSWER.load(Ordering::Relaxed) {
+        write(&format!("{}\n", set(&text.to_string())));
+    }
+}
+
+/// A line of the answer: where nothing else is printed, nothing is set apart from it.
+pub(crate) fn answer(text: Arguments<'_>) {
+    let text = text.to_string();
+    let told = if ONLY_THE_ANSWER.load(Ordering::Relaxed) { text.trim_matches('\n') } else { &text };
+    write(&format!("{}\n", set(told)));
+}
+
+/// As much of a result as somebody wants.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Detail {
+    /// The answer alone.
+    Quiet,
+    Plain,
+    /// With what only somebody wants to know who knows how it works inside.
+    Verbose,
+}
+
+static DETAIL: OnceLock<Detail> = OnceLock::new();
+/// Whether a command that has an answer is to print nothing else.
+static ONLY_THE_ANSWER: AtomicBool = AtomicBool::new(false);
+
+/// Chooses it for the whole run; a command without an answer is a list, and prints that in any case.
+pub(crate) fn choose(detail: Detail, has_answer: bool) {
+    // Set once, at the start.
+    let _ = DETAIL.set(detail);
+    ONLY_THE_ANSWER.store(has_answer && detail == Detail::Quiet, Ordering::Relaxed);
+}
+
+fn detail() -> Detail {
+    DETAIL.get().copied().unwrap_or(Detail::Plain)
+}
+
+/// Whether somebody wants to know how it works inside.
+pub(crate) fn is_verbose() -> bool {
+    detail() == Detail::Verbose
+}
+
+/// Whether somebody wants the answer alone.
+pub(crate) fn is_quiet() -> bool {
+    detail() == Detail::Quiet
+}
+
+/// Text as it is printed: harmless, and as wide as there is room.
+fn set(text: &str) -> String {
+    width::wrapped(&harmless(text), width::of_output())
+}
+
+/// Something that is no result and no error: what is quiet leaves it out.
+pub(crate) fn note_aside(text: Arguments<'_>) {
+    if !is_quiet() {
+        line_aside(text);
+    }
+}
+
+/// A line for a program that reads stderr: as long as it is.
+pub(crate) fn record_aside(record: &str) {
+    // Whoever does not read any more loses nothing but the lines.
+    let _ = io::stderr().lock().write_all(format!("{}\n", harmless(record)).as_bytes());
 }
 
 pub(crate) fn line_aside(text: Arguments<'_>) {
     // Whoever does not read what is said beside the result misses nothing of it.
-    let _ = anstream::stderr().write_all(format!("{}\n", harmless(&text.to_string())).as_bytes());
+    let _ = anstream::stderr().write_all(format!("{}\n", set(&text.to_string())).as_bytes());
 }
 
 /// Writes text that is a document of its own (JSON, a script) on stdout as it is.
@@ -81,8 +158,11 @@ fn write(text: &str) {
     if is_broken() {
         return;
     }
-    let mut out = anstream::stdout().lock();
-    if let Err(error) = out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+    let written = crate::pager::write(text).unwrap_or_else(|| {
+        let mut out = anstream::stdout().lock();
+        out.write_all(text.as_bytes()).and_then(|()| out.flush())
+    });
+    if let Err(error) = written {
         note(error);
     }
 }

@@ -22,7 +22,10 @@ pub(crate) struct Bars {
 
 impl Bars {
     pub(crate) fn new() -> Self {
-        Self { current: RefCell::new(None), shown: std::io::stderr().is_terminal() }
+        Self {
+            current: RefCell::new(None),
+            shown: std::io::stderr().is_terminal() && !crate::output::is_quiet(),
+        }
     }
 
     fn clear(&self) {
@@ -120,12 +123,12 @@ impl Watch {
 
 impl Observer for Watch {
     fn event(&self, event: Event) {
+        log(&event);
         match &self.face {
             Face::Bars(bars) => bars.event(event),
-            // Who does not read any more loses nothing but the lines.
             Face::Lines => {
                 if let Ok(line) = serde_json::to_string(&event) {
-                    crate::say_aside!("{line}");
+                    crate::output::record_aside(&line);
                 }
             }
         }
@@ -133,5 +136,14 @@ impl Observer for Watch {
 
     fn is_stopped(&self) -> bool {
         self.stop.as_ref().is_some_and(|stop| stop.load(Ordering::Relaxed))
+    }
+}
+
+/// What is worth a line in a log.
+fn log(event: &Event) {
+    match event {
+        Event::Stage { name, total, unit } => tracing::info!(total, ?unit, "{name}"),
+        Event::Note { text } => tracing::warn!("{text}"),
+        Event::Advanced { .. } | Event::Progress { .. } => tracing::trace!(?event),
     }
 }

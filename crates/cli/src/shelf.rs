@@ -164,6 +164,17 @@ fn fullness(spec: &DiskSpec) -> Option<f64> {
     Some(1.0 - filesystem.available.exact() as f64 / total)
 }
 
+/// How warm a disk is; in colour and in words where that is over the limit.
+pub(crate) fn temperature_cell(item: &Item<'_>, thresholds: &Thresholds) -> Cell {
+    match (item.temperature(thresholds), item.found.and_then(|found| found.celsius)) {
+        (Some(told), Some(celsius)) if celsius > thresholds.too_hot.celsius => {
+            Cell::from((format!("{told}, hot"), style::WATCH))
+        }
+        (Some(told), _) => Cell::from(told.to_string()),
+        _ => Cell::from(("-".to_string(), style::FAINT)),
+    }
+}
+
 /// A serial number with the part that people read stressed.
 pub(crate) fn serial_cell(serial: Option<&str>) -> Cell {
     match serial {

@@ -7,7 +7,52 @@ use std::path::PathBuf;
 use clap::Args;
 use sieve_core::units::{ByteLength, Rate};
 
-pub(crate) use words::{Breakdown, FateWord, FilesystemWord, KindWord, NamedWord, ReachWord, RoleWord, Wish};
+use crate::output::Detail;
+
+pub(crate) use words::{
+    Breakdown, ColorWord, FateWord, FilesystemWord, KindWord, NamedWord, ReachWord, RoleWord, Wish,
+};
+
+/// What every command takes.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Common options")]
+pub(crate) struct Common {
+    /// The pool file [default: ./pool.toml, and where there is none, the file that $ZINC_SIEVE_POOL names]
+    #[arg(long, global = true, value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
+    pub(crate) pool: Option<PathBuf>,
+    /// Print the result as JSON
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Show sizes in binary units (KiB, MiB, GiB)
+    #[arg(long, global = true)]
+    pub(crate) binary: bool,
+    /// Print the answer alone: no plan, no advice, no notes, no progress
+    #[arg(long, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Print more: what is only of interest to whoever knows how it works inside
+    #[arg(long, global = true)]
+    pub(crate) verbose: bool,
+    /// When to use colours; $NO_COLOR is honoured
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: ColorWord,
+    /// Print long results at once, not a screen at a time through $PAGER
+    #[arg(long, global = true)]
+    pub(crate) no_pager: bool,
+    /// Append what is done, step by step, to this file
+    #[arg(long, global = true, value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
+    pub(crate) log: Option<PathBuf>,
+}
+
+impl Common {
+    /// How much is printed.
+    pub(crate) const fn detail(&self) -> Detail {
+        match (self.quiet, self.verbose) {
+            (true, _) => Detail::Quiet,
+            (_, true) => Detail::Verbose,
+            _ => Detail::Plain,
+        }
+    }
+}
 
 /// Consent for commands that write.
 #[derive(Args, Clone, Copy)]

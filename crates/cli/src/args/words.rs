@@ -137,3 +137,22 @@ pub(crate) enum Breakdown {
     Disk,
     Type,
 }
+
+/// When colours are used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum ColorWord {
+    /// On a terminal.
+    Auto,
+    Always,
+    Never,
+}
+
+impl From<ColorWord> for colorchoice::ColorChoice {
+    fn from(word: ColorWord) -> Self {
+        match word {
+            ColorWord::Auto => Self::Auto,
+            ColorWord::Always => Self::Always,
+            ColorWord::Never => Self::Never,
+        }
+    }
+}

@@ -11,6 +11,11 @@ use super::{size, style};
 
 /// A sentence without a full stop, about a file at a path.
 pub(crate) fn sentence(reason: &Reason, path: &str) -> String {
+    in_detail(reason, path, crate::output::is_verbose())
+}
+
+fn in_detail(reason: &Reason, path: &str, with_rows: bool) -> String {
+    let rows_words = |rows: &RowsShort, path: &str| rows_words(rows, path, with_rows);
     match (reason.own, &reason.rows) {
         (Some(own), None) => own_words(own).into(),
         (Some(own), Some(rows)) => {
@@ -29,8 +34,8 @@ pub(crate) const fn own_words(own: Unguarded) -> &'static str {
         Unguarded::Changed => "changed after the last sync",
         Unguarded::Doubtful => "its times or its place moved since the last sync, and it has not been read",
         Unguarded::Suspect => "damaged, or changed with its times put back",
-        Unguarded::NoParity => "its rows have no valid parity",
-        Unguarded::StaleNeighbours => "other files in its rows changed after the last sync",
+        Unguarded::NoParity => "no valid parity covers it",
+        Unguarded::StaleNeighbours => "other files that share its parity changed after the last sync",
         Unguarded::DiskMissing => "a disk is missing, and parity is needed for that one",
         Unguarded::NoReplica => "no other disk has a current catalogue",
     }
@@ -56,31 +61,25 @@ const fn why(reason: Unguarded) -> &'static str {
         Unguarded::Changed => "changed after the last sync",
         Unguarded::Doubtful => "times or place moved since the last sync; to be read again",
         Unguarded::Suspect => "damaged, or changed with the times put back",
-        Unguarded::NoParity => "no valid parity in their rows",
-        Unguarded::StaleNeighbours => "other files in their rows changed: parity is needed for those",
+        Unguarded::NoParity => "no valid parity covers them",
+        Unguarded::StaleNeighbours => "other files that share their parity changed: it is needed for those",
         Unguarded::DiskMissing => "a disk is missing: parity is needed for that one",
         Unguarded::NoReplica => "no other disk has a current catalogue",
     }
 }
 
-fn rows_words(rows: &RowsShort, path: &str) -> String {
+fn rows_words(rows: &RowsShort, path: &str, with_rows: bool) -> String {
     let lost: Vec<&str> = rows.lost.iter().chain(&rows.lost_parities).map(String::as_str).collect();
-    let place = if rows.first == rows.last {
-        format!("row {}", count(rows.first))
-    } else {
-        format!("rows {}–{}", count(rows.first), count(rows.last))
+    let place = match with_rows {
+        false => String::new(),
+        true if rows.first == rows.last => format!("row {}", count(rows.first)),
+        true => format!("rows {}–{}", count(rows.first), count(rows.last)),
     };
     // That the file itself is not what it was is said already.
     let others = rows.stale.iter().filter(|lane| lane.path.as_deref() != Some(path));
     let stale: Vec<String> = others.map(stale_words).collect();
     let stale: Vec<&str> = stale.iter().map(String::as_str).collect();
-    let needs = if stale.is_empty() { place } else { format!("{place} also need {}", listed(&stale)) };
-    let mut text = match lost.as_slice() {
-        [] => needs,
-        [one] if stale.is_empty() => format!("{one} is lost; {needs}"),
-        [one] => format!("{one} is lost, and {needs}"),
-        _ => format!("{} are lost; {needs}", listed(&lost)),
-    };
+    let mut text = needs(&lost, &stale, &place);
     if !rows.invalid_parities.is_empty() {
         let invalid: Vec<&str> = rows.invalid_parities.iter().map(String::as_str).collect();
         text += &format!("; there the parity on {} is not valid", listed(&invalid));
@@ -91,6 +90,26 @@ fn rows_words(rows: &RowsShort, path: &str) -> String {
         0 => format!(": no parity for {missing} missing"),
         1 => format!(": 1 parity for {missing} missing"),
         n => format!(": {n} parities for {missing} missing"),
+    }
+}
+
+/// What is lost, and what besides it would have to be there.
+fn needs(lost: &[&str], stale: &[&str], place: &str) -> String {
+    let lost_words = match lost {
+        [] => String::new(),
+        [one] => format!("{one} is lost"),
+        _ => format!("{} are lost", listed(lost)),
+    };
+    match (lost, stale, place) {
+        ([], [], "") => "its parity does not help".into(),
+        ([], [], place) => place.into(),
+        ([], stale, "") => format!("bringing it back also takes {}", listed(stale)),
+        ([], stale, place) => format!("{place} also need {}", listed(stale)),
+        (_, [], "") => lost_words,
+        (_, [], place) => format!("{lost_words}; {place}"),
+        (_, stale, "") => format!("{lost_words}, and bringing it back also takes {}", listed(stale)),
+        ([_], stale, place) => format!("{lost_words}, and {place} also need {}", listed(stale)),
+        (_, stale, place) => format!("{lost_words}; {place} also need {}", listed(stale)),
     }
 }
 
@@ -166,7 +185,21 @@ mod tests {
     )]
     #[case(rows(&["alder", "beech", "cedar"], &[], 2, &[], &[]), "alder, beech and cedar are lost; rows 1,204–1,377: 2 parities for 3 missing")]
     fn rows_are_told_with_what_they_need(#[case] reason: Reason, #[case] words: &str) {
-        assert_eq!(sentence(&reason, "mine"), words);
+        assert_eq!(in_detail(&reason, "mine", true), words);
+    }
+
+    #[rstest]
+    #[case(
+        rows(&["cedar"], &[("beech", Some("nest-cams/box7.mkv"))], 1, &[], &[]),
+        "cedar is lost, and bringing it back also takes beech, where nest-cams/box7.mkv changed after the last sync: 1 parity for 2 missing"
+    )]
+    #[case(rows(&["cedar"], &[], 0, &["oak"], &[]), "cedar and oak are lost: no parity is left")]
+    #[case(
+        rows(&["cedar"], &[], 0, &[], &["oak"]),
+        "cedar is lost; there the parity on oak is not valid: no parity is left"
+    )]
+    fn rows_are_not_told_unasked(#[case] reason: Reason, #[case] words: &str) {
+        assert_eq!(in_detail(&reason, "mine", false), words);
     }
 
     #[test]
@@ -174,7 +207,7 @@ mod tests {
         let both = [("cedar", Some("mine")), ("beech", Some("other"))];
         let reason = Reason { own: Some(Unguarded::Changed), ..rows(&[], &both, 1, &[], &[]) };
         assert_eq!(
-            sentence(&reason, "mine"),
+            in_detail(&reason, "mine", true),
             "changed after the last sync; of what it was then: rows 1,204–1,377 also need beech, where other changed after the last sync: 1 parity for 2 missing"
         );
         let new = Reason { own: Some(Unguarded::New), rows: None };

@@ -106,9 +106,13 @@ fn the_reason_names_the_file_that_is_in_the_way() {
     assert_eq!(rows["parities"], serde_json::json!(["oak"]));
     let words = lab.run(&["fate", "--lose", "alder"]).expect(&[1]).stdout;
     assert!(
-        words.contains("also need beech, where chorus/beech.flac changed after the last sync"),
+        words.contains(
+            "bringing it back also takes beech, where chorus/beech.flac changed after the last sync"
+        ),
         "{words}"
     );
+    let rows = lab.run(&["fate", "--lose", "alder", "--verbose"]).expect(&[1]).stdout;
+    assert!(rows.contains("also need beech") && rows.contains("row"), "{rows}");
     let new = fate(&lab, &["--lose", "cedar"]);
     let late = new["files"].as_array().unwrap().iter().find(|f| f["path"] == "notes/late.txt").unwrap();
     assert_eq!(late["reason"]["own"], "new");

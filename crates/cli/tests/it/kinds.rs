@@ -52,7 +52,7 @@ fn a_file_larger_than_any_disk_goes_on_from_one_to_the_next() {
     let (lab, large) = spanned();
     assert!(lab.disk("alder").join("card/wren.flac").is_file(), "what fits stays an ordinary file");
     assert_eq!(got(&lab, "card/zz-night.flac"), large);
-    let listing = lab.run(&["ls"]).stdout;
+    let listing = lab.run(&["ls", "--tree", "--long"]).stdout;
     assert!(listing.contains("alder+beech"), "{listing}");
     // The pieces alone are enough: their contents one after another are the file.
     let mut pieces: Vec<_> = ["alder", "beech", "cedar"]
@@ -93,7 +93,7 @@ fn losing_a_disk_of_a_span_costs_only_what_has_a_piece_on_it() {
 fn a_removed_file_in_pieces_is_held_and_comes_back() {
     let (lab, large) = spanned();
     lab.run(&["rm", "card/zz-night.flac", "--yes"]).expect(&[0]);
-    assert!(!lab.run(&["ls"]).stdout.contains("zz-night"));
+    assert!(!lab.run(&["ls", "--tree"]).stdout.contains("zz-night"));
     lab.run(&["restore", "card/zz-night.flac", "--yes"]).expect(&[0]);
     assert_eq!(got(&lab, "card/zz-night.flac"), large);
     lab.run(&["sync", "--yes"]).expect(&[0]);

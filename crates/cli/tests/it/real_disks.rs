@@ -219,9 +219,9 @@ fn a_disk_that_is_full_in_the_middle_of_a_put_loses_nothing() {
     assert!(run.stderr.contains("No space left on device"), "{}", run.stderr);
     let listed = shelf.run(&["ls", "card", "--json"]).expect(&[0]);
     let entries: Value = serde_json::from_str(&listed.stdout).unwrap();
-    let files = entries.as_array().unwrap().iter().filter(|e| e["kind"] == "file");
+    let files = entries["entries"].as_array().unwrap().iter().filter(|e| e["kind"] == "file");
     for file in files {
-        let (disk, path) = (file["disk"].as_str().unwrap(), file["path"].as_str().unwrap());
+        let (disk, path) = (file["disks"][0].as_str().unwrap(), file["path"].as_str().unwrap());
         let number = path.strip_prefix("card/").unwrap();
         assert_eq!(
             fs::read_to_string(shelf.path(disk).join(path)).unwrap(),

@@ -124,11 +124,12 @@ fn a_look_at_one_folder_shows_what_is_there(lab: &Lab) {
             })
             .filter(|path| lab.disk("alder").join(path).symlink_metadata().unwrap().is_file())
             .collect();
-        let told = lab.run(&["ls", folder, "--json"]);
+        let told = lab.run(&["ls", folder, "--tree", "--json"]);
         let told: BTreeSet<String> = match told.code {
             0 => {
                 let entries = told.json();
-                let files = entries.as_array().unwrap().iter().filter(|entry| entry["kind"] == "file");
+                let files =
+                    entries["entries"].as_array().unwrap().iter().filter(|entry| entry["kind"] == "file");
                 files.map(|entry| entry["path"].as_str().unwrap().to_string()).collect()
             }
             _ => BTreeSet::new(),
@@ -152,7 +153,7 @@ fn what_we_put_and_its_owner_takes_away_again_is_gone() {
 
 fn listed(lab: &Lab) -> String {
     lab.run(&["sync", "--dry-run", "--json"]).expect(&[0]);
-    lab.run(&["ls"]).expect(&[0]).stdout
+    lab.run(&["ls", "--tree"]).expect(&[0]).stdout
 }
 
 #[test]

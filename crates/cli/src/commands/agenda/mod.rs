@@ -61,6 +61,13 @@ pub(crate) struct AgendaArguments {
     restraint: RestraintArguments,
 }
 
+impl AgendaArguments {
+    /// Whether the coming days are shown, and nothing else is done.
+    pub(crate) const fn is_only_looked_at(&self) -> bool {
+        !self.run && !self.due && !self.solve && self.export.is_none()
+    }
+}
+
 /// The agenda, as `--json` has it.
 #[derive(Serialize)]
 struct Answer<'a> {
@@ -206,7 +213,7 @@ impl<'a> Week<'a> {
                 (format!("{} things collide in the coming four weeks.", count(number as u64)), style::WATCH)
             }
         };
-        crate::say!("{}", style::paint(paint, text));
+        crate::answer!("{}", style::paint(paint, text));
     }
 
     fn show_runs(&self) {
@@ -214,7 +221,7 @@ impl<'a> Week<'a> {
         let times = |job: usize| self.days.runs.iter().filter(move |run| run.job == job);
         let is_often = |job: usize| times(job).count() >= OFTEN;
         crate::say!();
-        let mut table = Table::new(&["begins", "", "job", ">takes", "ends", "at the latest", "disks"]);
+        let mut table = Table::new(&["begins", "", "job", ">takes", "ends", "?at the latest", "??disks"]);
         let rare: Vec<&Run> = self.days.runs.iter().filter(|run| !is_often(run.job)).collect();
         for run in rare.iter().take(ROWS) {
             let second = |at: i64| at * 1_000_000_000;

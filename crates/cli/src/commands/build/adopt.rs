@@ -46,7 +46,7 @@ fn show_plan(context: &Context, plan: &AdoptPlan) {
         _ => format!("{present} of {all} present, {} are missing", missing.join(", ")),
     };
     crate::say!("The pool {}: {told}.\n", plan.pool);
-    let mut table = Table::new(&["disk", "volume", "role", ">checkpoint", "where"]);
+    let mut table = Table::new(&["disk", "?volume", "role", "??>checkpoint", "where"]);
     for member in &plan.members {
         let (place, colour) = match &member.at {
             Some(at) => (at.clone(), Style::new()),
@@ -105,7 +105,7 @@ fn show_report(context: &Context, report: &AdoptReport) {
         report.plan.pool,
         context.pool.display()
     );
-    crate::say!("\n{}", style::paint(style::WELL, text));
+    crate::answer!("\n{}", style::paint(style::WELL, text));
     if missing > 0 {
         let text = format!(
             "{} missing: zinc-sieve fate says what that means, rebuild brings back what was on it.",

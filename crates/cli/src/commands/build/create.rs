@@ -31,7 +31,7 @@ pub(crate) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     if context.json {
         json::print(&plan)?;
     } else {
-        crate::say!("\n{} Next: zinc-sieve sync", style::paint(style::WELL, "The pool is created."));
+        crate::answer!("\n{} Next: zinc-sieve sync", style::paint(style::WELL, "The pool is created."));
     }
     Ok(Outcome::Fine)
 }
@@ -40,7 +40,7 @@ fn show(plan: &CreatePlan) {
     let what = if plan.resumes { "Goes on creating" } else { "Creates" };
     crate::say!("{what} pool {}. On each disk a folder .zinc-sieve is made; nothing is erased.\n", plan.pool);
     let mut table =
-        Table::new(&["disk", "role", "volume", "bay", "serial", ">usable", "files that are kept", "at"]);
+        Table::new(&["disk", "role", "?volume", "bay", "serial", ">usable", "files that are kept", "??at"]);
     for step in &plan.disks {
         let kept = match step.kept_files {
             0 => "-".to_string(),

@@ -106,14 +106,14 @@ fn show_plan(plan: &GrowPlan) {
 fn show_report(report: &GrowReport) {
     let GrowReport { disk, volume, .. } = report;
     match report.role {
-        Role::Data => crate::say!(
+        Role::Data => crate::answer!(
             "\n{disk} is a data disk of {volume} now, with {} on it. Next: zinc-sieve sync",
             units::files(report.files)
         ),
         Role::Cache => {
-            crate::say!("\n{disk} is a cache of {volume} now, with {} on it.", units::files(report.files));
+            crate::answer!("\n{disk} is a cache of {volume} now, with {} on it.", units::files(report.files));
         }
-        Role::Parity => crate::say!(
+        Role::Parity => crate::answer!(
             "\n{disk} is a parity disk of {volume} now: {} computed.",
             units::parity_cells(report.parity_cells)
         ),

@@ -56,7 +56,7 @@ fn show(pool: &Pool, found: &[Place]) {
         return;
     }
     let several = pool.spec.volumes.len() > 1;
-    let mut table = Table::new(&["file", ">size", "on", "guard", "volume"]);
+    let mut table = Table::new(&["file", "?>size", "on", "guard", "??volume"]);
     for place in found.iter().take(SHOWN) {
         let disks: Vec<String> = place.disks.iter().map(|name| with_bay(pool, name)).collect();
         let guard = match place.unguarded {

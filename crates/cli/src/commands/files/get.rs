@@ -49,7 +49,7 @@ pub(crate) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome
         json::print(&report)?;
     } else {
         let what = units::files(report.files);
-        crate::say!(
+        crate::answer!(
             "{what}, {}, copied; {} checked against their checksums.",
             size(report.bytes),
             count(report.verified)

@@ -68,17 +68,17 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
         json::print(&report)?;
     } else if report.stopped {
         if report.by_disk.iter().any(|(_, amount)| amount.files > 0) {
-            crate::say!("\nStopped. Copied and verified so far:\n");
+            crate::answer!("\nStopped. Copied and verified so far:\n");
             show_by_disk(&report.by_disk);
         } else {
-            crate::say!("\nStopped before the first file was whole: nothing was copied.");
+            crate::answer!("\nStopped before the first file was whole: nothing was copied.");
         }
         let text =
             "The same put goes on from here: what is there already, whole and the same, is passed over.";
         crate::say!("\n{}", style::paint(style::WATCH, text));
     } else {
         let done = style::paint(style::WELL, "Copied and verified.");
-        crate::say!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
+        crate::answer!("\n{done} {}", what_guards(&pool, &volume, &report.by_disk)?);
     }
     Ok(Outcome::well(!report.stopped))
 }

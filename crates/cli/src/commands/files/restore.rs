@@ -121,7 +121,7 @@ fn show_list(candidates: &[Candidate], now: i64) {
         crate::say!("Nothing was removed or overwritten since the last sync.");
         return;
     }
-    let mut table = Table::new(&["file", "disk", ">size", "what happened", "when", "comes back"]);
+    let mut table = Table::new(&["file", "??disk", "?>size", "what happened", "?when", "comes back"]);
     for candidate in candidates {
         let comes_back = match candidate.comes_back {
             Recoverable::Whole => style::paint(style::WELL, "whole"),
@@ -163,7 +163,7 @@ fn show_report(report: &RestoreReport) {
     for (path, why) in &report.not_back {
         crate::say!("{} {path}: {why}", style::paint(style::BAD, "not back"));
     }
-    crate::say!("{} back, each checked.", units::files(report.restored.len() as u64));
+    crate::answer!("{} back, each checked.", units::files(report.restored.len() as u64));
     if report.stopped {
         let text = "Stopped: what is back is whole. Run it again for the rest.";
         crate::say!("{}", style::paint(style::WATCH, text));

@@ -2,6 +2,7 @@
 
 use sieve_actions::files::remove;
 use sieve_actions::files::remove::{RemovePlan, RemoveReport};
+use sieve_core::count::Count;
 use sieve_disk::Result;
 use std::ffi::OsString;
 
@@ -11,6 +12,7 @@ use crate::commands::files::put::show_by_disk;
 use crate::commands::files::settle::show_left_alone;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
+use crate::human::{size, units};
 use crate::{json, load};
 
 pub(crate) fn run(
@@ -40,8 +42,20 @@ pub(crate) fn run(
         json::print(&report)?;
     } else {
         show_left_alone(report.left_alone.iter());
+        if !consent.dry_run {
+            show_report(&report);
+        }
     }
     Ok(Outcome::well(report.left_alone.is_empty()))
+}
+
+fn show_report(report: &RemoveReport) {
+    let gone = report.by_disk.iter().fold(Count::default(), |sum, (_, amount)| sum.plus(*amount));
+    crate::answer!(
+        "\nRemoved: {}, {}. `zinc-sieve restore` brings them back until the next sync.",
+        units::files(gone.files),
+        size(gone.bytes)
+    );
 }
 
 fn show_plan(volume: &str, plan: &RemovePlan) {

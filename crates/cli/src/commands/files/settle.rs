@@ -116,7 +116,7 @@ fn then_sync(pool: &mut Pool, watch: &Watch) -> Result<sync::SyncReport> {
 
 fn show_plan(plan: &SettlePlan, now: i64) {
     if plan.moves_nothing() {
-        crate::say!("Nothing of {} has to move.", plan.volume);
+        crate::answer!("Nothing of {} has to move.", plan.volume);
     } else {
         crate::say!(
             "Volume {}: {} to move, {}.\n",
@@ -158,7 +158,7 @@ fn show_plan(plan: &SettlePlan, now: i64) {
 }
 
 fn show_files(plan: &SettlePlan, now: i64) {
-    let mut table = Table::new(&["file", ">size", "from", "to", "why"]);
+    let mut table = Table::new(&["file", ">size", "?from", "to", "??why"]);
     for file in plan.files.iter().take(SHOWN) {
         let why = match file.why {
             Why::Waits => format!("came {}", time::ago(file.since, now)),
@@ -180,7 +180,7 @@ fn show_caches(plan: &SettlePlan) {
         return;
     }
     style::heading("Free on the cache");
-    let mut table = Table::new(&["disk", ">now", ">then", ">after a sync", ">reserve"]);
+    let mut table = Table::new(&["disk", ">now", ">then", "?>after a sync", "?>reserve"]);
     for cache in &plan.caches {
         table.row([
             cache.disk.clone(),
@@ -262,16 +262,16 @@ fn show_guard(volume: &VolumeSpec, report: &SettleReport, synced: Option<&sync::
     match synced {
         _ if has_moved && !volume.has_guard() => {
             let words = format!("Nothing guards it: {} has no parity.", volume.name);
-            crate::say!("\n{}", style::paint(style::WATCH, words));
+            crate::answer!("\n{}", style::paint(style::WATCH, words));
         }
         Some(sync) if sync.is_clean() => {
-            crate::say!("\n{}", style::paint(style::WELL, "Synced: what has settled is guarded now."));
+            crate::answer!("\n{}", style::paint(style::WELL, "Synced: what has settled is guarded now."));
         }
-        Some(_) => crate::say!(
+        Some(_) => crate::answer!(
             "\n{}",
             style::paint(style::WATCH, "The sync did not guard everything: zinc-sieve sync says why.")
         ),
-        None if has_moved => crate::say!("\nThe next sync guards what has settled."),
+        None if has_moved => crate::answer!("\nThe next sync guards what has settled."),
         None => {}
     }
 }

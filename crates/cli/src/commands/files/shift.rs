@@ -133,10 +133,10 @@ fn agree_and_shift(
 pub(crate) fn show_shift(plan: &ShiftPlan) {
     let total = plan.total();
     if plan.is_empty() {
-        crate::say!("Nothing of {} has to move.", plan.volume);
+        crate::answer!("Nothing of {} has to move.", plan.volume);
     } else {
         crate::say!("{} of {} move, {}:\n", units::files(total.files), plan.volume, size(total.bytes));
-        let mut table = Table::new(&["file", ">size", "from", "to"]);
+        let mut table = Table::new(&["file", "?>size", "from", "to"]);
         for file in plan.files.iter().take(SHOWN) {
             table.row([file.path.clone(), size(file.size_bytes), file.from.clone(), file.to.clone()]);
         }
@@ -166,7 +166,7 @@ pub(crate) fn show_moved(report: &ShiftReport) {
     let total =
         report.moved.by_disk.values().fold(sieve_core::count::Count::default(), |sum, one| sum.plus(*one));
     let stopped = if report.moved.stopped { " before it was asked to stop" } else { "" };
-    crate::say!("\n{} moved{stopped}, {}.", units::files(total.files), size(total.bytes));
+    crate::answer!("\n{} moved{stopped}, {}.", units::files(total.files), size(total.bytes));
     show_left(&report.moved.left_alone);
 }
 

@@ -123,7 +123,7 @@ fn show(report: &Report) {
     let read: ByteLength = report.read_bytes.values().copied().sum();
     if report.stopped {
         let text = "Stopped: nothing is proven, and nothing contradicted.";
-        crate::say!("{} read.\n{}", size(read), style::paint(style::WATCH, text));
+        crate::answer!("{}", style::paint(style::WATCH, text));
         return;
     }
     crate::say!(
@@ -169,5 +169,5 @@ fn show(report: &Report) {
         () if report.is_proven() => style::paint(style::WELL, "Proven: all as predicted."),
         () => style::paint(style::WATCH, "Nothing was read, so nothing is proven."),
     };
-    crate::say!("\n{verdict}");
+    crate::answer!("\n{verdict}");
 }

@@ -174,7 +174,6 @@ fn mean_gap(times: &[i64], now: i64) -> Option<f64> {
 }
 
 fn show(volume: &VolumeRisk, with_advice: bool) {
-    crate::say!("{}\n", style::paint(style::HEAD, format!("{}: what a year may cost", volume.volume)));
     let chance = volume.any_in_a_year;
     let paint = if chance < 0.001 {
         style::WELL
@@ -183,6 +182,11 @@ fn show(volume: &VolumeRisk, with_advice: bool) {
     } else {
         style::BAD
     };
+    crate::answer!(
+        "{}: the chance of losing anything within a year is {}\n",
+        style::paint(style::HEAD, &volume.volume),
+        style::paint(paint, odds(chance))
+    );
     let [low, high] = volume.range.any_in_a_year;
     let ends = |low: String, high: String| {
         if low == high {
@@ -275,7 +279,7 @@ fn show_folders(volume: &VolumeRisk) {
 fn show_disks(volume: &VolumeRisk) {
     style::heading("Worked out from");
     let mut table =
-        Table::new(&["disk", ">fails in a year", ">low to high", ">back within", ">of that rebuild", ""]);
+        Table::new(&["disk", ">fails in a year", "?>low to high", ">back within", "??>of that rebuild", "?"]);
     for disk in &volume.disks {
         let raised = if disk.rate.raised > 1.0 {
             (format!("{:.1} times as likely by its health", disk.rate.raised), style::BAD)
@@ -399,7 +403,7 @@ fn show_advice(advice: &[Advice]) {
         return;
     }
     let mut table =
-        Table::new(&["", ">saves a year", ">chance of a loss", ">disk time", ">price, saves each"]);
+        Table::new(&["", ">saves a year", "??>chance of a loss", "?>disk time", "?>price, saves each"]);
     for one in advice.iter().take(ADVICE) {
         let price = one.price.as_ref().map(|price| {
             let units = (price.hundredths as f64 / 100.0).max(0.01);

@@ -60,14 +60,17 @@ fn intention(request: &Request, overwrites: bool) -> String {
 
 fn show(report: &Report) {
     if report.interrupted {
-        crate::say!("\n{}", style::paint(style::WATCH, "Broken off; what was written is taken away again."));
+        crate::answer!(
+            "\n{}",
+            style::paint(style::WATCH, "Broken off; what was written is taken away again.")
+        );
         return;
     }
     let resumed = match report.resumed.exact() {
         0 => String::new(),
         _ => format!(" ({} of it by an earlier run)", size(report.resumed)),
     };
-    crate::say!("\n{} written{resumed} and read back.", size(report.bytes));
+    crate::answer!("\n{} written{resumed} and read back.", size(report.bytes));
     if !report.from_the_medium {
         crate::say!(
             "{}",

@@ -12,7 +12,7 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, size, style};
 use crate::json;
-use crate::shelf::{Item, Shelf, serial_cell};
+use crate::shelf::{Item, Shelf, serial_cell, temperature_cell};
 
 #[derive(Serialize)]
 struct Answer<'a> {
@@ -129,7 +129,8 @@ fn on_it(item: &Item<'_>) -> Option<String> {
 
 fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[String]) {
     let mut table = Table::new(&[
-        "disk", "device", "serial", "model", ">size", "media", "link", ">temp", "on it", "role", "bay",
+        "disk", "device", "serial", "???model", ">size", "??media", "???link", "?>temp", "?on it", "role",
+        "bay",
     ]);
     for item in items {
         let role_style = match item.role.as_str() {
@@ -145,7 +146,7 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
             dash(item.size().map(size)),
             dash(media(item)),
             link(item),
-            dash(item.temperature(&shelf.thresholds()).map(|t| t.to_string())),
+            temperature_cell(item, &shelf.thresholds()),
             dash(on_it(item)),
             Cell::from((item.role.clone(), role_style)),
             dash(item.spec.and_then(|s| s.bay.clone())),
@@ -175,7 +176,7 @@ fn show(shelf: &Shelf, items: &[Item<'_>], confusions: &[Confusion], notes: &[St
 
 /// The names that stay when the letters move, and what else does not fit beside the rest.
 fn show_ids(items: &[Item<'_>]) {
-    let mut table = Table::new(&["disk", "stable id", "partitions", ">exact size"]);
+    let mut table = Table::new(&["disk", "stable id", "?partitions", "??>exact size"]);
     for (item, found) in items.iter().filter_map(|item| Some((item, item.found?))) {
         table.add([
             Cell::from((item.title().to_string(), style::HEAD)),

@@ -13,9 +13,10 @@ use sieve_disk::{Error, Kind, Result};
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
+use crate::human::reason::listed;
 use crate::human::{Cell, Table, style, time};
 use crate::json;
-use crate::shelf::{Item, Shelf, serial_cell};
+use crate::shelf::{Item, Shelf, serial_cell, temperature_cell};
 
 #[derive(Serialize)]
 struct Judged<'a> {
@@ -122,19 +123,40 @@ fn test_words(test: &SelfTest) -> String {
     format!("{reach} {end}")
 }
 
+/// Which disks want attention, in a sentence.
+fn answer(judged: &[Judged<'_>]) {
+    let of = |verdict: Verdict| {
+        let names: Vec<&str> =
+            judged.iter().filter(|j| j.verdict == verdict).map(|j| j.item.title()).collect();
+        (!names.is_empty()).then(|| {
+            let words = format!("{}: {}", verdict.words(), listed(&names));
+            style::paint(style::of_verdict(verdict), words)
+        })
+    };
+    let sick: Vec<String> =
+        [Verdict::DoNotUse, Verdict::ReplaceSoon, Verdict::Watch].into_iter().filter_map(of).collect();
+    match sick.as_slice() {
+        [] if judged.is_empty() => crate::answer!("There is no disk to judge."),
+        [] => crate::answer!("{}", style::paint(style::WELL, "Every disk is fine.")),
+        sick => crate::answer!("{}", sick.join("; ")),
+    }
+    crate::say!();
+}
+
 fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String]) {
+    answer(judged);
     let mut table = Table::new(&[
         "disk",
         "serial",
         "verdict",
         ">temp",
-        ">hours",
+        "??>hours",
         ">realloc.",
         ">pending",
-        "self-test",
-        ">age",
-        "warranty",
-        "price",
+        "?self-test",
+        "??>age",
+        "??warranty",
+        "???price",
     ]);
     for j in judged {
         let smart = j.item.report();
@@ -154,7 +176,7 @@ fn show(shelf: &Shelf, judged: &[Judged<'_>], batches: &[String]) {
             Cell::from((j.item.title().to_string(), style::HEAD)),
             serial_cell(j.item.serial()),
             Cell::from((j.verdict.words().to_string(), style::of_verdict(j.verdict))),
-            dash(j.item.temperature(&shelf.thresholds()).map(|t| t.to_string())),
+            temperature_cell(j.item, &shelf.thresholds()),
             dash(smart.and_then(|s| s.hours).map(crate::human::count)),
             dash(count(smart.and_then(|s| s.reallocated), j.last_look.and_then(|l| l.reallocated))),
             dash(count(smart.and_then(|s| s.pending), j.last_look.and_then(|l| l.pending))),

@@ -98,8 +98,28 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
     Ok(findings)
 }
 
+/// How the pool file and its disks are, in a sentence.
+fn answer(findings: &[Finding]) {
+    let of = |severity| findings.iter().filter(|finding| finding.severity == severity).count();
+    match (of(Severity::State), of(Severity::Doubt)) {
+        (0, 0) => crate::answer!("{}", paint(style::WELL, "The pool file and its disks are fine.")),
+        (0, doubts) => {
+            let words = format!("Nothing is wrong, and {doubts} things are doubtful.")
+                .replace(" 1 things are", " 1 thing is");
+            crate::answer!("{}", paint(style::WATCH, words));
+        }
+        (wrong, _) => {
+            let words = format!("{wrong} things are wrong.").replace("1 things are", "1 thing is");
+            crate::answer!("{}", paint(style::BAD, words));
+        }
+    }
+}
+
 fn show(context: &Context, text: &str, mistakes: &[Mistake], findings: &[Finding]) {
     load::show_mistakes(&context.pool, text, mistakes);
+    if mistakes.is_empty() {
+        answer(findings);
+    }
     for (severity, title, mark) in [
         (Severity::State, "Wrong", paint(style::BAD, "✗")),
         (Severity::Doubt, "Doubtful", paint(style::WATCH, "?")),

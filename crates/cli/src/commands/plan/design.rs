@@ -171,11 +171,12 @@ fn show(
     found: Option<&Recommendation>,
     survive: usize,
 ) {
+    show_choice(all, found, survive);
     let listed: Vec<String> = disks.iter().map(|d| format!("{} {}", d.name, size(d.size))).collect();
-    crate::say!("{} disks: {}\n", disks.len(), suggest::listed(listed.iter().map(String::as_str)));
+    crate::say!("\n{} disks: {}\n", disks.len(), suggest::listed(listed.iter().map(String::as_str)));
     show_table(all, shown, found);
     crate::say!(
-        "\n  Usable space, and its share of all; how many disks may die with nothing lost; how likely it is to lose\n  anything in a year by disks that fail; what is lost when one more dies, on average and at worst."
+        "\n  Usable space, and its share of all; how many disks may die with nothing lost; how likely it is to lose anything in a year by disks that fail; what is lost when one more dies, on average and at worst."
     );
     let shown: Vec<&Figures> = shown.iter().map(|position| &all[*position]).collect();
     if shown.iter().any(|f| f.is_for_comparison) {
@@ -190,17 +191,22 @@ fn show(
     show_bottlenecks(&shown);
     crate::say!("  Hours are likely ones; if the disks are busy besides, count on 40 % more.");
     show_additions(&shown);
-    show_choice(all, found, survive);
 }
 
 fn show_choice(all: &[Figures], found: Option<&Recommendation>, survive: usize) {
     match found {
         Some(r) => {
-            crate::say!("\n{}", style::paint(style::HEAD, format!("Recommended: {}", all[r.position].name)));
+            let chosen = &all[r.position];
+            crate::answer!(
+                "{}: {} usable, {} may die with nothing lost",
+                style::paint(style::HEAD, format!("Recommended: {}", chosen.name)),
+                size(chosen.plan.usable),
+                units::disks(chosen.survives as u64)
+            );
             r.reasons.iter().for_each(|reason| crate::say!("  - {reason}"));
         }
-        None => crate::say!(
-            "\n{}",
+        None => crate::answer!(
+            "{}",
             style::paint(style::WATCH, format!("No plan survives the loss of {survive} disks."))
         ),
     }
@@ -212,16 +218,16 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
         "",
         "plan",
         ">usable",
-        ">of raw",
+        "???>of raw",
         ">may die",
-        ">loss a year",
-        ">loses",
-        ">worst",
+        "?>loss a year",
+        "?>loses",
+        "??>worst",
         ">writes",
-        ">reads",
+        "??>reads",
         ">sync",
         ">rebuild",
-        ">per TB",
+        "?>per TB",
     ]);
     for (position, f) in shown.iter().map(|position| (*position, &all[*position])) {
         let chosen = found.is_some_and(|r| r.position == position);

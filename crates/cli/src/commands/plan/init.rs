@@ -144,7 +144,7 @@ fn quoted(text: &str) -> String {
 
 fn show(file: &Path, proposed: &[Proposed<'_>], left: &[LeftOut<'_>]) {
     crate::say!("Wrote {}. Nothing else was touched.\n", file.display());
-    let mut table = Table::new(&["name", "does", "device", ">size", "serial", "is mounted at"]);
+    let mut table = Table::new(&["name", "does", "?device", ">size", "serial", "is mounted at"]);
     for disk in proposed {
         let device = disk.device;
         let at = mounted_at(device).map_or("not yet".into(), str::to_string);

@@ -32,7 +32,7 @@ pub(crate) fn completions(shell: &str) -> Result<Outcome> {
     known
         .write_registration(ASKS, PROGRAM, PROGRAM, PROGRAM, &mut script)
         .map_err(|e| Error::new(Kind::Internal, "completions.write", e.to_string()))?;
-    crate::say!("{}", String::from_utf8_lossy(&script).trim_end());
+    crate::output::document(&String::from_utf8_lossy(&script));
     Ok(Outcome::Fine)
 }
 
@@ -43,7 +43,7 @@ pub(crate) fn man(folder: Option<&Path>) -> Result<Outcome> {
         clap_mangen::Man::new(Arguments::command())
             .render(&mut page)
             .map_err(|e| Error::new(Kind::Internal, "man.write", e.to_string()))?;
-        crate::say!("{}", String::from_utf8_lossy(&page).trim_end());
+        crate::output::document(&String::from_utf8_lossy(&page));
         return Ok(Outcome::Fine);
     };
     refuse_pages(folder)?;

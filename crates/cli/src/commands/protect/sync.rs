@@ -33,7 +33,7 @@ pub(crate) struct SyncArguments {
     pub(crate) disks: Vec<String>,
     /// Let as many disks sleep as can be, also if it takes longer
     #[arg(long)]
-    pub(crate) quiet: bool,
+    pub(crate) let_sleep: bool,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,
     #[command(flatten)]
@@ -50,9 +50,9 @@ struct Synced<'a> {
 
 pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
-    let SyncArguments { accept, disks, quiet, restraint, consent } = arguments;
+    let SyncArguments { accept, disks, let_sleep, restraint, consent } = arguments;
     crate::restraint::hold(&restraint, &mut pool);
-    let options = Options { accept, disks, quiet };
+    let options = Options { accept, disks, let_sleep };
     let show = |_: &_, plan: &SyncPlan| {
         if !context.json {
             show_plan(plan);
@@ -82,7 +82,7 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
 }
 
 fn show_plan(plan: &SyncPlan) {
-    let mut table = Table::new(&["disk", ">files", ">enter parity", ">size", ">leave parity", ">size"]);
+    let mut table = Table::new(&["disk", ">files", ">get guarded", ">size", "?>given up", "?>size"]);
     for scan in &plan.scans {
         let change = plan.changes.get(&scan.disk).copied().unwrap_or_default();
         let cells = |files: u64, bytes| match files {
@@ -99,7 +99,7 @@ fn show_plan(plan: &SyncPlan) {
     plan.mirrors.iter().for_each(|(volume, copies)| show_copies(volume, copies));
     show_no_room(&plan.no_room);
     if plan.is_empty() {
-        crate::say!("\nNothing changed since the last sync.");
+        crate::answer!("\nNothing changed since the last sync.");
         return;
     }
     let held = if plan.held_files > 0 {
@@ -108,10 +108,9 @@ fn show_plan(plan: &SyncPlan) {
         String::new()
     };
     crate::say!(
-        "\nChecksums {}, computes {}{}{held}:\n",
+        "\nReads {} for their checksums{}{held}:\n",
         units::files(plan.files_to_checksum),
-        units::parity_cells(plan.cells),
-        by_delta(plan)
+        in_cells(plan)
     );
     show_bytes(&plan.read_bytes, &plan.written_bytes);
     let asleep: Vec<&str> = plan
@@ -150,13 +149,17 @@ fn show_copies(volume: &str, plan: &MirrorPlan) {
     }
 }
 
-/// How many of the cells are computed from what changed alone.
-fn by_delta(plan: &SyncPlan) -> String {
-    match plan.cells_by_delta {
+/// What is computed, for whoever knows what a cell is, and how many of them from what changed alone.
+fn in_cells(plan: &SyncPlan) -> String {
+    if !crate::output::is_verbose() {
+        return " and computes parity".into();
+    }
+    let how = match plan.cells_by_delta {
         0 => String::new(),
         all if all == plan.cells => " from what changed alone".into(),
         some => format!(" ({} from what changed alone)", count(some)),
-    }
+    };
+    format!(", computes {}{how}", units::parity_cells(plan.cells))
 }
 
 /// How long something is likely to take, and what holds it up.
@@ -192,7 +195,7 @@ fn show_report(
     disks: &[String],
     unguarded: &BTreeMap<Unguarded, Count>,
 ) {
-    style::heading("Done, with the tables of parity and a replica of the catalogue on each disk:");
+    style::heading("Done, with parity and a copy of the catalogue on the disks:");
     show_bytes(&report.read_bytes, &report.written_bytes);
     show_lists(report);
     if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
@@ -200,7 +203,7 @@ fn show_report(
         crate::say!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
     }
     if report.stopped {
-        crate::say!(
+        crate::answer!(
             "\n{}",
             style::paint(style::WATCH, "Stopped at a checkpoint: run sync again to go on from here.")
         );
@@ -259,6 +262,6 @@ fn show_guard(plan: &SyncPlan, disks: &[String], unguarded: &BTreeMap<Unguarded,
             format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
         }
     };
-    crate::say!("\n{}", style::paint(style::WELL, what));
+    crate::answer!("\n{}", style::paint(style::WELL, what));
     reason::show_unguarded(unguarded);
 }

@@ -127,6 +127,17 @@ fn show_mended(report: &MendReport) {
     }
 }
 
+/// What is wrong, in a sentence.
+fn verdict(report: &VerifyReport) -> String {
+    let parity: usize = report.damaged_parity.values().map(Vec::len).sum();
+    let places = report.damaged.len() + parity;
+    match places {
+        0 if report.stopped => "Stopped before its end; no damage so far.".into(),
+        0 => "No damage in what was read; not everything was.".into(),
+        places => format!("Damage in {} places: zinc-sieve verify --mend", count(places as u64)),
+    }
+}
+
 fn show(report: &VerifyReport) {
     // Where only some rows were read, whole files are not what was looked at.
     let parts = report.cells_checked < report.cells;
@@ -172,6 +183,12 @@ fn show(report: &VerifyReport) {
         crate::say!("{} {place}: {}", style::paint(style::BAD, "damaged"), found.what);
     }
     for (disk, cells) in &report.damaged_parity {
+        // Where in an image it is means something to nobody else.
+        if !crate::output::is_verbose() {
+            let places = count(cells.len() as u64);
+            crate::say!("{} parity on {disk}, places: {places}", style::paint(style::BAD, "damaged"));
+            continue;
+        }
         let cells_text = cells.iter().take(10).map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let more = if cells.len() > 10 { ", …" } else { "" };
         crate::say!(
@@ -181,6 +198,8 @@ fn show(report: &VerifyReport) {
         );
     }
     if is_well(report) {
-        crate::say!("{}", style::paint(style::WELL, "No damage."));
+        crate::answer!("{}", style::paint(style::WELL, "No damage."));
+    } else {
+        crate::answer!("{}", style::paint(style::BAD, verdict(report)));
     }
 }

@@ -117,14 +117,14 @@ fn show_report(report: &ConvertReport, to_copy: u64) {
             "{stopped}{} is {} still; further copies of {held} are held.",
             report.volume, report.from
         );
-        crate::say!("\n{}", style::paint(style::WATCH, text));
+        crate::answer!("\n{}", style::paint(style::WATCH, text));
         for left in report.left_alone.iter().take(SHOWN) {
             crate::say!("  {}: {}", left.path, left.why);
         }
         crate::say!("Next: see to them, then run it again to go on; a sync makes the copies anew instead.");
         return;
     }
-    crate::say!("\n{}", style::paint(style::WELL, format!("{} is {} now.", report.volume, report.to)));
+    crate::answer!("\n{}", style::paint(style::WELL, format!("{} is {} now.", report.volume, report.to)));
     if to_copy > 0 {
         crate::say!("Next: zinc-sieve sync makes the further copies.");
     } else if report.held.files > 0 {

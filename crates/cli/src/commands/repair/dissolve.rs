@@ -66,14 +66,14 @@ pub(crate) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Ou
     } else if report.stopped {
         let text =
             "Stopped: the volume is still there, and every file whole. Run it again to go on from here.";
-        crate::say!("\n{}", style::paint(style::WATCH, text));
+        crate::answer!("\n{}", style::paint(style::WATCH, text));
     } else {
         let end = if plan.is_last {
             "; it was the last one, and the pool is no more. The pool file stays: `zinc-sieve create` would make it anew."
         } else {
             "."
         };
-        crate::say!("\nVolume {} is dissolved{end}", plan.volume);
+        crate::answer!("\nVolume {} is dissolved{end}", plan.volume);
     }
     Ok(Outcome::well(!report.stopped))
 }
@@ -83,7 +83,7 @@ fn show_plan(plan: &DissolvePlan) {
         "Volume {} ends. Its files stay on their disks, and nothing guards them any more:\n",
         plan.volume
     );
-    let mut table = Table::new(&["disk", "role", ">files stay", ">size", ">parity goes", "where"]);
+    let mut table = Table::new(&["disk", "?role", ">files stay", ">size", ">parity goes", "where"]);
     for disk in &plan.disks {
         table.row([
             disk.disk.clone(),

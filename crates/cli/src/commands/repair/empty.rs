@@ -75,12 +75,12 @@ fn show_report(plan: &EmptyPlan, report: &EmptyReport) {
     show_moved(&report.shift);
     let names = plan.disks.join(", ");
     match &report.left {
-        Ok(_) => crate::say!(
+        Ok(_) => crate::answer!(
             "\n{}",
             style::paint(style::WELL, format!("{names} is empty, and no member any more."))
         ),
         Err(why) => {
-            crate::say!("\n{}", style::paint(style::WATCH, format!("{names} is a member still: {why}.")));
+            crate::answer!("\n{}", style::paint(style::WATCH, format!("{names} is a member still: {why}.")));
         }
     }
 }

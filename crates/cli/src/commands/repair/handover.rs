@@ -81,7 +81,7 @@ fn show_report(report: &HandoverReport) {
     if report.stopped {
         let text =
             "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
-        crate::say!("\n{}", style::paint(style::WATCH, text));
+        crate::answer!("\n{}", style::paint(style::WATCH, text));
         return;
     }
     if !report.from_parity.is_empty() {
@@ -97,14 +97,14 @@ fn show_report(report: &HandoverReport) {
             units::files(report.unreadable.len() as u64),
             report.disk
         );
-        crate::say!("\n{}", style::paint(style::BAD, text));
+        crate::answer!("\n{}", style::paint(style::BAD, text));
         show_files(&report.unreadable);
         crate::say!(
             "Next: zinc-sieve fate --explain PATH says why; remove them (zinc-sieve rm) or bring them from elsewhere, then run this again."
         );
         return;
     }
-    crate::say!(
+    crate::answer!(
         "\n{}",
         style::paint(
             style::WELL,

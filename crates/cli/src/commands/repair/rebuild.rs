@@ -13,7 +13,7 @@ use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
-use crate::human::{Table, count, size, style};
+use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
@@ -92,7 +92,7 @@ pub(crate) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
 
 fn show_plan(plan: &RebuildPlan) {
     crate::say!("Rebuilds in volume {}; the other disks are only read:\n", plan.volume);
-    let mut table = Table::new(&["disk", "role", "onto", ">files", ">writes", ">free there"]);
+    let mut table = Table::new(&["disk", "?role", "onto", ">files", ">writes", "??>free there"]);
     for target in &plan.targets {
         table.row([
             target.disk.clone(),
@@ -134,20 +134,20 @@ fn show_report(report: &RebuildReport) {
     }
     if report.parity_cells + report.parity_cells_left > 0 {
         crate::say!(
-            "\n{} cells of parity computed, {} could not be: the next sync computes them.",
-            count(report.parity_cells),
+            "\n{} computed, {} could not be: the next sync computes them.",
+            units::parity_cells(report.parity_cells),
             count(report.parity_cells_left)
         );
     }
     if report.stopped {
         let text = "Stopped: what is whole is there. Run it again to go on from here; the new disk is not a member yet.";
-        crate::say!("\n{}", style::paint(style::WATCH, text));
+        crate::answer!("\n{}", style::paint(style::WATCH, text));
         return;
     }
     let exact = report.predicted == report.obtained;
     let (text, colour) =
         if exact { ("Exactly as predicted.", style::WELL) } else { ("Not as predicted.", style::WATCH) };
-    crate::say!("\n{}", style::paint(colour, text));
+    crate::answer!("\n{}", style::paint(colour, text));
     for file in &report.salvaged {
         let holes: Vec<String> = file.holes.iter().map(|(from, to)| format!("{from} to {to}")).collect();
         crate::say!(

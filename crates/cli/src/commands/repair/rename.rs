@@ -65,7 +65,7 @@ pub(crate) fn run(context: &Context, arguments: &RenameArguments) -> Result<Outc
     if context.json {
         json::print(&plan)?;
     } else {
-        crate::say!("Done.");
+        crate::answer!("Done.");
     }
     Ok(Outcome::Fine)
 }

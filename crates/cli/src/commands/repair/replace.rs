@@ -206,11 +206,11 @@ fn show_report(report: &ReplaceReport) {
     if report.stopped && report.computed + report.left == 0 {
         let text =
             "Stopped: nothing has changed yet; what was copied is kept. Run it again to go on from here.";
-        crate::say!("\n{}", style::paint(style::WATCH, text));
+        crate::answer!("\n{}", style::paint(style::WATCH, text));
         return;
     }
     let rest = report.rest.as_ref().map_or(String::new(), |name| format!(" and continues on {name}"));
-    crate::say!("\nThe parity of {} lies at {}{rest} now.", report.disk, report.onto);
+    crate::answer!("\nThe parity of {} lies at {}{rest} now.", report.disk, report.onto);
     crate::say!(
         "{} copied, {} computed. What the old disk holds is no longer used: wipe it before it is used again.",
         units::parity_cells(report.copied),

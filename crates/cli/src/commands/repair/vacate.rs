@@ -66,7 +66,7 @@ pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outc
     if context.json {
         json::print(&report)?;
     } else {
-        crate::say!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
+        crate::answer!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
     }
     Ok(Outcome::Fine)
 }

@@ -34,7 +34,7 @@ pub(crate) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: 
     if context.json {
         json::print(&planned)?;
     } else if goes_on {
-        crate::say!("Done: {} can become a member again.", planned.at);
+        crate::answer!("Done: {} can become a member again.", planned.at);
     }
     Ok(Outcome::Fine)
 }

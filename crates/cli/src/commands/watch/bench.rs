@@ -42,7 +42,7 @@ pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
 
 fn show_disks(figures: &PoolFigures) {
     crate::say!("Read from the disks, as far as the system does not have it in memory:\n");
-    let mut table = Table::new(&["disk", "role", ">read", ">alone", ">all at once"]);
+    let mut table = Table::new(&["disk", "?role", ">read", ">alone", ">all at once"]);
     let shown = |rate: Option<Rate>| rate.map_or("-".into(), units::rate);
     for disk in &figures.disks {
         table.row([
@@ -75,8 +75,16 @@ fn show(figures: &[CodeFigures]) {
     crate::say!(
         "The erasure code in memory, 8 data disks, blocks of 256 KiB, one thread: bytes of data per second, and as a share\nof the roofline, a plain sum of the same bytes in registers.\n"
     );
-    let mut table =
-        Table::new(&["kernel", ">roofline", ">1 parity", ">2", ">4", ">8", ">two lost back", ">update of 2"]);
+    let mut table = Table::new(&[
+        "kernel",
+        ">roofline",
+        ">1 parity",
+        ">2",
+        "?>4",
+        "?>8",
+        ">two lost back",
+        "?>update of 2",
+    ]);
     for figures in figures {
         let shown = |rate: Rate| {
             format!(

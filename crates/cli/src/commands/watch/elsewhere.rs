@@ -195,7 +195,7 @@ pub(crate) fn doubts(others: &Others) -> impl Iterator<Item = String> {
 
 fn show(others: &Others, found: &Found, only: Option<Kept>) {
     let colour = if found.totals.only_here().files > 0 { style::WATCH } else { style::WELL };
-    crate::say!("{}", style::paint(colour, sentence(&found.totals)));
+    crate::answer!("{}", style::paint(colour, sentence(&found.totals)));
     show_machines(others);
     show_folders(&found.folders);
     show_files(&found.files, only);
@@ -203,7 +203,7 @@ fn show(others: &Others, found: &Found, only: Option<Kept>) {
 
 fn show_machines(others: &Others) {
     crate::say!();
-    let mut table = Table::new(&["machine", "where", ">files", "listing of", ""]);
+    let mut table = Table::new(&["machine", "?where", ">files", "?listing of", ""]);
     for other in &others.known {
         let site = if other.spec.off_site { "off-site" } else { "on site" };
         let place = other.spec.place.as_ref().map_or(site.to_string(), |place| format!("{site}, {place}"));
@@ -230,10 +230,10 @@ fn show_folders(folders: &BTreeMap<String, KeptTotals>) {
     let mut table = Table::new(&[
         "folder",
         ">nowhere",
-        ">differs",
-        ">on site only",
-        ">off-site only",
-        ">both",
+        "?>differs",
+        "??>on site only",
+        "?>off-site only",
+        "??>both",
         ">size nowhere else",
     ]);
     for (folder, totals) in folders {

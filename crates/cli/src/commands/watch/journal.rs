@@ -52,7 +52,7 @@ pub(crate) struct JournalArguments {
     every: bool,
     /// Stay, and show what happens
     #[arg(long)]
-    follow: bool,
+    pub(crate) follow: bool,
 }
 
 /// What is asked for, read.
@@ -184,7 +184,7 @@ fn show(entries: &[Entry]) {
         let day = time::date(first.at);
         let end = rest.iter().position(|entry| time::date(entry.at) != day).unwrap_or(rest.len());
         crate::say!("{}", style::paint(style::HEAD, time::day(day)));
-        let mut table = Table::new(&["at", "did", "", ">took", "what"]);
+        let mut table = Table::new(&["at", "did", "", "?>took", "what"]);
         for entry in &rest[..end] {
             let ended = match entry.ended {
                 Ended::Done => (String::new(), anstyle::Style::new()),

@@ -7,8 +7,8 @@ use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::holdings::{Breakdown, UsageRow, growth, usage};
-use sieve_foresight::notices::filling_of;
 use sieve_foresight::status::disks;
+use sieve_foresight::status::filling_of;
 use sieve_pool::pool::Pool;
 
 use crate::commands::context::Context;
@@ -113,7 +113,7 @@ fn show(pool: &Pool, rows: &[UsageRow], by: UsageWord) {
     let shown = if disks.len() <= DISK_COLUMNS { &disks[..] } else { &[] };
     let owners = if by == UsageWord::Owner { owners() } else { BTreeMap::new() };
     let mut headings = vec![heading(by).to_string(), ">files".into(), ">size".into()];
-    headings.extend(shown.iter().map(|disk| format!(">{disk}")));
+    headings.extend(shown.iter().map(|disk| format!("?>{disk}")));
     let mut table = Table::of(headings);
     for row in rows.iter().take(ROWS) {
         let mut cells: Vec<Cell> = vec![
@@ -178,7 +178,7 @@ fn owners() -> BTreeMap<String, String> {
 }
 
 fn show_disks(grown: &[Grown]) {
-    let mut table = Table::new(&["disk", ">used", ">free", ">in 30 days", "full on about", "between"]);
+    let mut table = Table::new(&["disk", "?>used", ">free", "?>in 30 days", "full on about", "??between"]);
     for disk in grown {
         let grew = disk.grew_in_30_days.map_or("-".into(), |bytes| {
             let sign = if bytes < 0 { "−" } else { "+" };

@@ -6,7 +6,7 @@ use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::Outlook;
 
-use super::question::{Question, csv_failed, heading};
+use super::question::{Question, csv_failed};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
@@ -164,7 +164,7 @@ fn show(question: &Question<'_>, ranking: &Ranking, now: Option<&Ranking>, notes
     let sets = ranking.sets.len() as u64;
     let plural = if sets == 1 { "set" } else { "sets" };
     let what = if any == 1 { "any 1 disk is lost".to_string() } else { format!("any {any} disks are lost") };
-    heading(&format!("If {what}: {} {plural}\n", count(sets)));
+    crate::answer!("{}\n", style::paint(style::HEAD, format!("If {what}: {} {plural}", count(sets))));
     if let Some(now) = now {
         crate::say!("now");
         now.show_extremes();

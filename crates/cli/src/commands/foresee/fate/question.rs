@@ -52,6 +52,17 @@ pub(crate) struct FateArguments {
     pub(crate) paper: PaperArguments,
 }
 
+impl FateArguments {
+    /// Whether a sentence is wanted, and not a list or a picture.
+    pub(crate) const fn is_a_question(&self) -> bool {
+        !self.csv
+            && self.map.is_none()
+            && self.explain.is_none()
+            && self.list.is_none()
+            && self.backup.is_none()
+    }
+}
+
 /// What is asked for.
 pub(super) struct Question<'a> {
     pub(super) lose: Vec<String>,

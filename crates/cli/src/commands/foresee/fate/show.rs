@@ -4,7 +4,7 @@ use anstyle::Style;
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
 
-use super::question::{Question, heading};
+use super::question::Question;
 use super::summary::State;
 use super::summary::Summary;
 use crate::args::Breakdown;
@@ -20,7 +20,13 @@ pub(super) fn show(question: &Question<'_>, shown: &State, before: Option<&State
     lost.extend(before.unwrap_or(shown).missing.iter().map(|m| m.name.as_str()));
     lost.sort_unstable();
     lost.dedup();
-    heading(&format!("If {} {} lost:", reason::listed(&lost), if lost.len() == 1 { "is" } else { "are" }));
+    let totals = &shown.summary.totals;
+    let are = if lost.len() == 1 { "is" } else { "are" };
+    crate::answer!(
+        "{}: {}",
+        style::paint(style::HEAD, format!("If {} {are} lost", reason::listed(&lost))),
+        answer(totals)
+    );
     for missing in &shown.missing {
         let when = missing
             .scanned_at
@@ -43,8 +49,26 @@ pub(super) fn show(question: &Question<'_>, shown: &State, before: Option<&State
     show_lines(&shown.summary, list);
 }
 
+/// What becomes of the files, in a sentence.
+fn answer(totals: &Totals) -> String {
+    let not_back: Vec<String> = [Fate::Gone, Fate::Torn, Fate::Older]
+        .into_iter()
+        .map(|fate| (fate, totals.of(fate)))
+        .filter(|(_, amount)| amount.files > 0)
+        .map(|(fate, amount)| {
+            let words = format!("{} {}, {}", units::files(amount.files), fate.word(), size(amount.bytes));
+            style::paint(style::of_fate(fate), words)
+        })
+        .collect();
+    match not_back.as_slice() {
+        [] if totals.files() == 0 => "there are no files in it".into(),
+        [] => style::paint(style::WELL, "every file survives as it is"),
+        told => told.join("; "),
+    }
+}
+
 fn show_totals(totals: &Totals) {
-    let mut table = Table::new(&["fate", ">files", ">size", ""]);
+    let mut table = Table::new(&["fate", ">files", ">size", "?"]);
     for fate in Fate::ALL {
         let amount = totals.of(fate);
         let style = if amount.files > 0 { style::of_fate(fate) } else { style::FAINT };
@@ -94,7 +118,7 @@ fn show_parts(summary: &Summary, by: Breakdown) {
     };
     style::heading(title);
     let mut table =
-        Table::new(&[first, ">untouched", ">rebuilt", ">older", ">torn", ">gone", ">size not back"]);
+        Table::new(&[first, "?>untouched", ">rebuilt", ">older", ">torn", ">gone", ">size not back"]);
     for (name, totals) in &summary.parts {
         let cell = |fate: Fate| match totals.of(fate).files {
             0 => ("·".into(), style::FAINT),
