@@ -43,31 +43,50 @@ use crate::commands::watch::notice::NoticeArguments;
 use crate::commands::watch::report::ReportArguments;
 use crate::commands::watch::usage::UsageArguments;
 use crate::commands::watch::work::WorkArguments;
+use crate::demo::Chapter;
 
-const GROUPS: &str = "\
-Commands, in the order of the work:
-  look              disks, bays, health, burn-in
-  design            design, ingest, init, check
-  build             prepare, create, grow, adopt
-  use               mount, umount, put, get, ls, where, rm, restore, move, settle
-  protect           sync, verify, agenda
-  foresee           fate, drill, risk
-  repair, change    rebuild, route, replace, vacate, even-out, convert, rename,
+/// The first page: it fits a screen, and names each command once.
+const FIRST_PAGE: &str = "\
+{about}
+
+{usage-heading} {usage}
+
+Commands, in the order of the work (`zinc-sieve COMMAND --help` says more):
+  look              which disk is which, and whether it deserves to be used
+                    disks, bays, health, burn-in
+  design            what could be built of them, how fast, what it would survive
+                    design, ingest, init, check
+  build             from new disks to a pool
+                    prepare, create, grow, adopt
+  use               files in and out
+                    mount, umount, put, get, ls, where, rm, restore, move, settle
+  protect           parity up to the present, and proven
+                    sync, verify, agenda
+  foresee           which files survive when disks die
+                    fate, drill, risk
+  repair, change    a disk died, or is to be another one
+                    rebuild, route, replace, vacate, even-out, convert, rename,
                     dissolve, wipe
-  watch             status, usage, duplicates, journal, notice, report, listing, elsewhere,
-                    measure, bench
-  learn             demo, man, completions
+  watch             how it is, what it holds, what happened
+                    status, usage, duplicates, journal, notice, report, listing,
+                    elsewhere, measure, bench
+  learn             demo, man, completions, help
 
-Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage or pool file, nothing done;
-3 a disk or file failed while working; 4 stopped by a safety rule, nothing lost;
-5 nothing is wrong, and something waits: for a sync, a settle, or to be built (status).";
+Common options:
+{options}
+
+Exit codes: 0 fine; 1 not all is well, or stopped before its end; 2 wrong usage
+or pool file, nothing done; 3 a disk or file failed while working; 4 stopped by
+a safety rule, nothing lost; 5 nothing is wrong, and something waits: for a sync,
+a settle, or to be built (status).
+";
 
 /// With the commit that it was built from, and how.
 const VERSION: &str = concat!(env!("CARGO_PKG_VERSION"), " (", env!("ZINC_SIEVE_BUILD"), ")");
 
 /// Pool mixed disks, guard them with parity drives, and know file by file what survives when disks die
 #[derive(Parser)]
-#[command(version = VERSION, after_help = GROUPS, max_term_width = 100)]
+#[command(version = VERSION, help_template = FIRST_PAGE, max_term_width = 100)]
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub(crate) common: Common,
@@ -129,12 +148,12 @@ pub(crate) enum Command {
     },
     /// Compare the ways to lay a volume over a set of disks, bought or not
     #[command(
-        after_help = "Example:\n  zinc-sieve design --disks \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB --want space --survive 2"
+        after_help = "Example:\n  zinc-sieve design --hdd \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB \\\n      --want space --survive 2"
     )]
     Design(DesignArguments),
     /// Work out how fast copies will go in, and how large a cache must be
     #[command(
-        after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\" --settle 09:00 --chart day.svg"
+        after_help = "Example:\n  zinc-sieve ingest --link \"2.5 Gbit/s\" --amount 300GB --cache 500GB \\\n      --fast-area 60GB --sustained \"150 MB/s\"\n  zinc-sieve ingest --cache 200GB --settle 09:00 --chart day.svg \\\n      --arrivals \"22:00-02:00 180GB, 07:00-08:00 60GB\""
     )]
     Ingest(IngestArguments),
     /// Write the first pool file from the disks of this machine; nothing of them is touched
@@ -185,7 +204,7 @@ pub(crate) enum Command {
     /// Mount a volume as one drive: its files under one folder, whichever disks they lie on
     #[command(
         override_usage = "zinc-sieve mount [OPTIONS] [VOLUME] DIR\n       zinc-sieve mount --status",
-        after_help = "Example:\n  zinc-sieve mount /srv/recordings\n  zinc-sieve mount recordings /srv/recordings --read-only\n  zinc-sieve mount --status\n  zinc-sieve mount recordings /srv/recordings --unit > zinc-sieve-recordings.service"
+        after_help = "Example:\n  zinc-sieve mount /srv/recordings\n  zinc-sieve mount recordings /srv/recordings --read-only\n  zinc-sieve mount --status\n  zinc-sieve mount recordings /srv/recordings --unit > recordings.service"
     )]
     Mount(MountArguments),
     /// End a mounted volume
@@ -230,7 +249,7 @@ pub(crate) enum Command {
     },
     /// Bring back files that were removed or overwritten since the last sync
     #[command(
-        after_help = "Example:\n  zinc-sieve restore --list\n  zinc-sieve restore nest-cams/box7.mkv\n  zinc-sieve restore dawn --to /tmp/dawn-as-it-was"
+        after_help = "Example:\n  zinc-sieve restore --list\n  zinc-sieve restore nest-cams/box7.mkv\n  zinc-sieve restore dawn --into /tmp/dawn-as-it-was"
     )]
     Restore(RestoreArguments),
     /// Move what waits on the cache to its place on the disks, verified
@@ -250,12 +269,12 @@ pub(crate) enum Command {
     Verify(VerifyArguments),
     /// Tell what becomes of every file when disks are lost
     #[command(
-        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --list gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2\n  zinc-sieve fate --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
+        after_help = "Example:\n  zinc-sieve fate --lose cedar\n  zinc-sieve fate --lose cedar,oak --only gone\n  zinc-sieve fate --lose cedar --after sync\n  zinc-sieve fate --group card-a --backup other-machine.b3\n  zinc-sieve fate --any 2\n  zinc-sieve fate --map losses.svg\n  zinc-sieve fate --explain nest-cams/box7.mkv"
     )]
     Fate(FateArguments),
     /// Prove a prediction: reconstruct from the survivors only, compare with the checksums, write nothing
     #[command(
-        after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --sample \"5 %\"\n  zinc-sieve drill --practice /tmp/practice"
+        after_help = "Example:\n  zinc-sieve drill --lose cedar\n  zinc-sieve drill --lose cedar,oak --share \"5 %\"\n  zinc-sieve drill --practice /tmp/practice"
     )]
     Drill(DrillArguments),
     /// Tell how much to worry: what a year may cost, from what, and what would help
@@ -270,12 +289,12 @@ pub(crate) enum Command {
     Rebuild(RebuildArguments),
     /// Find the order of steps in which a pool is changed with the least disk time and every file guarded throughout
     #[command(
-        after_help = "Example:\n  zinc-sieve route \"cedar is 14 TB\" \"oak holds data\"\n  zinc-sieve route \"without beech\" \"10 TB more\" --buy \"2 x 14 TB by 2031-09\" --steps route.md\n  zinc-sieve route --next    # which step of route.md comes now"
+        after_help = "Example:\n  zinc-sieve route \"cedar is 14 TB\" \"oak holds data\"\n  zinc-sieve route \"without beech\" \"10 TB more\" \\\n      --buy \"2 x 14 TB by 2031-09\" --steps route.md\n  zinc-sieve route --next    # which step of route.md comes now"
     )]
     Route(RouteArguments),
     /// Put what is on a disk onto another, which takes its place; files and parity images are copied, not computed
     #[command(
-        after_help = "Example:\n  zinc-sieve replace oak --onto /mnt/larger\n  zinc-sieve replace oak --onto /mnt/ash --rest elm    # two smaller disks: elm is in the pool file"
+        after_help = "Example:\n  zinc-sieve replace oak --onto /mnt/larger\n  zinc-sieve replace oak --onto /mnt/ash --rest elm    # two smaller disks"
     )]
     Replace(ReplaceArguments),
     /// Move as little as possible so that no data disk is fuller than the others
@@ -352,14 +371,14 @@ pub(crate) enum Command {
     },
     /// Measure what this machine's processor and memory allow, how fast the disks of the pool are read, or how long the commands take
     #[command(
-        after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --disks --amount \"1 GB\"\n  zinc-sieve bench --work --within /mnt/a --within /mnt/b"
+        after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --read-disks --amount \"1 GB\"\n  zinc-sieve bench --work --within /mnt/a --within /mnt/b"
     )]
     Bench {
         /// Measure the disks of the pool, one at a time and all at once; they are only read
         #[arg(long, conflicts_with = "kernel")]
-        disks: bool,
+        read_disks: bool,
         /// How much is read of each disk
-        #[arg(long, value_name = "SIZE", default_value = "256 MB", requires = "disks", value_parser = ByteLength::parse)]
+        #[arg(long, value_name = "SIZE", default_value = "256 MB", requires = "read_disks", value_parser = ByteLength::parse)]
         amount: ByteLength,
         /// Only this set of instructions
         #[arg(long, value_name = "NAME")]
@@ -387,7 +406,7 @@ pub(crate) enum Command {
     Report(ReportArguments),
     /// Write a listing of what this pool holds, for another machine
     #[command(
-        after_help = "Example:\n  zinc-sieve listing fernhollow.csv\n  zinc-sieve listing fernhollow.b3 --b3sum\n  zinc-sieve fate --lose cedar --backup fernhollow.csv    # on the other machine"
+        after_help = "Example:\n  zinc-sieve listing fernhollow.csv\n  zinc-sieve listing fernhollow.b3 --b3sum\n  zinc-sieve fate --lose cedar --backup fernhollow.csv    # there"
     )]
     Listing(ListingArguments),
     /// Show what of this pool is on no other machine, by the listings that the pool file names
@@ -408,9 +427,15 @@ pub(crate) enum Command {
     Notice(NoticeArguments),
     /// Play the whole story on made-up files in a temporary folder
     #[command(
-        after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
+        after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --chapter cache\n  zinc-sieve demo --all\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
     )]
     Demo {
+        /// Play these chapters; without it the story
+        #[arg(long, value_name = "NAME", value_delimiter = ',')]
+        chapter: Vec<Chapter>,
+        /// Play all of them
+        #[arg(long, conflicts_with = "chapter")]
+        all: bool,
         /// Play it in this new folder, and leave everything there
         #[arg(long, value_name = "DIR")]
         dir: Option<PathBuf>,

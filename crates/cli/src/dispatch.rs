@@ -14,7 +14,9 @@ use crate::commands::repair::{convert, dissolve, rebuild, rename, replace, route
 use crate::commands::watch::{
     bench, duplicates, elsewhere, journal, listing, measure, notice, report, status, usage, work,
 };
+use crate::demo::Chapter;
 use crate::exit::Outcome;
+use clap::ValueEnum;
 use sieve_disk::{Error, Result};
 
 /// Runs a command.
@@ -76,7 +78,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
             rm::run(context, &paths, recursive, volume.volume.as_deref(), consent)
         }
         Command::Bench { work, .. } if work.work => work::run(context, &work),
-        Command::Bench { disks: true, amount, .. } => bench::disks(context, amount),
+        Command::Bench { read_disks: true, amount, .. } => bench::disks(context, amount),
         Command::Bench { kernel, quick, .. } => bench::run(context, kernel.as_deref(), quick),
         Command::Settle(arguments) => settle::run(context, &arguments),
         Command::Restore(arguments) => restore::run(context, &arguments),
@@ -112,6 +114,9 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Journal(arguments) => journal::run(context, &arguments),
         Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
         Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
-        Command::Demo { dir, .. } => crate::demo::run(dir.as_deref(), context.json),
+        Command::Demo { dir, all: true, .. } => {
+            crate::demo::run(dir.as_deref(), Chapter::value_variants(), context.json)
+        }
+        Command::Demo { dir, chapter, .. } => crate::demo::run(dir.as_deref(), &chapter, context.json),
     }
 }

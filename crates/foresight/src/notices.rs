@@ -253,7 +253,7 @@ impl List<'_> {
                 of(entry.forecast_seconds)
             );
             let code = format!("slow:{}", entry.did.word());
-            self.add(code, Severity::Information, text, "zinc-sieve bench --disks");
+            self.add(code, Severity::Information, text, "zinc-sieve bench --read-disks");
         }
         Ok(())
     }

@@ -8,10 +8,15 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use serde_json::Value;
 use tempfile::TempDir;
 
+/// How long the path of every temporary folder is: what is printed breaks at the same places with each of them.
+const LENGTH: usize = "/dev/shm/.tmp000000".len();
+
 /// A temporary folder, in memory where the machine has such a place.
 pub fn scratch() -> TempDir {
     let memory = Path::new("/dev/shm");
-    let made = if memory.is_dir() { TempDir::new_in(memory) } else { TempDir::new() };
+    let base = if memory.is_dir() { memory.to_path_buf() } else { std::env::temp_dir() };
+    let random = LENGTH.saturating_sub(base.as_os_str().len() + "/.tmp".len()).max(6);
+    let made = tempfile::Builder::new().prefix(".tmp").rand_bytes(random).tempdir_in(base);
     made.expect("a temporary folder can be made")
 }
 

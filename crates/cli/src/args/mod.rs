@@ -32,7 +32,7 @@ pub(crate) struct Common {
     /// Print more: what is only of interest to whoever knows how it works inside
     #[arg(long, global = true)]
     pub(crate) verbose: bool,
-    /// When to use colours; $NO_COLOR is honoured
+    /// When to use colours: auto is on a terminal, and without $NO_COLOR
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: ColorWord,
     /// Print long results at once, not a screen at a time through $PAGER

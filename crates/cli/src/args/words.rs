@@ -141,7 +141,6 @@ pub(crate) enum Breakdown {
 /// When colours are used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub(crate) enum ColorWord {
-    /// On a terminal.
     Auto,
     Always,
     Never,

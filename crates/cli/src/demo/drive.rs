@@ -6,10 +6,16 @@ use sieve_disk::{Error, Result};
 
 use super::stage::{Stage, entries, make_folder};
 
-pub(super) fn play(stage: &Stage) -> Result<()> {
+/// Plays it with the pool of the story; where that was not told, it is made first.
+pub(super) fn play(stage: &Stage, is_alone: bool) -> Result<()> {
+    if is_alone {
+        stage.unseen(&["create", "--yes"])?;
+        stage.unseen(&["put", "card/dawn-chorus", "card/nest-cams", "card/herbarium", ".", "--yes"])?;
+        stage.unseen(&["sync", "--yes"])?;
+    }
     stage.chapter(
-        "14. One drive",
-        "Programs want a folder, not commands. Mounted, the volume is one: every file under one root,\n\
+        "One drive",
+        "Programs want a folder, not commands. Mounted, the volume is one: every file under one root, \
          whichever disk it lies on.",
     );
     if !Path::new("/dev/fuse").exists() || !rustix::process::geteuid().is_root() {

@@ -101,18 +101,11 @@ pub(super) fn build(stage: &Stage) -> Result<()> {
     noise(&card.path("nights/moths.flac"), 2_000_000)
 }
 
-/// Plays the chapters.
-pub(super) fn play(stage: &Stage) -> Result<()> {
-    cache(&stage.within(CACHE.folder))?;
-    mirror(&stage.within(MIRROR.folder))?;
-    tiers(&stage.within(TIERS.folder))?;
-    span(&stage.within(SPAN.folder))
-}
-
-fn cache(stage: &Stage) -> Result<()> {
+pub(super) fn cache(stage: &Stage) -> Result<()> {
+    let stage = &stage.within(CACHE.folder);
     stage.chapter(
-        "10. A cache before the disks",
-        "Another pool, in cache/: two SSDs take what arrives, each file on both. Herbarium scans go straight to\n\
+        "A cache before the disks",
+        "Another pool, in cache/: two SSDs take what arrives, each file on both. Herbarium scans go straight to \
          the disks, field notes stay on the SSDs for good, and what does not fit beside the reserve overflows.",
     );
     stage.quietly(&["create", "--yes"])?;
@@ -134,10 +127,11 @@ fn cache(stage: &Stage) -> Result<()> {
     stage.type_command(&["status"], &[0])
 }
 
-fn mirror(stage: &Stage) -> Result<()> {
+pub(super) fn mirror(stage: &Stage) -> Result<()> {
+    let stage = &stage.within(MIRROR.folder);
     stage.chapter(
-        "11. A mirror",
-        "In mirror/ every file lies whole on two of three disks. beech dies; nothing is lost, and the new disk is\n\
+        "A mirror",
+        "In mirror/ every file lies whole on two of three disks. beech dies; nothing is lost, and the new disk is \
          filled from the other copies.",
     );
     stage.quietly(&["create", "--yes"])?;
@@ -148,10 +142,11 @@ fn mirror(stage: &Stage) -> Result<()> {
     stage.type_command(&["rebuild", "beech", "--onto", "disks/beech-new", "--yes"], &[0])
 }
 
-fn tiers(stage: &Stage) -> Result<()> {
+pub(super) fn tiers(stage: &Stage) -> Result<()> {
+    let stage = &stage.within(TIERS.folder);
     stage.chapter(
-        "12. Tiers",
-        "In tiers/ a small SSD and two hard disks add up. The blackbirds are listened to again and again: the plan\n\
+        "Tiers",
+        "In tiers/ a small SSD and two hard disks add up. The blackbirds are listened to again and again: the plan \
          moves them to the SSD, and what nobody asked for makes room.",
     );
     stage.quietly(&["create", "--yes"])?;
@@ -175,16 +170,17 @@ fn tiers(stage: &Stage) -> Result<()> {
     stage.type_command(&["settle", "--then-sync", "--yes"], &[0])
 }
 
-fn span(stage: &Stage) -> Result<()> {
+pub(super) fn span(stage: &Stage) -> Result<()> {
+    let stage = &stage.within(SPAN.folder);
     stage.chapter(
-        "13. A span",
-        "In span/ three small disks are filled in order. A recording of a whole night is larger than any of them: it\n\
+        "A span",
+        "In span/ three small disks are filled in order. A recording of a whole night is larger than any of them: it \
          goes on from one to the next, and each piece says itself what it belongs to.",
     );
     stage.quietly(&["create", "--yes"])?;
     stage.type_command(&["put", "../card/nights", "/", "--yes"], &[0])?;
     stage.quietly(&["sync", "--yes"])?;
-    stage.type_command(&["ls"], &[0])?;
+    stage.type_command(&["ls", "--tree", "--long"], &[0])?;
     stage.type_command(&["fate", "--lose", "alder,oak"], &[1])?;
     let before = std::fs::read(stage.path("../card/nights/whole-night.flac"))
         .map_err(|e| Error::io("demo.read", &stage.path("../card/nights"), e))?;

@@ -1,5 +1,6 @@
 //! `demo`: the whole story, on real files, with the commands that a user would type.
 
+mod changing;
 mod drive;
 mod kinds;
 mod machine;
@@ -38,26 +39,39 @@ struct Proof {
     surprises: Vec<String>,
 }
 
-/// Plays the story.
+/// A part of the demo: the story, or what else the program does, each with a pool of its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Chapter {
+    Story,
+    Cache,
+    Mirror,
+    Tiers,
+    Span,
+    Mount,
+    Agenda,
+    Changing,
+}
+
+/// Plays the chapters that are wanted, in order; without any, the story.
 ///
 /// # Errors
 /// When the folder is not empty, or a step fails that should not.
-pub(crate) fn run(dir: Option<&Path>, json: bool) -> Result<Outcome> {
+pub(crate) fn run(dir: Option<&Path>, chapters: &[Chapter], json: bool) -> Result<Outcome> {
     let (root, keep) = match dir {
         Some(dir) => (std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?, true),
         None => (std::env::temp_dir().join(format!("zinc-sieve-demo-{}", std::process::id())), false),
     };
     make_empty(&root)?;
     let stage = Stage::new(root.clone(), !json)?;
-    let outcome = play(&stage);
+    let outcome = play(&stage, chapters);
     if !keep {
         remove_tree(&root)?;
     }
     let proof = outcome?;
     if json {
         json::print(&proof)?;
-    } else {
-        conclude(&proof, &root, keep);
+    } else if keep {
+        crate::say!("\nEverything is left in {}: cd there and try `zinc-sieve status`.", root.display());
     }
     Ok(Outcome::well(proof.surprises.is_empty()))
 }
@@ -76,9 +90,10 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
         json::print(&serde_json::json!({ "folder": root }))?;
     } else {
         crate::say!(
-            "In {} there are now four folders that stand in for disks, a pool file, and a memory card\n\
-             full of files (card/). Five more pools, each in a folder of its own, show a cache (cache/), the other kinds\n\
-             of volumes (mirror/, tiers/, span/), and what runs by itself (week/). Next: cd there, and try `zinc-sieve check`.",
+            "In {} there are now four folders that stand in for disks, a pool file, and a memory card \
+             full of files (card/). Five more pools, each in a folder of its own, show a cache (cache/), the other \
+             kinds of volumes (mirror/, tiers/, span/), and what runs by itself (week/). Next: cd there, and try \
+             `zinc-sieve check`.",
             dir.display()
         );
     }
@@ -106,64 +121,69 @@ pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
     Ok(Outcome::Fine)
 }
 
-fn play(stage: &Stage) -> Result<Proof> {
-    stage.chapter(
-        "1. The pool on paper",
-        "Fernhollow keeps a bird-sound archive on three disks, with a fourth for parity. A pool file\n\
-         says so. Here folders stand in for the disks; everything else is real.",
-    );
+fn play(stage: &Stage, chapters: &[Chapter]) -> Result<Proof> {
     world::build(stage)?;
     kinds::build(stage)?;
     week::build(stage)?;
-    stage.show_file("pool.toml");
-    stage.type_command(&["check"], &[0])?;
+    let chapters = if chapters.is_empty() { &[Chapter::Story] } else { chapters };
+    let mut proof = Proof::default();
+    for chapter in chapters {
+        match chapter {
+            Chapter::Story => proof = story(stage)?,
+            Chapter::Cache => kinds::cache(stage)?,
+            Chapter::Mirror => kinds::mirror(stage)?,
+            Chapter::Tiers => kinds::tiers(stage)?,
+            Chapter::Span => kinds::span(stage)?,
+            Chapter::Mount => drive::play(stage, !chapters.contains(&Chapter::Story))?,
+            Chapter::Agenda => week::play(stage)?,
+            Chapter::Changing => changing::play(stage)?,
+        }
+    }
+    if !chapters.contains(&Chapter::Mount) {
+        stage.say(&format!(
+            "\nMore of it: zinc-sieve demo --all, or --chapter with one of {}.",
+            "cache, mirror, tiers, span, mount, agenda, changing"
+        ));
+    }
+    Ok(proof)
+}
+
+/// What the program is there for: files go in, a disk dies, and what was foretold comes true.
+fn story(stage: &Stage) -> Result<Proof> {
     stage.chapter(
-        "2. Build it",
-        "Each disk gets a label. Nothing is erased: the notes that lie on alder already stay there.",
+        "A pool of four disks",
+        "Fernhollow keeps a bird-sound archive on three disks, with a fourth for parity. A pool file says so. \
+         Here folders stand in for the disks; everything else is real.",
     );
-    stage.type_command(&["create", "--yes"], &[0])?;
+    stage.type_command(&["check", "--quiet"], &[0])?;
+    stage.type_command(&["create", "--yes", "--quiet"], &[0])?;
+    let put = ["put", "card/dawn-chorus", "card/nest-cams", "card/herbarium", ".", "--yes"];
+    stage.type_command(&put, &[0])?;
+    stage.type_command(&["sync", "--yes", "--quiet"], &[0])?;
     stage.chapter(
-        "3. Put files in",
-        "Each file goes whole to the emptiest disk, and is verified before it gets its name.",
-    );
-    stage
-        .type_command(&["put", "card/dawn-chorus", "card/nest-cams", "card/herbarium", ".", "--yes"], &[0])?;
-    stage.chapter(
-        "4. The first sync",
-        "Parity is computed over all three disks. From now on any one of them may die.",
-    );
-    stage.type_command(&["sync", "--yes"], &[0])?;
-    stage.chapter(
-        "5. Life goes on",
-        "New recordings arrive, a clip is cut shorter with another program, a draft is removed.\n\
-         Parity does not know of it yet.",
+        "Life goes on",
+        "New recordings arrive, a clip is cut shorter with another program, a draft is removed. Parity does not \
+         know of it yet.",
     );
     world::live_on(stage)?;
-    stage.type_command(&["put", "card/new/2031-05-05", "dawn-chorus", "--yes"], &[0])?;
-    stage.type_command(&["rm", "field-notes/draft.txt", "--yes"], &[0])?;
+    stage.type_command(&["put", "card/new/2031-05-05", "dawn-chorus", "--yes", "--quiet"], &[0])?;
+    stage.type_command(&["rm", "field-notes/draft.txt", "--yes", "--quiet"], &[0])?;
     stage.type_command(&["status"], &[5])?;
-    stage.chapter(
-        "6. What if cedar dies now?",
-        "The question before anything happens, answered file by file.",
-    );
+    stage.chapter("What if cedar dies now?", "The question before anything happens, answered file by file.");
     stage.type_command(&["fate", "--lose", "cedar"], &[0, 1])?;
     let promised = stage.fates("cedar")?;
     let before = stage.contents()?;
-    stage.chapter("7. Cedar dies", "Its folder is really deleted, with everything in it.");
+    stage.chapter(
+        "Cedar dies",
+        "Its folder is really deleted, with everything in it, and rebuilt from the others.",
+    );
     stage.lose("cedar", "cedar-new")?;
-    stage.type_command(&["status"], &[1])?;
-    stage.chapter("8. Rebuild it", "From the survivors only; every file is checked before it gets its name.");
+    stage.type_command(&["status", "--quiet"], &[1])?;
     stage.type_command(&["rebuild", "cedar", "--onto", "disks/cedar-new", "--yes"], &[0, 1])?;
     let proof = prove(stage, &promised, &before)?;
-    stage.chapter(
-        "9. And back to normal",
-        "The next sync guards what is there now; verify reads everything once more.",
-    );
-    stage.type_command(&["sync", "--yes"], &[0])?;
-    stage.type_command(&["verify"], &[0])?;
-    kinds::play(stage)?;
-    drive::play(stage)?;
-    week::play(stage)?;
+    stage.type_command(&["sync", "--yes", "--quiet"], &[0])?;
+    stage.type_command(&["verify", "--quiet"], &[0])?;
+    stage.tell_only(|| conclude(&proof));
     Ok(proof)
 }
 
@@ -197,7 +217,7 @@ fn prove(
     Ok(proof)
 }
 
-fn conclude(proof: &Proof, root: &Path, keep: bool) {
+fn conclude(proof: &Proof) {
     style::heading("Was the prediction true? The demo compared every file itself:");
     let mut table = Table::new(&["promised", ">kept", "checked against"]);
     table.row(["untouched".into(), count(proof.untouched), "the bytes before the loss".into()]);
@@ -210,11 +230,5 @@ fn conclude(proof: &Proof, root: &Path, keep: bool) {
     }
     for surprise in &proof.surprises {
         crate::say!("{}", style::paint(style::BAD, surprise));
-    }
-    if keep {
-        crate::say!(
-            "Everything is left in {} to play with: cd there and try `zinc-sieve status`.",
-            root.display()
-        );
     }
 }

@@ -1,8 +1,11 @@
 //! Where the story plays: types commands, shows what comes back.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
+use std::io::{BufRead, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::rc::Rc;
 
 use serde_json::Value;
 use sieve_disk::{Error, Kind, Result};
@@ -14,6 +17,8 @@ pub(super) struct Stage {
     root: PathBuf,
     program: PathBuf,
     loud: bool,
+    /// Whether a chapter was shown before.
+    has_begun: Rc<Cell<bool>>,
 }
 
 /// What was promised of one file.
@@ -26,7 +31,7 @@ pub(super) struct Promise {
 impl Stage {
     pub(super) fn new(root: PathBuf, loud: bool) -> Result<Self> {
         let program = std::env::current_exe().map_err(|e| Error::io("demo.program", &root, e))?;
-        Ok(Self { root, program, loud })
+        Ok(Self { root, program, loud, has_begun: Rc::default() })
     }
 
     pub(super) fn path(&self, relative: impl AsRef<Path>) -> PathBuf {
@@ -35,12 +40,17 @@ impl Stage {
 
     /// The same stage, in a folder of it.
     pub(super) fn within(&self, folder: &str) -> Self {
-        Self { root: self.root.join(folder), program: self.program.clone(), loud: self.loud }
+        Self {
+            root: self.root.join(folder),
+            program: self.program.clone(),
+            loud: self.loud,
+            has_begun: Rc::clone(&self.has_begun),
+        }
     }
 
     /// A command that is told and shows nothing.
     pub(super) fn quietly(&self, arguments: &[&str]) -> Result<()> {
-        self.say(&paint(style::HEAD, format!("$ zinc-sieve {} > /dev/null", arguments.join(" "))));
+        self.say(&paint(style::HEAD, format!("$ zinc-sieve {} > /dev/null", typed(arguments))));
         self.unseen(arguments)
     }
 
@@ -66,27 +76,32 @@ impl Stage {
         }
     }
 
+    /// A chapter begins: on a terminal when its reader is ready for it.
     pub(super) fn chapter(&self, title: &str, text: &str) {
+        if self.loud && self.has_begun.replace(true) {
+            wait_for_reader();
+        }
         self.say(&format!("\n{}\n{text}\n", paint(style::HEAD.underline(), title)));
     }
 
-    /// Shows the beginning of a file.
-    pub(super) fn show_file(&self, name: &str) {
-        self.say(&paint(style::HEAD, format!("$ head -n 20 {name}")));
-        let text = std::fs::read_to_string(self.path(name)).unwrap_or_default();
-        text.lines().take(20).for_each(|line| self.say(&format!("  {line}")));
-        self.say("  …\n");
+    /// What is told where the demo is told at all.
+    pub(super) fn tell_only(&self, told: impl FnOnce()) {
+        if self.loud {
+            told();
+        }
     }
 
     fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(&self.program);
         command.current_dir(&self.root).args(arguments).stdin(Stdio::null()).env_remove("ZINC_SIEVE_POOL");
+        // The story is read as a whole.
+        command.env("PAGER", "");
         command
     }
 
     /// Types a command and lets it print.
     pub(super) fn type_command(&self, arguments: &[&str], codes: &[i32]) -> Result<()> {
-        self.say(&paint(style::HEAD, format!("$ zinc-sieve {}", arguments.join(" "))));
+        self.say(&paint(style::HEAD, format!("$ zinc-sieve {}", typed(arguments))));
         let mut command = self.command(arguments);
         if !self.loud {
             command.stdout(Stdio::null());
@@ -141,6 +156,22 @@ impl Stage {
             }
         }
         Ok(found)
+    }
+}
+
+/// Words as they are typed: quoted where there is a space in them.
+fn typed(arguments: &[&str]) -> String {
+    let word = |word: &&str| if word.contains(' ') { format!("\"{word}\"") } else { (*word).to_string() };
+    arguments.iter().map(word).collect::<Vec<_>>().join(" ")
+}
+
+/// Until somebody at a terminal presses Enter.
+fn wait_for_reader() {
+    let (input, output) = (std::io::stdin(), std::io::stdout());
+    if input.is_terminal() && output.is_terminal() {
+        crate::say!("\n{}", paint(style::FAINT, "(Enter: the next chapter)"));
+        // Whatever comes, or cannot be read: the story goes on.
+        let _ = input.lock().read_line(&mut String::new());
     }
 }
 

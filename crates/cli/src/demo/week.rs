@@ -91,7 +91,7 @@ pub(super) fn build(stage: &Stage) -> Result<()> {
 pub(super) fn play(stage: &Stage) -> Result<()> {
     let stage = stage.within(FOLDER);
     stage.chapter(
-        "15. A week at Fernhollow",
+        "A week at Fernhollow",
         "In week/ a pool keeps itself synced, settled and checked. Its folders are as slow as they are small, so that\n\
          hours are hours. As it is wished, hardly anything fits; the second look is at better times.",
     );

@@ -11,6 +11,8 @@ use super::{style, width};
 
 /// Cells of text are broken down to this, where that makes a table fit.
 const TEXT: usize = 20;
+/// What is wider than this is prose: it is broken before a column is left out.
+const PROSE: usize = 40;
 /// How far it is indented, with the space before each cell.
 const INDENT: usize = 2;
 /// What is between two columns.
@@ -174,7 +176,7 @@ impl Table {
     /// The columns that stay so that the rest fits, if leaving out helps.
     fn that_fit(&self, width: usize) -> Vec<usize> {
         let mut kept: Vec<usize> = (0..self.columns.len()).collect();
-        while self.takes(&kept) > width {
+        while self.takes_with_prose_broken(&kept) > width {
             let goes = |c: &usize| self.columns[*c].goes;
             let Some(least) = kept.iter().copied().filter(|c| goes(c) > 0).max_by_key(|c| (goes(c), *c))
             else {
@@ -193,6 +195,18 @@ impl Table {
     /// How wide some columns are as they are.
     fn takes(&self, columns: &[usize]) -> usize {
         Self::sum(columns, |c| self.widest(c, |cell| width::of(&cell.text())))
+    }
+
+    /// How wide they are with nothing broken but what is prose.
+    fn takes_with_prose_broken(&self, columns: &[usize]) -> usize {
+        Self::sum(columns, |c| {
+            let whole = self.widest(c, |cell| width::of(&cell.text()));
+            if self.columns[c].is_right || whole <= PROSE {
+                whole
+            } else {
+                self.widest(c, Cell::longest_word).max(PROSE)
+            }
+        })
     }
 
     /// How wide they are with their text broken between words, and their numbers whole.

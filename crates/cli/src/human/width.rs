@@ -31,6 +31,21 @@ pub(crate) fn of(text: &str) -> usize {
     textwrap::core::display_width(text)
 }
 
+/// The beginning of a text that is no wider; that something is left out is shown.
+pub(crate) fn cut(text: &str, width: usize) -> String {
+    if of(text) <= width {
+        return text.to_string();
+    }
+    let mut kept = String::new();
+    for c in text.chars() {
+        if of(&kept) + of(c.encode_utf8(&mut [0; 4])) + 1 > width {
+            break;
+        }
+        kept.push(c);
+    }
+    kept + "…"
+}
+
 /// Lines set to a width: broken between words, going on under where the text of the line began.
 pub(crate) fn wrapped(text: &str, width: Option<usize>) -> String {
     let Some(width) = width else { return text.to_string() };

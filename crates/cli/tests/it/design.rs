@@ -21,17 +21,8 @@ fn answer(lab: &Lab, arguments: &[&str]) -> Value {
 #[test]
 fn the_recommended_plan_becomes_a_pool_file_that_check_accepts() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    let design = [
-        "design",
-        "--disks",
-        "12TB,10TB,2x6TB,4TB",
-        "--survive",
-        "2",
-        "--want",
-        "space",
-        "--write",
-        "new.toml",
-    ];
+    let design =
+        ["design", "--hdd", "12TB,10TB,2x6TB,4TB", "--survive", "2", "--want", "space", "--save", "new.toml"];
     let told = answer(&lab, &design);
     let chosen = &told["plans"][told["recommendation"]["position"].as_u64().unwrap() as usize];
     assert_eq!((chosen["survives"].as_u64(), chosen["usable"].as_u64()), (Some(2), Some(16_000_000_000_000)));
@@ -55,19 +46,19 @@ fn without_a_list_the_disks_of_the_pool_file_are_compared() {
 fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
     fs::write(lab.root().join("shop.csv"), "name,size,price\nalder,4TB,100 EUR\nbeech,4TB,80 EUR\n").unwrap();
-    let told = answer(&lab, &["design", "--list", "shop.csv", "--want", "cheap"]);
+    let told = answer(&lab, &["design", "--table", "shop.csv", "--want", "cheap"]);
     let plan = told["plans"].as_array().unwrap().iter().find(|p| p["name"] == "unstriped, 1 parity").unwrap();
     assert_eq!(plan["price_per_tb"], serde_json::json!([45.0, "EUR"]));
 }
 
 /// Whatever kind is recommended is written as what it is, and can be checked and asked about on paper.
 #[rstest]
-#[case(&["--disks", "12TB,10TB,2x6TB,4TB", "--ssd", "2x1TB"], &["kind = \"unstriped\"", "cache = [\"ssd-1\", \"ssd-2\"]", "cache_copies = 2"])]
-#[case(&["--disks", "4TB,4TB", "--ssd", "1TB", "--survive", "0"], &["kind = \"tiered\"", "fast = [\"ssd-1\"]"])]
-#[case(&["--disks", "4TB,6TB", "--survive", "0"], &["kind = \"spanned\""])]
+#[case(&["--hdd", "12TB,10TB,2x6TB,4TB", "--ssd", "2x1TB"], &["kind = \"unstriped\"", "cache = [\"ssd-1\", \"ssd-2\"]", "cache_copies = 2"])]
+#[case(&["--hdd", "4TB,4TB", "--ssd", "1TB", "--survive", "0"], &["kind = \"tiered\"", "fast = [\"ssd-1\"]"])]
+#[case(&["--hdd", "4TB,6TB", "--survive", "0"], &["kind = \"spanned\""])]
 fn any_kind_that_is_recommended_becomes_a_pool_file(#[case] asked: &[&str], #[case] lines: &[&str]) {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    lab.run(&[&["design", "--write", "new.toml"], asked].concat()).expect(&[0]);
+    lab.run(&[&["design", "--save", "new.toml"], asked].concat()).expect(&[0]);
     let text = fs::read_to_string(lab.root().join("new.toml")).unwrap();
     assert!(lines.iter().all(|line| text.contains(line)), "{text}");
     lab.run(&["check", "--pool", "new.toml"]).expect(&[0]);
@@ -75,13 +66,13 @@ fn any_kind_that_is_recommended_becomes_a_pool_file(#[case] asked: &[&str], #[ca
 }
 
 #[rstest]
-#[case(&["--disks", "12,4TB"], "has no unit")]
-#[case(&["--disks", "big"], "is not a size")]
-#[case(&["--disks", "99999x1TB"], "at most 256")]
-#[case(&["--disks", "4TB,4TB", "--network", "fast"], "is not a rate")]
-#[case(&["--disks", "4TB,4TB", "--add", "x"], "is not a size")]
-#[case(&["--disks", "4TB,4TB", "--chart", "c.gif"], ".svg or a .png")]
-#[case(&["--list", "missing.csv"], "missing.csv")]
+#[case(&["--hdd", "12,4TB"], "has no unit")]
+#[case(&["--hdd", "big"], "is not a size")]
+#[case(&["--hdd", "99999x1TB"], "at most 256")]
+#[case(&["--hdd", "4TB,4TB", "--network", "fast"], "is not a rate")]
+#[case(&["--hdd", "4TB,4TB", "--add", "x"], "is not a size")]
+#[case(&["--hdd", "4TB,4TB", "--chart", "c.gif"], ".svg or a .png")]
+#[case(&["--table", "missing.csv"], "missing.csv")]
 fn wrong_wishes_end_with_words(#[case] arguments: &[&str], #[case] words: &str) {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
     let run = lab.run(&[&["design"], arguments].concat());
@@ -92,7 +83,7 @@ fn wrong_wishes_end_with_words(#[case] arguments: &[&str], #[case] words: &str) 
 fn charts_are_drawn_as_svg_and_png() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
     for name in ["chart.svg", "chart.png"] {
-        lab.run(&["design", "--disks", "4TB,4TB,2TB", "--chart", name]).expect(&[0]);
+        lab.run(&["design", "--hdd", "4TB,4TB,2TB", "--chart", name]).expect(&[0]);
         let bytes = fs::read(lab.root().join(name)).unwrap();
         let starts = if name.ends_with("png") { &b"\x89PNG"[..] } else { b"<svg" };
         assert!(bytes.starts_with(starts) && bytes.len() > 2_000, "{name}");
@@ -102,7 +93,7 @@ fn charts_are_drawn_as_svg_and_png() {
 #[test]
 fn only_what_is_worth_a_look_is_shown_and_all_on_request() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    let asked = ["design", "--disks", "4x4TB"];
+    let asked = ["design", "--hdd", "4x4TB"];
     let short = lab.run(&asked).expect(&[0]).stdout;
     assert!(!short.contains("rotating") && short.contains("--all"), "{short}");
     let all = lab.run(&[&asked[..], &["--all"]].concat()).expect(&[0]).stdout;

@@ -133,7 +133,7 @@ fn damage_on_a_survivor_or_in_parity_is_found_and_its_consequence_told() {
 #[test]
 fn a_sample_is_said_to_be_no_proof_and_proofs_are_remembered() {
     let lab = pool();
-    let run = lab.run(&["drill", "--lose", "cedar", "--sample", "50 %"]).expect(&[0, 1]);
+    let run = lab.run(&["drill", "--lose", "cedar", "--share", "50 %"]).expect(&[0, 1]);
     assert!(run.stdout.contains("no proof") || run.stdout.contains("nothing is proven"), "{}", run.stdout);
     assert_eq!(lab.run(&["status", "--json"]).expect(&[5]).json()["proven"], Value::Array(vec![]));
     lab.run(&["drill", "--lose", "cedar"]).expect(&[0, 1]);
@@ -142,7 +142,7 @@ fn a_sample_is_said_to_be_no_proof_and_proofs_are_remembered() {
     let journal = fs::read_to_string(lab.root().join(".zinc-sieve/journal.jsonl")).unwrap();
     assert!(journal.lines().any(|l| l.contains("\"did\":\"drill\"")));
     for wrong in
-        [&["drill", "--lose", "elm"][..], &["drill"], &["drill", "--lose", "cedar", "--sample", "all"]]
+        [&["drill", "--lose", "elm"][..], &["drill"], &["drill", "--lose", "cedar", "--share", "all"]]
     {
         lab.run(wrong).expect(&[2]);
     }

@@ -98,9 +98,9 @@ fn a_suspicious_scan_stops_the_sync_and_everything_comes_back() {
     assert!(refused.stderr.contains("zinc-sieve restore --list"), "{}", refused.stderr);
     assert_eq!(listed(&lab).len(), 12);
     let outside = lab.root().join("outside");
-    lab.run(&["restore", "alder", "--to", outside.to_str().unwrap(), "--yes"]).expect(&[2]);
+    lab.run(&["restore", "alder", "--into", outside.to_str().unwrap(), "--yes"]).expect(&[2]);
     fs::create_dir(&outside).unwrap();
-    lab.run(&["restore", "alder/dawn-5.flac", "--to", outside.to_str().unwrap(), "--yes"]).expect(&[0]);
+    lab.run(&["restore", "alder/dawn-5.flac", "--into", outside.to_str().unwrap(), "--yes"]).expect(&[0]);
     assert_eq!(fs::read(outside.join("alder/dawn-5.flac")).unwrap(), content(5));
     lab.run(&["restore", "alder", "--yes"]).expect(&[0]);
     for number in 0..12 {

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use rstest::rstest;
-use sieve_testkit::Lab;
+use sieve_testkit::{Lab, scratch};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 /// The last day of May 2031, in nanoseconds.
@@ -65,14 +65,6 @@ fn kept_where_open(said: &str, printed: &str) -> String {
     lines.collect()
 }
 
-/// A folder whose path is as long as what the pages show for it.
-fn as_long_as_home() -> tempfile::TempDir {
-    let memory = Path::new("/dev/shm");
-    let base = if memory.is_dir() { memory } else { Path::new("/tmp") };
-    let random = HOME.len() - base.as_os_str().len() - "/.".len();
-    tempfile::Builder::new().prefix(".").rand_bytes(random).tempdir_in(base).unwrap()
-}
-
 /// Splits a page into the text between sessions and the sessions' steps, in order.
 fn read(page: &str) -> Vec<Result<Step, String>> {
     let mut parts = Vec::new();
@@ -98,7 +90,7 @@ fn read(page: &str) -> Vec<Result<Step, String>> {
 
 #[rstest]
 fn every_session_prints_what_its_page_says(#[files("../../docs/cli/*.md")] page: PathBuf) {
-    let folder = as_long_as_home();
+    let folder = scratch();
     let root = folder.path().canonicalize().unwrap();
     let mut here = root.clone();
     let mut written = String::new();
@@ -127,6 +119,19 @@ fn every_session_prints_what_its_page_says(#[files("../../docs/cli/*.md")] page:
 #[test]
 fn the_demo_goes_through_to_its_end() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");
-    let run = lab.run(&["demo", "--dir", "world"]).expect(&[0]);
+    let run = lab.run(&["demo"]).expect(&[0]);
     assert!(run.stdout.contains("Every promise was kept."), "{}", run.stdout);
+    let lines = run.stdout.lines().count();
+    assert!(lines < 160, "{lines} lines are more than one reads at once");
+    let run = lab.run(&["demo", "--all", "--dir", "world"]).expect(&[0]);
+    for told in [
+        "Every promise was kept.",
+        "A cache before",
+        "A mirror",
+        "One drive",
+        "A week at",
+        "A pool that changes",
+    ] {
+        assert!(run.stdout.contains(told), "{told}: {}", run.stdout);
+    }
 }

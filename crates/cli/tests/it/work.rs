@@ -16,7 +16,7 @@ const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 fn what_the_commands_take_is_measured_beside_the_same_by_hand() {
     let folders = [tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap()];
     let mut command = Command::new(PROGRAM);
-    command.args(["bench", "--work", "--files", "60", "--json"]);
+    command.args(["bench", "--work", "--count", "60", "--json"]);
     for folder in &folders {
         command.arg("--within").arg(folder.path());
     }

@@ -31,7 +31,7 @@ pub(crate) struct LsArguments {
     /// Also when each was modified, on which disks it lies, and how guarded it is
     #[arg(long)]
     long: bool,
-    /// In which order
+    /// In which order: by name, the largest first, or the newest first
     #[arg(long, value_name = "BY", default_value = "name")]
     sort: OrderWord,
     #[command(flatten)]
@@ -43,9 +43,7 @@ pub(crate) struct LsArguments {
 #[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 enum OrderWord {
     Name,
-    /// The largest first.
     Size,
-    /// The newest first.
     Time,
 }
 

@@ -31,7 +31,7 @@ pub(crate) struct RestoreArguments {
     pub(crate) list: bool,
     /// Into this folder outside of the pool, instead of where they were
     #[arg(long, value_name = "DIR")]
-    pub(crate) to: Option<PathBuf>,
+    pub(crate) into: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) volume: VolumeChoice,
     #[command(flatten)]
@@ -55,7 +55,7 @@ pub(crate) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         }
         return Ok(Outcome::Fine);
     }
-    let target = arguments.to.as_deref().map_or(Target::Place, Target::Folder);
+    let target = arguments.into.as_deref().map_or(Target::Place, Target::Folder);
     let planned = |pool: &Pool| {
         let mut wanted = candidates(pool, &volume, &paths, events)?;
         wanted.retain(|candidate| candidate.comes_back == Recoverable::Whole);

@@ -37,23 +37,23 @@ pub(crate) struct DrillArguments {
     #[arg(long, required_unless_present = "practice", value_name = "NAME", value_delimiter = ',', add = crate::complete::disks())]
     pub(crate) lose: Vec<String>,
     /// Make a small pool like yours in this new folder, with made-up files, to rehearse the failure on
-    #[arg(long, value_name = "DIR", conflicts_with = "sample")]
+    #[arg(long, value_name = "DIR", conflicts_with = "share")]
     pub(crate) practice: Option<PathBuf>,
     /// Look at this share of the files only: quick, and no proof
     #[arg(long, value_name = "SHARE")]
-    pub(crate) sample: Option<String>,
+    pub(crate) share: Option<String>,
     #[command(flatten)]
     pub(crate) restraint: RestraintArguments,
 }
 
 pub(crate) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outcome> {
-    let DrillArguments { lose, practice, sample, restraint } = arguments;
+    let DrillArguments { lose, practice, share, restraint } = arguments;
     if let Some(dir) = practice {
         return practise(context, dir, lose);
     }
-    let sample = sample
+    let sample = share
         .as_deref()
-        .map(|text| crate::commands::context::share(text, "drill.sample", "--sample"))
+        .map(|text| crate::commands::context::share(text, "drill.share", "--share"))
         .transpose()?;
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);

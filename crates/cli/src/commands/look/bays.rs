@@ -11,12 +11,14 @@ use sieve_disk::{Error, Kind, Result};
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{size, style};
+use crate::human::{size, style, width};
 use crate::json;
 use crate::shelf::{Item, Shelf};
 
 /// The width of a bay in characters, its frame included.
 const WIDTH: usize = 20;
+/// The narrowest: less would say nothing.
+const LEAST: usize = 12;
 
 #[derive(Serialize)]
 struct Bay<'a> {
@@ -77,13 +79,19 @@ fn in_bay<'a, 'b>(items: &'b [Item<'a>], bay: &str) -> Option<&'b Item<'a>> {
 /// Draws a case; one bay may be marked as the one to pull.
 fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlace>) -> Result<()> {
     crate::say!("\n{}", style::paint(style::HEAD, format!("{} (top)", case.name)));
+    let widest = case.rows.iter().map(Vec::len).max().unwrap_or(1).max(1);
+    let room = width::of_output().map_or(WIDTH, |columns| (columns - 2) / widest);
+    if room < LEAST {
+        return tell_rows(case, items, pull);
+    }
+    let width = room.min(WIDTH);
     for (row, bays) in case.rows.iter().enumerate() {
         let cells: Vec<[String; 5]> = bays
             .iter()
             .enumerate()
             .map(|(column, bay)| {
                 let marked = pull.is_some_and(|p| (p.row, p.column) == (row, column));
-                cell(shelf, bay.as_deref(), items, marked)
+                cell(shelf, bay.as_deref(), items, (width, marked))
             })
             .collect::<Result<_>>()?;
         for line in 0..5 {
@@ -94,18 +102,39 @@ fn draw(shelf: &Shelf, case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlac
     Ok(())
 }
 
+/// The same without a drawing, where there is no room for one.
+fn tell_rows(case: &CaseSpec, items: &[Item<'_>], pull: Option<BayPlace>) -> Result<()> {
+    for (row, bays) in case.rows.iter().enumerate() {
+        let told = bays.iter().enumerate().filter_map(|(column, bay)| {
+            let bay = bay.as_deref()?;
+            let name = in_bay(items, bay).map_or("empty", Item::title);
+            let is_marked = pull.is_some_and(|p| (p.row, p.column) == (row, column));
+            let paint = if is_marked { style::BAD } else { anstyle::Style::new() };
+            let mark = if is_marked { " (this one)" } else { "" };
+            Some(style::paint(paint, format!("{bay} {name}{mark}")))
+        });
+        crate::say!("  {}", told.collect::<Vec<_>>().join(" · "));
+    }
+    Ok(())
+}
+
 /// The five lines of a bay.
-fn cell(shelf: &Shelf, bay: Option<&str>, items: &[Item<'_>], marked: bool) -> Result<[String; 5]> {
-    let Some(bay) = bay else { return Ok(std::array::from_fn(|_| " ".repeat(WIDTH))) };
-    let inner = WIDTH - 4;
+fn cell(
+    shelf: &Shelf,
+    bay: Option<&str>,
+    items: &[Item<'_>],
+    (width, marked): (usize, bool),
+) -> Result<[String; 5]> {
+    let Some(bay) = bay else { return Ok(std::array::from_fn(|_| " ".repeat(width))) };
+    let inner = width - 4;
     let frame = if marked { style::BAD } else { style::FAINT };
     let edge = |left: &str, right: &str, line: &str| {
-        style::paint(frame, format!("{left}{}{right}", line.repeat(WIDTH - 2)))
+        style::paint(frame, format!("{left}{}{right}", line.repeat(width - 2)))
     };
     let side = style::paint(frame, "│");
     let line = |text: String, paint: anstyle::Style| {
-        let cut: String = text.chars().take(inner).collect();
-        format!("{side} {}{} {side}", style::paint(paint, &cut), " ".repeat(inner - cut.chars().count()))
+        let cut = width::cut(&text, inner);
+        format!("{side} {}{} {side}", style::paint(paint, &cut), " ".repeat(inner - width::of(&cut)))
     };
     let item = in_bay(items, bay);
     let name = item.map_or("empty", Item::title);

@@ -30,13 +30,13 @@ use crate::{chart, json, load, new_file};
 pub(crate) struct DesignArguments {
     /// Hard disks, such as "12TB,10TB,2x6TB,4TB"; without any of these the disks of the pool file
     #[arg(long, value_name = "SIZES")]
-    pub(crate) disks: Option<String>,
+    pub(crate) hdd: Option<String>,
     /// SSDs beside them, such as "2x1TB"
     #[arg(long, value_name = "SIZES")]
     pub(crate) ssd: Option<String>,
     /// A table of disks, JSON or CSV: name, size, media, price
     #[arg(long, value_name = "FILE")]
-    pub(crate) list: Option<PathBuf>,
+    pub(crate) table: Option<PathBuf>,
     /// The network that clients copy over
     #[arg(long, value_name = "RATE", default_value = "117 MB/s")]
     pub(crate) network: String,
@@ -59,7 +59,7 @@ pub(crate) struct DesignArguments {
     pub(crate) chart: Option<PathBuf>,
     /// Write the recommended plan as a new pool file, on paper
     #[arg(long, value_name = "FILE")]
-    pub(crate) write: Option<PathBuf>,
+    pub(crate) save: Option<PathBuf>,
 }
 
 #[derive(Serialize)]
@@ -100,7 +100,7 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
         let drawn: Vec<Figures> = shown.iter().map(|position| all[*position].clone()).collect();
         chart::plans(path, &title, &drawn)?;
     }
-    if let Some(path) = &arguments.write {
+    if let Some(path) = &arguments.save {
         let chosen = found.as_ref().map(|r| &all[r.position]);
         write_pool(path, &disks, chosen)?;
     }
@@ -111,14 +111,14 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
 fn disks(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDisk>> {
     let usage = |e: &dyn std::fmt::Display| Error::new(Kind::Usage, "design.disks", e.to_string());
     let mut disks = Vec::new();
-    if let Some(text) = &arguments.disks {
+    if let Some(text) = &arguments.hdd {
         disks.extend(parse_disks(text, Media::Hdd).map_err(|e| usage(&e))?);
     }
     if let Some(text) = &arguments.ssd {
         disks.extend(parse_disks(text, Media::Ssd).map_err(|e| usage(&e))?);
     }
-    if let Some(path) = &arguments.list {
-        let text = std::fs::read_to_string(path).map_err(|e| Error::io("design.list", path, e))?;
+    if let Some(path) = &arguments.table {
+        let text = std::fs::read_to_string(path).map_err(|e| Error::io("design.table", path, e))?;
         let read = parse_disk_table(&text);
         disks.extend(read.map_err(|e| usage(&format!("{}: {e}", path.display())))?);
     }

@@ -107,11 +107,11 @@ fn show_plan(plan: &SyncPlan) {
     } else {
         String::new()
     };
-    crate::say!(
-        "\nReads {} for their checksums{}{held}:\n",
-        units::files(plan.files_to_checksum),
-        in_cells(plan)
-    );
+    let reads = match plan.files_to_checksum {
+        0 => String::new(),
+        files => format!("reads {} for their checksums, ", units::files(files)),
+    };
+    crate::say!("\n{}:\n", capitalised(&format!("{reads}{}{held}", in_cells(plan))));
     show_bytes(&plan.read_bytes, &plan.written_bytes);
     let asleep: Vec<&str> = plan
         .read_bytes
@@ -149,17 +149,23 @@ fn show_copies(volume: &str, plan: &MirrorPlan) {
     }
 }
 
+/// As a sentence begins.
+fn capitalised(words: &str) -> String {
+    let mut characters = words.chars();
+    characters.next().map_or_else(String::new, |first| first.to_uppercase().chain(characters).collect())
+}
+
 /// What is computed, for whoever knows what a cell is, and how many of them from what changed alone.
 fn in_cells(plan: &SyncPlan) -> String {
     if !crate::output::is_verbose() {
-        return " and computes parity".into();
+        return "computes parity".into();
     }
     let how = match plan.cells_by_delta {
         0 => String::new(),
         all if all == plan.cells => " from what changed alone".into(),
         some => format!(" ({} from what changed alone)", count(some)),
     };
-    format!(", computes {}{how}", units::parity_cells(plan.cells))
+    format!("computes {}{how}", units::parity_cells(plan.cells))
 }
 
 /// How long something is likely to take, and what holds it up.

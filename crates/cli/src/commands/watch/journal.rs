@@ -31,7 +31,7 @@ pub(crate) struct JournalArguments {
     since: Option<String>,
     /// What happened until then
     #[arg(long, value_name = "WHEN")]
-    until: Option<String>,
+    before: Option<String>,
     /// The last so many lines; 40 without --since
     #[arg(long, value_name = "NUMBER")]
     last: Option<usize>,
@@ -98,7 +98,7 @@ impl<'a> Asked<'a> {
             |text: &Option<String>| text.as_deref().map(|text| time::parse_past(text, now)).transpose();
         Ok(Self {
             since: moment(&arguments.since)?,
-            until: moment(&arguments.until)?,
+            until: moment(&arguments.before)?,
             kinds: arguments.kind.iter().map(|word| known(word)).collect::<Result<_>>()?,
             path: arguments.path.as_deref().map(|path| path.trim_matches('/')),
             arguments,

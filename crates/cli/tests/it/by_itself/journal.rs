@@ -33,7 +33,7 @@ fn what_was_done_is_told_with_the_paths_that_went() {
     assert_eq!(did(&lines(&["--path", "dawn-chorus"])), ["replaced", "removed"]);
     assert_eq!(did(&lines(&["--kind", "sync"])), ["sync"]);
     assert_eq!(lines(&["--since", "150 seconds"]).len(), 2);
-    assert_eq!(lines(&["--until", "2031-05-02 00:02"]).len(), 3);
+    assert_eq!(lines(&["--before", "2031-05-02 00:02"]).len(), 3);
     assert!(lines(&["--failed"]).is_empty());
     let sync = &lines(&["--kind", "sync"])[0];
     assert_eq!((&sync["time"], &sync["version"]), (&"2031-05-02T00:02:00Z".into(), &2.into()));

@@ -74,7 +74,7 @@ impl Serialize for Files<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
         let mut seq = serializer.serialize_seq(None)?;
         let mut failed = None;
-        let list = self.0.question.asked.list.map(Fate::from);
+        let list = self.0.question.asked.only.map(Fate::from);
         let walked = for_each_in_folder(self.0.outlook, self.0.question, &mut |file| {
             if failed.is_none() && list.is_none_or(|fate| fate == file.fate) {
                 failed = seq.serialize_element(&file).err();
@@ -101,7 +101,7 @@ pub(super) fn print_csv(
         heading.extend(["backup", "backup_path"]);
     }
     out.write_record(&heading).map_err(|e| csv_failed(&e))?;
-    let list = question.asked.list.map(Fate::from);
+    let list = question.asked.only.map(Fate::from);
     let mut found = comparison.map(Comparison::in_order);
     for_each_in_folder(outlook, question, &mut |file| {
         let looked = if file.fate.is_whole() { None } else { found.as_mut().and_then(Iterator::next) };

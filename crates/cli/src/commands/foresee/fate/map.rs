@@ -11,11 +11,13 @@ use crate::chart;
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::style;
-use crate::human::{size, units};
+use crate::human::{size, units, width};
 use crate::json;
 
 /// Up to so many disks have their costs written out in the terminal.
 const WRITTEN_OUT: usize = 12;
+/// Names are cut down to this where there is no room.
+const SHORT: usize = 12;
 
 fn loss_map(outlook: &dyn Outlook) -> Result<LossMap> {
     let costs = outlook.costs(2)?;
@@ -46,40 +48,76 @@ pub(crate) fn run(
     Ok(Outcome::well(map.worst().is_none_or(|(_, _, cost)| cost.files == 0)))
 }
 
+/// How the map is laid out in the room that there is.
+struct Layout {
+    /// Columns for the names on the left.
+    names: usize,
+    /// Columns for a pair, without the space before it.
+    pair: usize,
+    /// Whether what a pair costs is written out.
+    is_written: bool,
+}
+
+impl Layout {
+    fn of(map: &LossMap, room: Option<usize>) -> Self {
+        let longest = map.disks.iter().map(|name| width::of(name)).max().unwrap_or(0);
+        let room = room.unwrap_or(usize::MAX);
+        let takes = |names: usize, pair: usize| 6 + names + map.disks.len() * (pair + 1);
+        let is_written = map.disks.len() <= WRITTEN_OUT && takes(longest, longest.max(8)) <= room;
+        if is_written {
+            return Self { names: longest, pair: longest.max(8), is_written };
+        }
+        // The names give way first: a number stands at the end of each line as well.
+        let pair = if takes(SHORT, 2) <= room { 2 } else { 1 };
+        let rest = room.saturating_sub(takes(0, pair));
+        Self { names: longest.min(rest.max(SHORT)), pair, is_written }
+    }
+}
+
 fn show(map: &LossMap) {
+    let layout = Layout::of(map, width::of_output());
     heading("What the loss of a pair of disks costs; of one disk alone on the diagonal");
     crate::say!();
-    let is_small = map.disks.len() <= WRITTEN_OUT;
-    let width =
-        if is_small { map.disks.iter().map(|n| n.chars().count()).max().unwrap_or(0).max(8) } else { 2 };
-    let names = map.disks.iter().map(|n| n.chars().count()).max().unwrap_or(0);
-    if is_small {
-        let head: String = map.disks.iter().map(|n| format!(" {n:>width$}")).collect();
+    let Layout { names, pair, is_written } = layout;
+    if is_written {
+        let head: String = map.disks.iter().map(|n| format!(" {n:>pair$}")).collect();
         crate::say!("  {:names$} {}", "", style::paint(style::FAINT, head));
     }
     for (row, name) in map.disks.iter().enumerate() {
-        let mut line = format!("  {name:names$} ");
+        let name = width::cut(name, names);
+        let mut line = format!("  {name}{} ", " ".repeat(names - width::of(&name)));
         for cost in &map.costs[row][..=row] {
             let heat = map.heat(*cost);
-            let text = match (is_small, heat) {
+            let text = match (is_written, heat) {
                 (true, 0) => "·".into(),
                 (true, _) => size(cost.bytes),
-                (false, heat) => ["·", "░░", "▒▒", "▓▓", "██"][heat].to_string(),
+                (false, heat) => ["·", "░", "▒", "▓", "█"][heat].repeat(if heat == 0 { 1 } else { pair }),
             };
-            line += &format!(" {}", style::paint(colour(heat), format!("{text:>width$}")));
+            line += &format!(" {}", style::paint(colour(heat), format!("{text:>pair$}")));
         }
-        if !is_small {
+        if !is_written {
             line += &format!(" {}", style::paint(style::FAINT, row + 1));
         }
         crate::say!("{line}");
     }
-    show_legend(map, is_small, names);
+    show_legend(map, &layout);
 }
 
-fn show_legend(map: &LossMap, is_small: bool, names: usize) {
-    if !is_small {
-        let numbers: String = (1..=map.disks.len()).map(|n| format!(" {n:>2}")).collect();
-        crate::say!("  {:names$} {}", "", style::paint(style::FAINT, numbers));
+fn show_legend(map: &LossMap, layout: &Layout) {
+    let Layout { names, pair, is_written } = *layout;
+    if !is_written {
+        // Numbers of two digits stand upright where there is one column for them.
+        let digits = if pair == 1 { 2 } else { 1 };
+        for place in 0..digits {
+            let number = |n: usize| match (digits, place) {
+                (1, _) => n.to_string(),
+                (_, 0) if n < 10 => String::new(),
+                (_, 0) => (n / 10).to_string(),
+                _ => (n % 10).to_string(),
+            };
+            let numbers: String = (1..=map.disks.len()).map(|n| format!(" {:>pair$}", number(n))).collect();
+            crate::say!("  {:names$} {}", "", style::paint(style::FAINT, numbers));
+        }
         crate::say!("\n  · nothing  ░ ▒ ▓ █ by quarters of the worst pair");
     }
     match map.worst_disks() {

@@ -17,10 +17,10 @@ pub(crate) struct FateArguments {
     #[arg(long, value_name = "NAME")]
     pub(crate) group: Vec<String>,
     /// Work out every set of so many disks, and rank them by what their loss costs
-    #[arg(long, value_name = "N", conflicts_with_all = ["lose", "group", "list", "explain", "backup", "folder"])]
+    #[arg(long, value_name = "N", conflicts_with_all = ["lose", "group", "only", "explain", "backup", "folder"])]
     pub(crate) any: Option<usize>,
     /// Draw what each pair of disks costs: in the terminal, or into an .svg or .png file
-    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["any", "lose", "group", "list", "explain", "backup", "folder", "csv"])]
+    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["any", "lose", "group", "only", "explain", "backup", "folder", "csv"])]
     pub(crate) map: Option<Option<PathBuf>>,
     /// Take it that this was done first: sync, settle, "add parity", "rm PATH" or "replace DISK with SIZE"
     #[arg(long, value_name = "STEP")]
@@ -36,9 +36,9 @@ pub(crate) struct FateArguments {
     pub(crate) top: Option<usize>,
     /// List every file of this fate: untouched, rebuilt, older, torn or gone
     #[arg(long, value_name = "FATE")]
-    pub(crate) list: Option<FateWord>,
+    pub(crate) only: Option<FateWord>,
     /// Tell the story of one file
-    #[arg(long, value_name = "PATH", conflicts_with_all = ["list", "backup", "folder", "csv"])]
+    #[arg(long, value_name = "PATH", conflicts_with_all = ["only", "backup", "folder", "csv"])]
     pub(crate) explain: Option<String>,
     /// Look for what would be lost in the listing, b3sum list or catalogue of another machine
     #[arg(long, value_name = "LISTING")]
@@ -58,7 +58,7 @@ impl FateArguments {
         !self.csv
             && self.map.is_none()
             && self.explain.is_none()
-            && self.list.is_none()
+            && self.only.is_none()
             && self.backup.is_none()
     }
 }

@@ -37,7 +37,7 @@ pub(super) fn show(question: &Question<'_>, shown: &State, before: Option<&State
         crate::say!("  of the files in {folder}");
     }
     crate::say!();
-    let list = question.asked.list.map(Fate::from);
+    let list = question.asked.only.map(Fate::from);
     match before {
         None => show_totals(&shown.summary.totals),
         Some(now) => show_both(&now.summary.totals, &shown.summary.totals, &question.first()),

@@ -35,7 +35,7 @@ pub(super) struct Summary {
 }
 
 pub(super) fn summarise(outlook: &dyn Outlook, question: &Question<'_>) -> Result<Summary> {
-    let list = question.asked.list.map(Fate::from);
+    let list = question.asked.only.map(Fate::from);
     let limit = question.asked.top.unwrap_or(if list.is_some() { usize::MAX } else { LISTED });
     let mut summary = Summary::default();
     for_each_in_folder(outlook, question, &mut |file| {

@@ -24,14 +24,14 @@ const USUAL_FILES: usize = 2000;
 #[derive(Args)]
 pub(crate) struct WorkArguments {
     /// Measure how long the commands take in a pool of made-up files, beside the same by hand
-    #[arg(long, conflicts_with_all = ["kernel", "disks"])]
+    #[arg(long, conflicts_with_all = ["kernel", "read_disks"])]
     pub(crate) work: bool,
     /// The folders that the disks of that pool are made in, in turn; without it a temporary one
     #[arg(long, value_name = "DIR", requires = "work")]
     pub(crate) within: Vec<PathBuf>,
     /// How many files there are, of 16 KiB each
     #[arg(long, value_name = "N", requires = "work", default_value_t = USUAL_FILES, value_parser = clap::value_parser!(usize))]
-    pub(crate) files: usize,
+    pub(crate) count: usize,
 }
 
 /// One line of the table.
@@ -61,7 +61,7 @@ struct Answer {
 }
 
 pub(crate) fn run(context: &Context, asked: &WorkArguments) -> Result<Outcome> {
-    let stage = Stage::set_up(&asked.within, asked.files.max(stage::LEAST_FILES))?;
+    let stage = Stage::set_up(&asked.within, asked.count.max(stage::LEAST_FILES))?;
     let rows = measure(&stage)?;
     let answer = Answer {
         files: stage.files,
