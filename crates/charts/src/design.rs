@@ -12,11 +12,17 @@ const NAMES: i32 = 40;
 const SPACES: (i32, i32) = (350, 640);
 const LOSSES: (i32, i32) = (840, 1130);
 
-/// Draws plans beside each other: their space, and what one loss too many costs.
+/// Draws plans beside each other: their space, and what one loss too many costs; the one that is recommended is marked.
 ///
 /// # Errors
 /// When it cannot be drawn.
-pub fn draw(canvas: &Canvas<'_>, title: &str, all: &[Figures], words: Words) -> Drawn {
+pub fn draw(
+    canvas: &Canvas<'_>,
+    title: &str,
+    all: &[Figures],
+    recommended: Option<usize>,
+    words: Words,
+) -> Drawn {
     canvas.draw(&Text::new(title.to_string(), (NAMES, 30), text(26, INK)))?;
     canvas.draw(&Text::new("usable space", (SPACES.0, 90), text(19, INK)))?;
     canvas.draw(&Text::new(
@@ -27,11 +33,22 @@ pub fn draw(canvas: &Canvas<'_>, title: &str, all: &[Figures], words: Words) -> 
     legend(canvas)?;
     let most = all.iter().map(|f| f.plan.usable.exact()).max().unwrap_or(1).max(1) as f64;
     let height = ((BOTTOM - TOP) / all.len().max(1) as i32).min(90);
-    for (row, figures) in (0..).zip(all) {
+    for (row, figures) in (0i32..).zip(all) {
         let y = TOP + row * height;
+        if recommended == Some(row as usize) {
+            let band = [(NAMES - 12, y - 7), (1240, y + height - 7)];
+            canvas.draw(&Rectangle::new(band, SPACE.mix(0.14).filled()))?;
+            canvas.draw(&Rectangle::new(band, SPACE.stroke_width(1)))?;
+            canvas.draw(&Text::new("recommended", (NAMES, y + height - 26), text(13, SPACE)))?;
+        }
         plan(canvas, figures, (y, height), most, words)?;
     }
-    let note = "Volumes are full. \u{2020} for comparison only: this program does not build it.";
+    let compared = if all.iter().any(|figures| figures.is_for_comparison) {
+        " \u{2020} for comparison only: this program does not build it."
+    } else {
+        ""
+    };
+    let note = format!("Volumes are full.{compared}");
     canvas.draw(&Text::new(note, (NAMES, 760), text(15, FAINT)))?;
     Ok(())
 }

@@ -21,7 +21,8 @@ const TYPEFACE: &str = "Ubuntu";
 
 /// Colours with one meaning each.
 pub(crate) const INK: RGBColor = RGBColor(46, 52, 64);
-pub(crate) const FAINT: RGBColor = RGBColor(150, 156, 166);
+pub(crate) const FAINT: RGBColor = RGBColor(110, 117, 128);
+pub(crate) const NOTHING: RGBColor = RGBColor(232, 240, 233);
 pub(crate) const SPACE: RGBColor = RGBColor(70, 130, 180);
 pub(crate) const AVERAGE: RGBColor = RGBColor(224, 164, 88);
 pub(crate) const WORST: RGBColor = RGBColor(190, 80, 77);
@@ -45,11 +46,43 @@ pub(crate) fn text(size: i32, colour: RGBColor) -> TextStyle<'static> {
     (TYPEFACE, size).into_font().color(&colour)
 }
 
+/// The background that a chart is drawn for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Background {
+    /// A page.
+    Light,
+    /// A screen at night.
+    Dark,
+}
+
+/// The colours of a light chart that carry no meaning, and what they are on a dark one. What has a meaning keeps its colour:
+/// those are chosen so that they stand out from both.
+const DARK: [(RGBColor, RGBColor); 6] = [
+    (WHITE, RGBColor(32, 35, 42)),
+    (INK, RGBColor(229, 233, 240)),
+    (FAINT, RGBColor(140, 147, 160)),
+    (NOTHING, RGBColor(48, 60, 54)),
+    (week::OFF, RGBColor(70, 74, 84)),
+    (week::QUIET, RGBColor(50, 54, 63)),
+];
+
+/// A light chart as a dark one.
+fn darkened(svg: &str) -> String {
+    let hex = |colour: RGBColor| format!("\"#{:02X}{:02X}{:02X}\"", colour.0, colour.1, colour.2);
+    // In two steps, so that what has become light is not taken for what was.
+    let marks = DARK.map(|(light, _)| hex(light).replace('#', "#-"));
+    let marked = DARK
+        .iter()
+        .zip(&marks)
+        .fold(svg.to_string(), |svg, ((light, _), mark)| svg.replace(&hex(*light), mark));
+    DARK.iter().zip(&marks).fold(marked, |svg, ((_, dark), mark)| svg.replace(mark, &hex(*dark)))
+}
+
 /// Draws a chart and writes it: PNG if the name ends so, else SVG.
 ///
 /// # Errors
 /// When it cannot be drawn or written, or the name ends otherwise.
-pub fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> {
+pub fn save(path: &Path, background: Background, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> {
     let is_png = match path.extension().and_then(|e| e.to_str()) {
         Some("png") => true,
         Some("svg") => false,
@@ -58,7 +91,8 @@ pub fn save(path: &Path, draw: impl FnOnce(&Canvas<'_>) -> Drawn) -> Result<()> 
             return Err(Error::new(Kind::Usage, "chart.kind", message));
         }
     };
-    let svg = svg(SIZE, draw)?;
+    let light = svg(SIZE, draw)?;
+    let svg = if background == Background::Dark { darkened(&light) } else { light };
     let bytes = if is_png { png(&svg).map_err(failed)? } else { svg.into_bytes() };
     write(path, &bytes)
 }
@@ -102,4 +136,23 @@ fn png(svg: &str) -> std::result::Result<Vec<u8>, String> {
     let mut pixels = tiny_skia::Pixmap::new(SIZE.0, SIZE.1).ok_or("no memory for the picture")?;
     resvg::render(&tree, tiny_skia::Transform::default(), &mut pixels.as_mut());
     pixels.encode_png().map_err(|e| e.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_dark_chart_has_no_light_ground_and_no_dark_ink() {
+        let light = svg((100, 40), |canvas| {
+            canvas.draw(&Text::new("told", (4, 4), text(12, INK)))?;
+            canvas.draw(&Rectangle::new([(0, 0), (9, 9)], WORST.filled()))?;
+            Ok(())
+        });
+        let light = light.expect("it can be drawn");
+        let dark = darkened(&light);
+        assert!(light.contains("#FFFFFF") && light.contains("#2E3440"), "{light}");
+        assert!(!dark.contains("#FFFFFF") && !dark.contains("#2E3440"), "{dark}");
+        assert!(dark.contains("#BE504D") && dark.contains("#20232A"), "{dark}");
+    }
 }

@@ -17,8 +17,8 @@ const COLOURS: [RGBColor; 6] = [
     RGBColor(128, 104, 168),
     RGBColor(90, 160, 160),
 ];
-const OFF: RGBColor = RGBColor(214, 217, 222);
-const QUIET: RGBColor = RGBColor(236, 238, 241);
+pub(crate) const OFF: RGBColor = RGBColor(214, 217, 222);
+pub(crate) const QUIET: RGBColor = RGBColor(236, 238, 241);
 /// No more bands can be read.
 const MOST_DAYS: usize = 31;
 const LEFT: i32 = 150;

@@ -9,6 +9,21 @@ use sieve_core::ingest::Day;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 
+/// How a chart is drawn into a file.
+#[derive(clap::Args, Clone)]
+pub(crate) struct Look {
+    /// Draw it for a dark background
+    #[arg(long)]
+    pub(crate) dark: bool,
+}
+
+#[cfg(feature = "charts")]
+impl Look {
+    const fn background(&self) -> sieve_charts::Background {
+        if self.dark { sieve_charts::Background::Dark } else { sieve_charts::Background::Light }
+    }
+}
+
 #[cfg(feature = "charts")]
 const WORDS: sieve_charts::Words =
     sieve_charts::Words { size: crate::human::size, count: crate::human::count };
@@ -22,27 +37,48 @@ fn none() -> Result<()> {
 
 /// What pairs of disks cost.
 #[cfg(feature = "charts")]
-pub(crate) fn losses(path: &Path, map: &LossMap, title: &str) -> Result<()> {
-    sieve_charts::save(path, |canvas| sieve_charts::losses::draw(canvas, map, title, WORDS))
+pub(crate) fn losses(path: &Path, look: &Look, map: &LossMap, title: &str) -> Result<()> {
+    sieve_charts::save(path, look.background(), |canvas| {
+        sieve_charts::losses::draw(canvas, map, title, WORDS)
+    })
 }
 
 /// Plans beside each other.
 #[cfg(feature = "charts")]
-pub(crate) fn plans(path: &Path, title: &str, plans: &[Figures]) -> Result<()> {
-    sieve_charts::save(path, |canvas| sieve_charts::design::draw(canvas, title, plans, WORDS))
+pub(crate) fn plans(
+    path: &Path,
+    look: &Look,
+    title: &str,
+    plans: &[Figures],
+    recommended: Option<usize>,
+) -> Result<()> {
+    let draw = |canvas: &sieve_charts::Canvas<'_>| {
+        sieve_charts::design::draw(canvas, title, plans, recommended, WORDS)
+    };
+    sieve_charts::save(path, look.background(), draw)
 }
 
 /// What waits on a cache through a day.
 #[cfg(feature = "charts")]
-pub(crate) fn day(path: &Path, day: &Day, cache: Option<ByteLength>) -> Result<()> {
-    sieve_charts::save(path, |canvas| sieve_charts::ingest::draw(canvas, day, cache, WORDS))
+pub(crate) fn day(path: &Path, look: &Look, day: &Day, cache: Option<ByteLength>) -> Result<()> {
+    sieve_charts::save(path, look.background(), |canvas| {
+        sieve_charts::ingest::draw(canvas, day, cache, WORDS)
+    })
 }
 
 /// The coming days of an agenda.
 #[cfg(feature = "charts")]
-pub(crate) fn week(path: &Path, title: &str, setting: &Setting, hall: &Hall, played: &Played) -> Result<()> {
+pub(crate) fn week(
+    path: &Path,
+    look: &Look,
+    title: &str,
+    setting: &Setting,
+    (hall, played): (&Hall, &Played),
+) -> Result<()> {
     let zone = jiff::tz::TimeZone::system();
-    sieve_charts::save(path, |canvas| sieve_charts::week::draw(canvas, title, setting, hall, played, &zone))
+    sieve_charts::save(path, look.background(), |canvas| {
+        sieve_charts::week::draw(canvas, title, setting, hall, played, &zone)
+    })
 }
 
 /// Charts for a page, as the text of an SVG; a program without charts has none.
@@ -119,25 +155,31 @@ pub(crate) mod inline {
 #[cfg(not(feature = "charts"))]
 pub(crate) fn week(
     _path: &Path,
+    _look: &Look,
     _title: &str,
     _setting: &Setting,
-    _hall: &Hall,
-    _played: &Played,
+    _played: (&Hall, &Played),
 ) -> Result<()> {
     none()
 }
 
 #[cfg(not(feature = "charts"))]
-pub(crate) fn losses(_path: &Path, _map: &LossMap, _title: &str) -> Result<()> {
+pub(crate) fn losses(_path: &Path, _look: &Look, _map: &LossMap, _title: &str) -> Result<()> {
     none()
 }
 
 #[cfg(not(feature = "charts"))]
-pub(crate) fn plans(_path: &Path, _title: &str, _plans: &[Figures]) -> Result<()> {
+pub(crate) fn plans(
+    _path: &Path,
+    _look: &Look,
+    _title: &str,
+    _plans: &[Figures],
+    _recommended: Option<usize>,
+) -> Result<()> {
     none()
 }
 
 #[cfg(not(feature = "charts"))]
-pub(crate) fn day(_path: &Path, _day: &Day, _cache: Option<ByteLength>) -> Result<()> {
+pub(crate) fn day(_path: &Path, _look: &Look, _day: &Day, _cache: Option<ByteLength>) -> Result<()> {
     none()
 }

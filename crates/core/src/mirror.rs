@@ -1,4 +1,6 @@
-//! Copies of one file on the disks of a mirrored volume: which of them is the newest, and what the others lack.
+//! Copies of one file on the disks of a mirrored volume: which of them is the newest, and what the others lack; how much fits.
+
+use crate::units::ByteLength;
 
 /// One copy as it was found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -78,6 +80,25 @@ pub fn judge(copies: &[Copy]) -> Verdict {
     }
 }
 
+/// How much fits where every file lies on so many different disks of these sizes: the largest amount c with
+/// Σ min(size, c) ≥ copies · c, since no disk holds a file twice.
+///
+/// Nothing fits on fewer disks than copies.
+pub fn space(sizes: &[ByteLength], copies: usize) -> ByteLength {
+    let mut sizes: Vec<u64> = sizes.iter().map(|size| size.exact()).collect();
+    sizes.sort_unstable_by_key(|size| std::cmp::Reverse(*size));
+    let copies = copies.max(1);
+    // The largest disks hold a copy of everything as long as each is larger than what the others bring for one copy.
+    for whole in 0..copies.min(sizes.len()) {
+        let others: u128 = sizes[whole..].iter().map(|size| u128::from(*size)).sum();
+        let fits = others / (copies - whole) as u128;
+        if u128::from(sizes[whole]) <= fits {
+            return ByteLength::new(u64::try_from(fits).unwrap_or(u64::MAX));
+        }
+    }
+    ByteLength::ZERO
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -115,5 +136,19 @@ mod tests {
         #[case] expected: Verdict,
     ) {
         assert_eq!(judge(&copies(list)), expected);
+    }
+
+    #[rstest::rstest]
+    #[case(&[10, 10], 2, 10)]
+    #[case(&[10, 2], 2, 2)]
+    #[case(&[10, 6, 4], 2, 10)]
+    #[case(&[12, 6, 4], 2, 10)]
+    #[case(&[9, 9, 9], 2, 13)]
+    #[case(&[9, 9, 9], 3, 9)]
+    #[case(&[9, 5, 4, 1], 3, 5)]
+    #[case(&[9], 2, 0)]
+    fn what_fits_on_several_disks_at_once(#[case] sizes: &[u64], #[case] copies: usize, #[case] fits: u64) {
+        let sizes: Vec<ByteLength> = sizes.iter().map(|size| ByteLength::new(*size)).collect();
+        assert_eq!(space(&sizes, copies), ByteLength::new(fits));
     }
 }

@@ -12,7 +12,7 @@ use sieve_core::suggest::unknown;
 use sieve_core::units::{ByteLength, VersionId};
 
 use crate::listing;
-use crate::status::{DiskStatus, Limited, Stakes, Status, Verdict, VolumeStatus, every_level};
+use crate::status::{DiskStatus, Limited, Stakes, Status, Verdict, every_level, sizes};
 use crate::{AtPath, Costs, Missing, Outlook, Step};
 use crate::{RiskMember, RiskVolume};
 use sieve_core::count::Count;
@@ -218,11 +218,7 @@ impl PaperPool {
             verdict: Verdict::Well,
             stakes,
             at_work: None,
-            volumes: vec![VolumeStatus::of(
-                self.volume.volume(),
-                &disks,
-                self.volume.limit().map(|(_, limit)| limit),
-            )],
+            volumes: vec![sizes(self.volume.volume(), &disks, self.volume.limit().map(|(_, limit)| limit))],
             disks,
             guard: every_level(&levels),
             unguarded,

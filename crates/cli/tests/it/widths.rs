@@ -172,7 +172,9 @@ fn fill(lab: &Lab) {
     let mut write = |path: &str, size: usize| {
         let path = lab.root().join("card").join(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, chance.bytes(size)).unwrap();
+        fs::write(&path, chance.bytes(size)).unwrap();
+        let long_ago = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_900_000_000);
+        fs::File::options().write(true).open(path).unwrap().set_modified(long_ago).unwrap();
     };
     for number in 0..30 {
         let long = if number % 5 == 0 { "-a-long-name-with-the-time-the-place-and-the-weather" } else { "" };

@@ -22,10 +22,12 @@ use sieve_pool::writer::at_work;
 pub use filling::filling_of;
 pub use members::{disks, tables};
 pub(crate) use report::every_level;
-pub use report::{Advice, Conflict, DiskStatus, GuardLevel, Limited, NextLoss, Stakes, Status, Verdict};
+pub use report::{
+    Advice, Conflict, DiskStatus, GuardLevel, Limited, NextJob, NextLoss, Stakes, Status, Verdict,
+    VolumeStatus,
+};
 pub use stock::unguarded;
-pub use times::NextJob;
-pub use volumes::VolumeStatus;
+pub(crate) use volumes::sizes;
 
 /// Looks at what is there, and takes stock.
 ///

@@ -8,13 +8,11 @@ use sieve_catalogue::label::Role;
 use sieve_catalogue::proofs::Proof;
 use sieve_core::count::Count;
 use sieve_core::fate::{Fate, Unguarded};
+use sieve_core::pool::VolumeKind;
 use sieve_core::units::ByteLength;
 use sieve_disk::Error;
 use sieve_pool::member::State;
 use sieve_pool::writer::AtWork;
-
-use super::times::NextJob;
-use super::volumes::VolumeStatus;
 
 /// How a pool is.
 #[derive(Clone, Debug, Serialize)]
@@ -83,6 +81,36 @@ pub struct Status {
     /// What the pool file says and is not so, or not yet, in words; also among the notes.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub differs: Vec<String>,
+}
+
+/// One volume.
+#[derive(Clone, Debug, Serialize)]
+pub struct VolumeStatus {
+    /// Its name.
+    pub name: String,
+    /// How it lays files over its disks.
+    pub kind: VolumeKind,
+    /// What it can hold: by this disks are bought. Copies count once; the cache in front of it does not.
+    pub total: ByteLength,
+    /// What is on its data disks.
+    pub used: ByteLength,
+    /// What still fits.
+    pub free: ByteLength,
+    /// When the first of its data disks will be full, nanoseconds since 1970; none where none grows, or little is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub full_about: Option<i64>,
+    /// That disk.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fills_first: Option<String>,
+}
+
+/// A job of the agenda that comes next.
+#[derive(Clone, Debug, Serialize)]
+pub struct NextJob {
+    /// Its name.
+    pub job: String,
+    /// When it is wanted, nanoseconds since 1970.
+    pub at: i64,
 }
 
 /// A volume that may hold less than its disks could.

@@ -2,22 +2,14 @@
 
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use serde::Serialize;
 use sieve_disk::Result;
 use sieve_pool::journal::{self, Did};
 use sieve_pool::pool::Pool;
 
+use super::report::NextJob;
+
 /// How far the agenda is looked ahead.
 const AHEAD: SignedDuration = SignedDuration::from_hours(24 * 40);
-
-/// A job of the agenda that comes next.
-#[derive(Clone, Debug, Serialize)]
-pub struct NextJob {
-    /// Its name.
-    pub job: String,
-    /// When it is wanted, nanoseconds since 1970.
-    pub at: i64,
-}
 
 /// When everything, or a share of it, was last verified to the end, nanoseconds since 1970.
 pub(super) fn verified_at(pool: &Pool) -> Result<Option<i64>> {

@@ -47,6 +47,8 @@ pub(crate) struct AgendaArguments {
     /// Draw the days into a new file, .svg or .png
     #[arg(long, value_name = "FILE")]
     chart: Option<PathBuf>,
+    #[command(flatten)]
+    look: chart::Look,
     /// Write a calendar (ics), units of the system's service manager (timers) or crontab lines (cron) into a folder;
     /// nothing is installed
     #[arg(long, value_names = ["KIND", "DIR"], num_args = 2, conflicts_with_all = ["run", "due"])]
@@ -132,7 +134,7 @@ pub(crate) fn run(context: &Context, arguments: &AgendaArguments) -> Result<Outc
     }
     let week = Week::of(&outline, now, arguments.days, zone);
     if let Some(path) = &arguments.chart {
-        chart::week(path, &pool.spec.name, &week.outline.setting, &week.hall, &week.days)?;
+        chart::week(path, &arguments.look, &pool.spec.name, &week.outline.setting, (&week.hall, &week.days))?;
     }
     if let Some(export) = &arguments.export {
         return export::run(context, &pool, &outline, export);

@@ -57,6 +57,8 @@ pub(crate) struct DesignArguments {
     /// Draw usable space and losses side by side, as SVG or PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) chart: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) look: chart::Look,
     /// Write the recommended plan as a new pool file, on paper
     #[arg(long, value_name = "FILE")]
     pub(crate) save: Option<PathBuf>,
@@ -97,14 +99,33 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     }
     if let Some(path) = &arguments.chart {
         let title = format!("{} disks, {} in all", disks.len(), size(disks.iter().map(|d| d.size).sum()));
-        let drawn: Vec<Figures> = shown.iter().map(|position| all[*position].clone()).collect();
-        chart::plans(path, &title, &drawn)?;
+        let chosen = found.as_ref().map(|r| r.position);
+        let positions = without_doubles(&all, &shown, chosen);
+        let drawn: Vec<Figures> = positions.iter().map(|position| all[*position].clone()).collect();
+        let recommended = positions.iter().position(|position| Some(*position) == chosen);
+        chart::plans(path, &arguments.look, &title, &drawn, recommended)?;
     }
     if let Some(path) = &arguments.save {
         let chosen = found.as_ref().map(|r| &all[r.position]);
         write_pool(path, &disks, chosen)?;
     }
     Ok(Outcome::well(found.is_some()))
+}
+
+/// The plans to draw: of those that store and lose the same, one, and the one that is recommended before the others.
+fn without_doubles(all: &[Figures], shown: &[usize], chosen: Option<usize>) -> Vec<usize> {
+    let look = |position: usize| {
+        let figures = &all[position];
+        let losses = (figures.one_more.average.to_bits(), figures.one_more.worst.to_bits());
+        (figures.plan.usable, figures.survives, losses)
+    };
+    let is_double = |place: usize| {
+        let position = shown[place];
+        let is_same = |other: &usize| *other != position && look(*other) == look(position);
+        chosen != Some(position)
+            && (chosen.is_some_and(|chosen| is_same(&chosen)) || shown[..place].iter().any(is_same))
+    };
+    (0..shown.len()).filter(|place| !is_double(*place)).map(|place| shown[place]).collect()
 }
 
 /// The disks that are named; else those of a table; else those of the pool file.

@@ -62,6 +62,8 @@ pub(crate) struct IngestArguments {
     /// Draw the cache through the day, as SVG or PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) chart: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) look: chart::Look,
 }
 
 #[derive(Serialize)]
@@ -104,7 +106,7 @@ pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
                 Error::new(Kind::Usage, "ingest.no-day", message).remedy("add --arrivals and --settle")
             );
         };
-        chart::day(path, day, room)?;
+        chart::day(path, &arguments.look, day, room)?;
     }
     let overflows = day.as_ref().is_some_and(|d| d.grows_without_end || d.overflows_at.is_some());
     Ok(Outcome::well(!overflows))

@@ -34,7 +34,7 @@ pub(crate) fn run(
     let map = loss_map(outlook)?;
     if let Some(file) = file {
         let title = if question.steps.is_empty() { String::new() } else { format!(", {}", question.first()) };
-        chart::losses(file, &map, &title)?;
+        chart::losses(file, &question.asked.drawn, &map, &title)?;
     }
     if context.json {
         json::print(&map)?;

@@ -22,6 +22,8 @@ pub(crate) struct FateArguments {
     /// Draw what each pair of disks costs: in the terminal, or into an .svg or .png file
     #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with_all = ["any", "lose", "group", "only", "explain", "backup", "folder", "csv"])]
     pub(crate) map: Option<Option<PathBuf>>,
+    #[command(flatten)]
+    pub(crate) drawn: crate::chart::Look,
     /// Take it that this was done first: sync, settle, "add parity", "rm PATH" or "replace DISK with SIZE"
     #[arg(long, value_name = "STEP")]
     pub(crate) after: Vec<String>,

@@ -12,8 +12,6 @@ use crate::human::{Table, count, reason, size, style, time, units};
 
 /// Reasons up to this length stand beside the file; longer ones below it.
 const SHORT: usize = 40;
-/// How wide the reasons are set.
-const WIDTH: usize = 110;
 
 pub(super) fn show(question: &Question<'_>, shown: &State, before: Option<&State>, notes: &[String]) {
     let mut lost: Vec<&str> = question.lose.iter().map(String::as_str).collect();
@@ -163,15 +161,7 @@ fn show_lines(summary: &Summary, list: Option<Fate>) {
             style::paint(style::FAINT, format!("{}{beside}", line.text))
         );
         if !is_short {
-            let indent = "          ";
-            let lines = textwrap::wrap(
-                &line.why,
-                textwrap::Options::new(WIDTH)
-                    .word_splitter(textwrap::WordSplitter::NoHyphenation)
-                    .initial_indent(indent)
-                    .subsequent_indent(indent),
-            );
-            lines.iter().for_each(|line| crate::say!("{}", style::paint(style::FAINT, line)));
+            crate::say!("          {}", style::paint(style::FAINT, &line.why));
         }
     }
     if summary.unlisted > 0 {
