@@ -79,8 +79,12 @@ pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
 
 /// Says what is wrong with the command line, or prints the help that was asked for.
 pub(crate) fn misused(mistake: &clap::Error, given: &[OsString]) -> ExitCode {
-    // Who closed the pipe has read enough.
-    let _ = mistake.print();
+    if mistake.use_stderr() {
+        crate::complain!("{}", mistake.render().ansi().to_string().trim_end());
+    } else {
+        // Who closed the pipe has read enough.
+        let _ = mistake.print();
+    }
     let is_json = given.iter().take_while(|word| *word != "--").any(|word| word == "--json");
     if is_json && mistake.use_stderr() {
         let text = mistake.render().to_string();

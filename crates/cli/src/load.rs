@@ -29,7 +29,7 @@ pub(crate) fn read(path: &Path) -> Result<PoolFile> {
         let mut error = Error::io("pool-file.read", path, source);
         error.kind = Kind::Usage;
         error.message = format!("the pool file cannot be read: {}", error.message);
-        error.remedy("write one (zinc-sieve demo --dir DIR leaves an example), or name it with --pool FILE")
+        error.remedy("zinc-sieve init writes one from the disks of this machine; or name it with --pool FILE")
     })?;
     let text = String::from_utf8(bytes).map_err(|_| {
         Error::new(

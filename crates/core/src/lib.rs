@@ -18,6 +18,7 @@ pub mod landing;
 pub mod lane;
 pub mod layout;
 pub mod mirror;
+pub mod moment;
 pub mod notice;
 pub mod paper;
 pub mod path;

@@ -29,6 +29,7 @@ pub struct Mounted {
     /// The process that serves it.
     pub process: u32,
     /// Since when, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub since: i64,
     /// Nothing is changed through it.
     pub read_only: bool,

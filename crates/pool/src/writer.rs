@@ -62,6 +62,7 @@ pub struct AtWork {
     /// What, and which process is at it.
     pub what: String,
     /// Since when, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub since: i64,
     /// How far it was when it last said so; none while it has not.
     pub progress: Option<HowFar>,

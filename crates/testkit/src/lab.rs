@@ -58,6 +58,18 @@ impl Run {
         serde_json::from_str(&self.stdout).unwrap_or_else(|e| panic!("{e}: {}\n{}", self.stdout, self.stderr))
     }
 
+    /// What it printed, where that is a list: what the one key besides the name and version of its form holds.
+    #[track_caller]
+    pub fn list(&self) -> Value {
+        let Value::Object(mut result) = self.json() else { panic!("no object: {}", self.stdout) };
+        result.retain(|key, _| key != "format" && key != "version");
+        let mut values = result.into_iter().map(|(_, value)| value);
+        match (values.next(), values.next()) {
+            (Some(list @ Value::Array(_)), None) => list,
+            _ => panic!("no list: {}", self.stdout),
+        }
+    }
+
     /// Fails the test unless the exit code is one of those.
     #[track_caller]
     pub fn expect(self, codes: &[i32]) -> Self {

@@ -64,6 +64,7 @@ pub struct Figures {
     /// Bytes per second back from it.
     pub read: Rate,
     /// When, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub at: i64,
 }
 

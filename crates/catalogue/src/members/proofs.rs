@@ -11,6 +11,7 @@ pub struct Proof {
     /// The disks.
     pub lost: Vec<String>,
     /// When, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub at: i64,
     /// Files that were looked at.
     pub files: u64,

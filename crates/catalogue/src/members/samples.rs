@@ -18,6 +18,7 @@ const THINNED: [(i64, i64); 3] = [(3 * DAY, DAY), (90 * DAY, 7 * DAY), (3 * 365 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
 pub struct Sample {
     /// When, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub at: i64,
     /// What files take on it, or its parity image.
     pub used: Option<ByteLength>,

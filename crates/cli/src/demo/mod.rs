@@ -69,7 +69,7 @@ pub(crate) fn run(dir: Option<&Path>, chapters: &[Chapter], json: bool) -> Resul
     }
     let proof = outcome?;
     if json {
-        json::print(&proof)?;
+        json::print("demo", &proof)?;
     } else if keep {
         crate::say!("\nEverything is left in {}: cd there and try `zinc-sieve status`.", root.display());
     }
@@ -87,7 +87,7 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
     kinds::build(&Stage::new(root.clone(), false)?)?;
     week::build(&Stage::new(root.clone(), false)?)?;
     if json {
-        json::print(&serde_json::json!({ "folder": root }))?;
+        json::print("demo-set-up", &serde_json::json!({ "folder": root }))?;
     } else {
         crate::say!(
             "In {} there are now four folders that stand in for disks, a pool file, and a memory card \
@@ -109,7 +109,10 @@ pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
     make_empty(&root)?;
     let listed = paper::write(&Stage::new(root.clone(), false)?)?;
     if json {
-        json::print(&serde_json::json!({ "folder": root, "files": listed.files, "bytes": listed.bytes }))?;
+        json::print(
+            "demo-paper",
+            &serde_json::json!({ "folder": root, "files": listed.files, "bytes": listed.bytes }),
+        )?;
     } else {
         crate::say!(
             "In {} there is a pool on paper, and a listing of its {}. Next: cd there, and try\n  \

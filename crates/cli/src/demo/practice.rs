@@ -76,7 +76,10 @@ pub(crate) fn practice(
     }
     let commands = commands(dir, &lose);
     if json {
-        json::print(&Made { folder: &root, disks: &small, lose: &lose, commands: &commands })?;
+        json::print(
+            "drill-practice",
+            &Made { folder: &root, disks: &small, lose: &lose, commands: &commands },
+        )?;
     } else {
         show(dir, spec, &small, &commands);
     }

@@ -296,7 +296,7 @@ fn the_odds_of_a_year_count_the_cache() {
 #[test]
 fn landings_are_measured_and_ingest_takes_the_figures() {
     let lab = lab(ONE);
-    let measured = json(&lab, &["measure", "--amount", "2 MB", "--json"]);
+    let measured = lab.run(&["measure", "--amount", "2 MB", "--json"]).list();
     let landings: Vec<&str> =
         measured.as_array().unwrap().iter().map(|figures| figures["landing"].as_str().unwrap()).collect();
     assert_eq!(landings, ["disks", "cache"]);
@@ -320,7 +320,7 @@ fn what_is_removed_from_the_cache_comes_back_and_what_settled_is_not_offered() {
     put(&lab, "dawn", 2, 1000);
     let before = fs::read(lab.disk("flint").join("dawn/clip-01.mkv")).unwrap();
     lab.run(&["rm", "dawn/clip-01.mkv", "--yes"]).expect(&[0]);
-    let list = json(&lab, &["restore", "--list", "--json"]);
+    let list = lab.run(&["restore", "--list", "--json"]).list();
     let paths: Vec<&str> = list.as_array().unwrap().iter().map(|c| c["path"].as_str().unwrap()).collect();
     assert_eq!(paths, ["dawn/clip-01.mkv"], "{list}");
     lab.run(&["restore", "dawn/clip-01.mkv", "--yes"]).expect(&[0]);

@@ -155,7 +155,7 @@ fn several_disks_are_replaced_one_after_the_other() {
     let uneven = lab.run(&[&arguments[..], &["--onto", &onto[0]]].concat()).expect(&[2]);
     assert!(uneven.stderr.contains("3 disks and 1 new ones"), "{}", uneven.stderr);
     arguments.extend(onto.iter().flat_map(|onto| ["--onto", onto.as_str()]));
-    let reports = lab.run(&arguments).expect(&[0]).json();
+    let reports = lab.run(&arguments).expect(&[0]).list();
     assert_eq!(reports.as_array().unwrap().len(), 3, "{reports}");
     assert_eq!(files(&lab, &["new-alder", "beech", "new-cedar"]), before);
     is_well(&lab);

@@ -151,7 +151,8 @@ fn csv_has_a_line_for_each_file() {
 #[test]
 fn one_file_tells_its_story() {
     let lab = pool();
-    let stories = fate(&lab, &["--explain", "notes/alder.flac"]);
+    let told = fate(&lab, &["--explain", "notes/alder.flac"]);
+    let stories = &told["files"];
     let story = &stories[0];
     assert_eq!((story["disk"].as_str(), story["guard"].as_u64()), (Some("alder"), Some(1)));
     for loss in story["losses"].as_array().unwrap() {

@@ -697,7 +697,7 @@ fn what_is_held_is_known_also_when_the_home_is_lost() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["rm", "dawn/wren.flac", "--yes"]).expect(&[0]);
     fs::remove_dir_all(lab.root().join(".zinc-sieve")).unwrap();
-    let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).json();
+    let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).list();
     assert_eq!(list[0]["path"], "dawn/wren.flac", "{list}");
     assert_eq!(list[0]["what"], "removed", "{list}");
     lab.run(&["restore", "dawn/wren.flac", "--yes"]).expect(&[0]);
@@ -990,7 +990,7 @@ fn a_writer_by_descriptor_after_a_settle_loses_nothing() {
     OpenOptions::new().append(true).open(held).unwrap().write_all(b"and dusk").unwrap();
     lab.run(&["sync", "--yes"]).expect(&[0, 1]);
     lab.run(&["sync", "--yes"]).expect(&[0, 1]);
-    let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).json();
+    let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).list();
     let paths: Vec<&Value> = list.as_array().unwrap().iter().map(|c| &c["path"]).collect();
     assert_eq!(paths, ["dawn/wren.flac"], "what is nowhere else is kept, and can be had");
 }

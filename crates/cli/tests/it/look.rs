@@ -185,7 +185,7 @@ fn the_bay_to_pull_is_shown_in_words_with_its_neighbours() {
     let found =
         run(&lab, &world, &["bays", "--find", "oak", "--from", "machine", "--json"]).expect(&[0]).json();
     assert_eq!((found["bay"].as_str(), found["place"].as_str()), (Some("C2"), Some("at the bottom, right")));
-    let bays = run(&lab, &world, &["bays", "--from", "machine", "--json"]).expect(&[0]).json();
+    let bays = run(&lab, &world, &["bays", "--from", "machine", "--json"]).expect(&[0]).list();
     let empty: Vec<_> =
         bays.as_array().unwrap().iter().filter(|b| b["disk"].is_null()).map(|b| &b["bay"]).collect();
     assert_eq!(empty, ["B2"]);

@@ -37,7 +37,7 @@ fn synced() -> Lab {
 }
 
 fn listed(lab: &Lab) -> Vec<(String, String, String)> {
-    let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).json();
+    let list = lab.run(&["restore", "--list", "--json"]).expect(&[0]).list();
     let text = |entry: &Value, key: &str| entry[key].as_str().unwrap().to_string();
     list.as_array()
         .unwrap()

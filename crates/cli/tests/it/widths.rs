@@ -14,8 +14,8 @@ use sieve_testkit::{Chance, Lab};
 use unicode_width::UnicodeWidthStr;
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
-/// The first of June 2031, in nanoseconds: every line says "just now".
-const NOW: &str = "1938081600000000000+";
+/// What is told in days that pass: only how wide it is is looked at.
+const OF_TODAY: [&str; 3] = ["agenda", "journal", "notice"];
 const WIDTHS: [usize; 3] = [80, 100, 140];
 /// As long as the folder of a test, so that lines break where they broke.
 const HOME: &str = "/home/ash/birdsongs";
@@ -96,7 +96,7 @@ const COMMANDS: &[(&str, &[&str])] = &[
     ("restore", &["restore", "--list"]),
     ("risk", &["risk", "--from", "machine"]),
     ("rm", &["rm", "herbarium", "--recursive", "--dry-run"]),
-    ("route", &["route", "cedar is 14 TB", "without beech"]),
+    ("route", &["route", "cedar is 14 TB"]),
     ("settle", &["settle", "--dry-run"]),
     ("status", &["status"]),
     ("sync", &["sync", "--dry-run"]),
@@ -113,12 +113,7 @@ fn run(lab: &Lab, width: usize, arguments: &[&str]) -> String {
         .args(arguments)
         .current_dir(lab.root())
         .env_clear()
-        .envs([
-            ("COLUMNS", width.to_string().as_str()),
-            ("ZINC_SIEVE_NOW", NOW),
-            ("TZ", "UTC"),
-            ("PATH", "/nowhere"),
-        ])
+        .envs([("COLUMNS", width.to_string().as_str()), ("TZ", "UTC"), ("PATH", "/nowhere")])
         .output()
         .unwrap();
     let text = [output.stdout, output.stderr].map(|bytes| String::from_utf8(bytes).unwrap()).concat();
@@ -162,9 +157,16 @@ fn shelf() -> Lab {
     text +=
         "\n[[elsewhere]]\nname = \"loft\"\nlisting = \"loft.csv\"\nplace = \"the loft across the yard\"\n";
     lab.write_pool_file(&text);
-    fs::write(lab.root().join("loft.csv"), "path,size_bytes\ndawn-chorus/0001.wav,900\n").unwrap();
     fill(&lab);
+    fs::write(lab.root().join("loft.csv"), "path,size_bytes\ndawn-chorus/0001.wav,900\n").unwrap();
+    date(&lab.root().join("loft.csv"));
     lab
+}
+
+/// Gives a file a time that stays the same.
+fn date(path: &Path) {
+    let long_ago = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_700_000_000);
+    fs::File::options().write(true).open(path).unwrap().set_modified(long_ago).unwrap();
 }
 
 fn fill(lab: &Lab) {
@@ -173,8 +175,7 @@ fn fill(lab: &Lab) {
         let path = lab.root().join("card").join(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
         fs::write(&path, chance.bytes(size)).unwrap();
-        let long_ago = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_900_000_000);
-        fs::File::options().write(true).open(path).unwrap().set_modified(long_ago).unwrap();
+        date(&path);
     };
     for number in 0..30 {
         let long = if number % 5 == 0 { "-a-long-name-with-the-time-the-place-and-the-weather" } else { "" };
@@ -202,10 +203,27 @@ fn fill(lab: &Lab) {
     }
 }
 
-/// What depends on how fast the machine is, and not on what there is.
+/// What depends on how fast the machine is, and on the day, and not on what there is.
 fn without_pace(text: &str) -> String {
-    let paced = |line: &&str| ["/s,", "/s ", " took ", "likely "].iter().all(|word| !line.contains(word));
-    text.lines().filter(paced).map(|line| format!("{}\n", line.trim_end())).collect()
+    const PASSING: [&str; 5] = ["/s,", "/s ", " took ", "likely ", "next by the agenda"];
+    let lines = text.lines().filter(|line| PASSING.iter().all(|word| !line.contains(word)));
+    lines.map(|line| format!("{}\n", without_times(line.trim_end()))).collect()
+}
+
+/// Moments, "2031-05-04 03:00", as places of the same width.
+fn without_times(line: &str) -> String {
+    const FORM: &str = "0000-00-00 00:00";
+    let mut bytes = line.as_bytes().to_vec();
+    for at in 0..bytes.len().saturating_sub(FORM.len() - 1) {
+        let is_moment = FORM.bytes().zip(&bytes[at..]).all(|(form, byte)| match form {
+            b'0' => byte.is_ascii_digit(),
+            other => *byte == other,
+        });
+        if is_moment {
+            bytes[at..at + FORM.len()].copy_from_slice(FORM.as_bytes());
+        }
+    }
+    String::from_utf8(bytes).unwrap()
 }
 
 #[test]
@@ -222,6 +240,9 @@ fn nothing_is_wider_than_the_terminal() {
                 .map(|line| format!("{name} at {width}: {line}"));
             wrong.extend(long);
             kept += &format!("━━ {width} columns\n{}", without_pace(&text));
+        }
+        if OF_TODAY.contains(name) {
+            continue;
         }
         let path = format!("{}/tests/it/widths/{name}.txt", env!("CARGO_MANIFEST_DIR"));
         snapbox::assert_data_eq!(kept, snapbox::Data::read_from(Path::new(&path), None).raw());

@@ -36,6 +36,7 @@ impl Verdict {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Look {
     /// When, nanoseconds since 1970.
+    #[serde(with = "crate::moment")]
     pub at: i64,
     /// Sectors that were replaced by spare ones.
     pub reallocated: Option<u64>,

@@ -62,6 +62,7 @@ pub struct Row {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub files: Option<u64>,
     /// When it, or the newest of what is in it, was modified; nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub modified: i64,
     /// How guarded it is, where that was asked for.
     #[serde(flatten)]

@@ -36,6 +36,7 @@ pub struct Status {
     pub unguarded: BTreeMap<Unguarded, Count>,
     /// When the oldest of what came or changed since its last sync did, or came onto a cache; nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub unguarded_since: Option<i64>,
     /// What a sync would guard that is unguarded now, where one can be made and would help.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -43,17 +44,21 @@ pub struct Status {
     /// What was removed or replaced and is held until the next sync.
     pub held: Count,
     /// When the last sync began, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment::maybe")]
     pub synced_at: Option<i64>,
     /// When the last verify that came to its end did, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub verified_at: Option<i64>,
     /// What the agenda does next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<NextJob>,
     /// When the files on the disks were last looked at, where that was not now; nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub as_of: Option<i64>,
     /// Now, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub now: i64,
     /// Files of the same path on two disks of a volume.
     pub conflicts: Vec<Conflict>,
@@ -98,6 +103,7 @@ pub struct VolumeStatus {
     pub free: ByteLength,
     /// When the first of its data disks will be full, nanoseconds since 1970; none where none grows, or little is known.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub full_about: Option<i64>,
     /// That disk.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -110,6 +116,7 @@ pub struct NextJob {
     /// Its name.
     pub job: String,
     /// When it is wanted, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub at: i64,
 }
 
@@ -148,6 +155,7 @@ pub struct DiskStatus {
     /// What may still be written to it.
     pub free: ByteLength,
     /// When it was last scanned, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment::maybe")]
     pub scanned_at: Option<i64>,
     /// It takes no writes.
     pub read_only: bool,

@@ -4,6 +4,7 @@ mod copy;
 mod plan;
 
 use serde::Serialize;
+use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
@@ -11,7 +12,9 @@ pub use copy::execute;
 pub use plan::plan;
 
 use sieve_core::count::Count;
-use sieve_disk::{EntryKind, RealDisk};
+use sieve_disk::{EntryKind, RealDisk, Result};
+use sieve_pool::curves::forecast_pass;
+use sieve_pool::pool::Pool;
 
 /// What is put where.
 pub struct PutPlan {
@@ -28,6 +31,17 @@ pub struct PutPlan {
     pub replaced: u64,
     /// Files that are there already, whole and the same: an earlier put was interrupted.
     pub there_already: u64,
+}
+
+/// A file that is to be put, and where.
+#[derive(Clone, Debug, Serialize)]
+pub struct PlannedFile {
+    /// Its path in the volume.
+    pub path: String,
+    /// Its length.
+    pub size_bytes: ByteLength,
+    /// The disk that it goes to, or those of its pieces; further copies go where there is room then.
+    pub disks: Vec<String>,
 }
 
 /// One file, symlink or folder. There may be millions, so it is kept small.
@@ -52,6 +66,29 @@ impl PutPlan {
     pub fn essence(&self) -> serde_json::Value {
         let item = |item: &Item| (item.path.to_string(), item.size, item.member, item.replaces);
         serde_json::json!([self.items.iter().map(item).collect::<Vec<_>>(), self.skipped, self.replaced])
+    }
+
+    /// How long it is likely to take: each byte is written and read back. What the sources give is not known.
+    ///
+    /// # Errors
+    /// When the measured curves are damaged.
+    pub fn forecast(&self, pool: &Pool) -> Result<Forecast> {
+        let twice = |bytes: ByteLength| bytes.plus(bytes);
+        let amounts = self.by_disk.iter().map(|(disk, amount)| (disk.clone(), twice(amount.bytes))).collect();
+        forecast_pass(pool, &amounts)
+    }
+
+    /// Every file with where it goes, in the order in which they are copied.
+    pub fn files<'a>(&'a self, pool: &'a Pool) -> impl Iterator<Item = PlannedFile> + 'a {
+        let name = |member: u16| pool.members[usize::from(member)].row.name.clone();
+        self.items.iter().filter(|item| item.kind == EntryKind::File).map(move |item| PlannedFile {
+            path: self.target(&item.path).to_string(),
+            size_bytes: item.size,
+            disks: match &item.pieces {
+                Some(pieces) => pieces.iter().map(|(member, _)| name(*member)).collect(),
+                None => vec![name(item.member)],
+            },
+        })
     }
 
     fn source(&self, item: &Item) -> &RealDisk {

@@ -35,6 +35,7 @@ pub struct Entry {
     /// Its length.
     pub size_bytes: ByteLength,
     /// Its modification time, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub modified: i64,
 }
 

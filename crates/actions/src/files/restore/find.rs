@@ -62,6 +62,7 @@ pub struct Candidate {
     pub what: What,
     /// When that was done or noticed, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub since: Option<i64>,
     /// How much of it comes back.
     pub comes_back: Recoverable,

@@ -50,6 +50,7 @@ pub struct PlannedMove {
     /// Why.
     pub why: Why,
     /// Since when it waits, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub since: i64,
     /// Its path as a tree key.
     #[serde(skip)]

@@ -89,6 +89,7 @@ pub struct CacheStatus {
     pub waits: Count,
     /// Since when the oldest of it does, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub since: Option<i64>,
     /// What stays on the cache for good.
     pub stays: Count,
@@ -102,6 +103,7 @@ pub struct CacheStatus {
     pub free: ByteLength,
     /// When it settles next, if that is regular, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub settles_next: Option<i64>,
 }
 

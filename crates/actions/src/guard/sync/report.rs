@@ -55,6 +55,7 @@ pub struct SyncPlan {
     /// Held files that can be given up afterwards.
     pub held_files: u64,
     /// When the scan began, nanoseconds since 1970.
+    #[serde(with = "sieve_core::moment")]
     pub begun_at: i64,
     /// The catalogue changed and its replicas have to follow.
     pub replicas_behind: bool,

@@ -28,6 +28,7 @@ pub struct VerifyReport {
     pub cells_checked: u64,
     /// When the rows that were not looked at for the longest were last verified, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "sieve_core::moment::maybe")]
     pub oldest_check: Option<i64>,
     /// It was asked to stop before its end.
     pub stopped: bool,

@@ -46,7 +46,7 @@ pub(super) fn run(context: &Context, pool: &Pool, outline: &Outline, asked: &[St
     }
     let names: Vec<String> = made.iter().map(|file| folder.join(&file.name).display().to_string()).collect();
     if context.json {
-        json::print(&serde_json::json!({ "written": names }))?;
+        json::print("agenda-export", &serde_json::json!({ "written": names }))?;
     } else {
         names.iter().for_each(|name| crate::say!("wrote {name}"));
         crate::say!("Nothing was installed. Next: {next}.");

@@ -140,7 +140,7 @@ pub(crate) fn run(context: &Context, arguments: &AgendaArguments) -> Result<Outc
         return export::run(context, &pool, &outline, export);
     }
     if context.json {
-        json::print(&week.answer(&pool))?;
+        json::print("agenda", &week.answer(&pool))?;
     } else {
         week.show(&pool);
     }

@@ -38,7 +38,10 @@ pub(super) fn run(
         pool_file::apply(&*home, &context.pool, &edits)?;
     }
     if context.json {
-        json::print(&Answer { before: &before, after: &after, written: write && !edits.is_empty() })?;
+        json::print(
+            "agenda-solve",
+            &Answer { before: &before, after: &after, written: write && !edits.is_empty() },
+        )?;
     } else {
         show(setting, &before, &after);
         if !edits.is_empty() && write {

@@ -23,13 +23,13 @@ pub(crate) fn run(context: &Context, folders: &[PathBuf], consent: Consent) -> R
     let is_whole = prepared.plan.members.iter().all(|member| member.at.is_some());
     if !confirm::go_on(consent, "Adopt it?")? {
         if context.json {
-            json::print(&prepared.plan)?;
+            json::print("adopt-plan", &prepared.plan)?;
         }
         return Ok(Outcome::well(is_whole));
     }
     let report = adopt::execute(&machine, &context.pool, prepared, &Bars::new())?;
     if context.json {
-        json::print(&report)?;
+        json::print("adopt", &report)?;
     } else {
         show_report(context, &report);
     }

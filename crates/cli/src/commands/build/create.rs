@@ -23,13 +23,13 @@ pub(crate) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     }
     if !confirm::go_on(consent, "Create the pool?")? {
         if context.json {
-            json::print(&plan)?;
+            json::print("create", &plan)?;
         }
         return Ok(Outcome::Fine);
     }
     let plan = create::execute(&machine, &context.pool, &spec, &plan, &Bars::new())?.1;
     if context.json {
-        json::print(&plan)?;
+        json::print("create", &plan)?;
     } else {
         crate::answer!("\n{} Next: zinc-sieve sync", style::paint(style::WELL, "The pool is created."));
     }

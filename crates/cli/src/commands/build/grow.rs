@@ -54,7 +54,7 @@ pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
             Agreed::Yes(prepared) => prepared,
             Agreed::No(prepared) => {
                 if context.json {
-                    json::print(&prepared.plan)?;
+                    json::print("grow-plan", &prepared.plan)?;
                 }
                 return Ok(Outcome::Fine);
             }
@@ -63,7 +63,7 @@ pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
     let report = grow::execute(&mut pool, prepared, &watch)?;
     drop(watch);
     if context.json {
-        json::print(&report)?;
+        json::print("grow", &report)?;
     } else {
         show_report(&report);
     }

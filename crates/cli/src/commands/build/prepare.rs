@@ -54,7 +54,7 @@ pub(crate) fn run(
     }
     let text = script(&disks, filesystem, mount_root.trim_end_matches('/'));
     if context.json {
-        json::print(&Answer { disks: &disks, script: &text })?;
+        json::print("prepare", &Answer { disks: &disks, script: &text })?;
     } else {
         crate::output::document(&text);
     }

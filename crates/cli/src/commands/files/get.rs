@@ -46,7 +46,7 @@ pub(crate) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome
     let report = read::get(&pool, &volume, &paths, disk.as_deref(), target, &watch)?;
     drop(watch);
     if context.json {
-        json::print(&report)?;
+        json::print("get", &report)?;
     } else {
         let what = units::files(report.files);
         crate::answer!(

@@ -80,13 +80,16 @@ pub(crate) fn run(context: &Context, arguments: &LsArguments) -> Result<Outcome>
         add_guards(&pool, &volume, &folder, &mut found, &Watch::new(false))?;
     }
     if context.json {
-        json::print(&Answer {
-            volume: &volume,
-            folder: folder.to_string(),
-            files: found.total.files,
-            size_bytes: found.total.bytes,
-            entries: &found.rows,
-        })?;
+        json::print(
+            "ls",
+            &Answer {
+                volume: &volume,
+                folder: folder.to_string(),
+                files: found.total.files,
+                size_bytes: found.total.bytes,
+                entries: &found.rows,
+            },
+        )?;
     } else {
         show(&found, arguments.long);
     }

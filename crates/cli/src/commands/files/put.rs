@@ -4,8 +4,9 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use serde::Serialize;
 use sieve_actions::files::put;
-use sieve_actions::files::put::{PutPlan, PutReport};
+use sieve_actions::files::put::{PlannedFile, PutPlan, PutReport};
 use sieve_catalogue::label::Role;
 use sieve_core::count::Count;
 use sieve_core::path::RelPath;
@@ -15,11 +16,15 @@ use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments, VolumeChoice};
 use crate::commands::context::{Context, volume_path};
+use crate::commands::protect::sync::show_forecast;
 use crate::confirm::{Agreed, Question, Work, agree};
 use crate::exit::Outcome;
-use crate::human::{Table, count, size, style};
+use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
+
+/// So many files are shown.
+const SHOWN: usize = 40;
 
 /// What is put where.
 #[derive(Args)]
@@ -40,6 +45,14 @@ pub(crate) struct PutArguments {
     pub(crate) consent: Consent,
 }
 
+/// What is to be put, file by file.
+#[derive(Serialize)]
+struct Planned {
+    #[serde(flatten)]
+    report: PutReport,
+    files: Vec<PlannedFile>,
+}
+
 pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome> {
     let PutArguments { sources, folder, replace, volume, restraint, consent } = arguments;
     let (typed, folder) = (Path::new(folder), volume_path(folder)?);
@@ -47,9 +60,16 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
     crate::restraint::hold(restraint, &mut pool);
     refuse_place_on_a_disk(&pool, typed)?;
     let volume = pool.volume(volume.volume.as_deref())?;
-    let show = |_: &_, plan: &PutPlan| {
+    let show = |pool: &Pool, plan: &PutPlan| {
         if !context.json {
             show_plan(&volume, &folder, plan);
+            if consent.dry_run {
+                show_files(pool, plan);
+            }
+            // A help and no more: curves that cannot be read stop no copy.
+            if let Ok(forecast) = plan.forecast(pool) {
+                show_forecast(&forecast);
+            }
         }
     };
     let question = Question { consent: *consent, work: Work::Short, words: "Copy?" };
@@ -58,14 +78,15 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print(&PutReport::intended(&plan))?;
+                let files = plan.files(&pool).collect();
+                json::print("put-plan", &Planned { report: PutReport::intended(&plan), files })?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = put::execute(&pool, &plan, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print(&report)?;
+        json::print("put", &report)?;
     } else if report.stopped {
         if report.by_disk.iter().any(|(_, amount)| amount.files > 0) {
             crate::answer!("\nStopped. Copied and verified so far:\n");
@@ -85,10 +106,14 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
 
 /// The place of a member is no folder of the volume: who types it means the disk, and a folder of that name would be made.
 fn refuse_place_on_a_disk(pool: &Pool, typed: &Path) -> Result<()> {
-    let paths = pool.spec.disks.iter().filter_map(|disk| Some((disk, disk.path.as_deref()?)));
-    let Some((disk, path)) = paths.into_iter().find(|(_, path)| typed.starts_with(path)) else {
+    // Typed from where one stands it may mean a disk as well; a folder of the volume has a slash in front then.
+    let from_here = std::path::absolute(typed).ok().filter(|place| !typed.is_absolute() && place.is_dir());
+    let places = || std::iter::once(typed).chain(from_here.as_deref());
+    let mut paths = pool.spec.disks.iter().filter_map(|disk| Some((disk, disk.path.as_deref()?)));
+    let Some((disk, path)) = paths.find(|(_, path)| places().any(|place| place.starts_with(path))) else {
         return Ok(());
     };
+    let typed = places().find(|place| place.starts_with(path)).unwrap_or(typed);
     let inside = typed.strip_prefix(path).unwrap_or(Path::new("")).display().to_string();
     let message = format!(
         "{} is the place of disk {}: files are put into a folder of the volume",
@@ -118,6 +143,23 @@ fn show_plan(volume: &VolumeSpec, folder: &RelPath, plan: &PutPlan) {
     }
     for skipped in &plan.skipped {
         crate::say!("  left alone: {skipped}");
+    }
+}
+
+/// Which file goes to which disk.
+fn show_files(pool: &Pool, plan: &PutPlan) {
+    crate::say!();
+    let mut table = Table::new(&["file", ">size", "to", "?bay"]);
+    for file in plan.files(pool).take(SHOWN) {
+        let bays = file.disks.iter().filter_map(|name| pool.spec.disk(name)?.bay.clone());
+        let bays = bays.collect::<Vec<_>>().join(", ");
+        table.row([file.path, size(file.size_bytes), file.disks.join(", "), bays]);
+    }
+    table.leave_blanks_out();
+    table.print();
+    let all = plan.files(pool).count();
+    if all > SHOWN {
+        crate::say!("  and {} more (all with --json)", units::files((all - SHOWN) as u64));
     }
 }
 

@@ -49,7 +49,7 @@ pub(crate) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
     if arguments.list {
         let candidates = candidates(&pool, &volume, &paths, events)?;
         if context.json {
-            json::print(&candidates)?;
+            json::print_list("restore-list", "files", &candidates)?;
         } else {
             show_list(&candidates, pool.machine.now());
         }
@@ -80,14 +80,14 @@ pub(crate) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         Agreed::Yes(wanted) => wanted,
         Agreed::No(wanted) => {
             if context.json {
-                json::print(&wanted)?;
+                json::print_list("restore-plan", "files", &wanted)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = restore::execute(&pool, &volume, &wanted, target, &Watch::begin(events)?)?;
     if context.json {
-        json::print(&report)?;
+        json::print("restore", &report)?;
     } else {
         show_report(&report);
     }

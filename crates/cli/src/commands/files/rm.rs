@@ -39,7 +39,7 @@ pub(crate) fn run(
         }
     };
     if context.json {
-        json::print(&report)?;
+        json::print("rm", &report)?;
     } else {
         show_left_alone(report.left_alone.iter());
         if !consent.dry_run {

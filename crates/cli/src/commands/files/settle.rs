@@ -71,7 +71,7 @@ pub(crate) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
         Agreed::Yes(plan) if is_something(&plan) => plan,
         Agreed::Yes(plan) | Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("settle-plan", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -85,7 +85,7 @@ pub(crate) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
     drop(watch);
     let is_well = !report.moved.stopped && synced.as_ref().is_none_or(sync::SyncReport::is_clean);
     if context.json {
-        json::print(&serde_json::json!({ "settle": report, "sync": synced }))?;
+        json::print("settle", &serde_json::json!({ "settle": report, "sync": synced }))?;
     } else {
         show_report(&report, &plan);
         show_guard(&volume, &report, synced.as_ref());

@@ -112,14 +112,14 @@ fn agree_and_shift(
         Agreed::Yes(plan) if !plan.is_empty() => plan,
         Agreed::Yes(plan) | Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("move-plan", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = shift::execute(pool, volume, &plan, &[], &Watch::begin(events)?)?;
     if context.json {
-        json::print(&report)?;
+        json::print("move", &report)?;
     } else {
         show_moved(&report);
         if plan.holds {

@@ -63,7 +63,7 @@ pub(crate) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outco
     }
     let report = drill(&pool, lose, sample, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print(&Answer { report: &report, proven: report.is_proven() })?;
+        json::print("drill", &Answer { report: &report, proven: report.is_proven() })?;
     } else {
         show(&report);
     }

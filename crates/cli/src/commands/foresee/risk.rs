@@ -102,7 +102,7 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
     }
     let agrees = volumes.iter().flat_map(|v| &v.comparison).all(|line| line.agrees);
     if context.json {
-        json::print(&Answer { volumes: &volumes, notes: &notes })?;
+        json::print("risk", &Answer { volumes: &volumes, notes: &notes })?;
     } else {
         volumes.iter().for_each(|volume| show(volume, asked.advise));
         notes.iter().for_each(|note| crate::say!("\nnote: {note}"));

@@ -59,7 +59,7 @@ fn show_all(context: &Context, shelf: &Shelf, spec: &PoolSpec, items: &[Item<'_>
                 disk: in_bay(items, bay).map(Item::title),
             }));
         }
-        return json::print(&bays);
+        return json::print_list("bays", "bays", &bays);
     }
     for case in &spec.cases {
         draw(shelf, case, items, None)?;
@@ -199,7 +199,7 @@ fn find_one(
         neighbours: neighbours(case, place, &spec.disks),
     };
     if context.json {
-        json::print(&found)?;
+        json::print("bays-find", &found)?;
         return Ok(Outcome::Fine);
     }
     draw(shelf, case, items, Some(place))?;

@@ -30,7 +30,7 @@ pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Co
         Curves::keep(&*machine.open_disk(home_folder(&context.pool))?, measured)?;
     }
     if context.json {
-        json::print(&report)?;
+        json::print("burn-in", &report)?;
     } else {
         show(&report);
     }

@@ -37,7 +37,7 @@ pub(crate) fn run(context: &Context, name: Option<&str>, from: Option<&Path>) ->
             notes: &notes,
             gaps: &shelf.inventory.gaps,
         };
-        json::print(&answer)?;
+        json::print("disks", &answer)?;
     } else {
         show(&shelf, &items, &confusions, &notes);
     }
@@ -200,7 +200,7 @@ fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Resu
         return Err(Error::new(Kind::Usage, "disk.unknown", message));
     };
     if context.json {
-        json::print(item)?;
+        json::print("disk", item)?;
         return Ok(Outcome::Fine);
     }
     for (what, value) in everything(shelf, item) {

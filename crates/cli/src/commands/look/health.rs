@@ -52,7 +52,7 @@ pub(crate) fn run(context: &Context, names: &[String], from: Option<&Path>) -> R
     }
     let batches = batch_notes(&shelf);
     if context.json {
-        json::print(&Answer { disks: &judged, batches: &batches, gaps: &shelf.inventory.gaps })?;
+        json::print("health", &Answer { disks: &judged, batches: &batches, gaps: &shelf.inventory.gaps })?;
     } else {
         show(&shelf, &judged, &batches);
     }

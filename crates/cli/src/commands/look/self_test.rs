@@ -67,7 +67,7 @@ pub(crate) fn run(context: &Context, reach: Reach, names: &[String]) -> Result<O
     if context.json {
         let list: Vec<_> =
             results.iter().map(|(disk, came)| serde_json::json!({ "disk": disk, "came": came })).collect();
-        json::print(&list)?;
+        json::print_list("self-test", "results", &list)?;
     } else {
         for (disk, came) in &results {
             let paint = if came.ended() == Ended::Done { style::WELL } else { style::BAD };

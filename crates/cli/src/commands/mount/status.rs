@@ -13,7 +13,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome> {
     let mounted = record::all(&*pool.home)?;
     let is_well = mounted.iter().all(is_well);
     if context.json {
-        json::print(&serde_json::json!({ "mounts": mounted }))?;
+        json::print("mount-status", &serde_json::json!({ "mounts": mounted }))?;
     } else if mounted.is_empty() {
         crate::say!("No volume of this pool is mounted.");
     } else {
@@ -28,7 +28,7 @@ pub(super) fn show_one(context: &Context, volume: &str) -> Result<Outcome> {
     let mounted = record::all(&*pool.home)?;
     let mounted = mounted.iter().filter(|answer| answer.mounted.volume == volume);
     if context.json {
-        json::print(&serde_json::json!({ "mounts": mounted.collect::<Vec<_>>() }))?;
+        json::print("mount-status", &serde_json::json!({ "mounts": mounted.collect::<Vec<_>>() }))?;
     } else {
         mounted.for_each(show);
     }

@@ -23,7 +23,7 @@ pub(crate) fn run(context: &Context, at: &Path) -> Result<Outcome> {
     };
     serving::end(&answer.mounted.at, answer.mounted.process)?;
     if context.json {
-        json::print(&serde_json::json!({ "unmounted": answer.mounted }))?;
+        json::print("umount", &serde_json::json!({ "unmounted": answer.mounted }))?;
     }
     Ok(Outcome::Fine)
 }

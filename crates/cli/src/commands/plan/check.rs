@@ -37,7 +37,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome> {
     }
     if context.json {
         let lines = mistakes.iter().map(|m| line(m, &file.text)).collect();
-        json::print(&Answer { mistakes: lines, findings: &looked.findings })?;
+        json::print("check", &Answer { mistakes: lines, findings: &looked.findings })?;
     } else {
         show(context, &file.text, &mistakes, &looked.findings);
     }

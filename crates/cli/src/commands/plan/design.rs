@@ -93,7 +93,10 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     }
     let shown: Vec<usize> = if arguments.all { (0..all.len()).collect() } else { front.clone() };
     if context.json {
-        json::print(&Answer { disks: &disks, plans: &all, front: &front, recommendation: found.as_ref() })?;
+        json::print(
+            "design",
+            &Answer { disks: &disks, plans: &all, front: &front, recommendation: found.as_ref() },
+        )?;
     } else {
         show(&disks, &all, &shown, found.as_ref(), wishes.losses(&all));
     }

@@ -91,7 +91,7 @@ pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
             without_cache: &without_cache,
             day: day.as_ref(),
         };
-        json::print(&answer)?;
+        json::print("ingest", &answer)?;
     } else {
         known.tell();
         show(&network, amount, &with_cache, &without_cache);

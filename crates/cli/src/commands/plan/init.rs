@@ -47,13 +47,16 @@ pub(crate) fn run(context: &Context, arguments: &InitArguments) -> Result<Outcom
     let home = crate::machine::real().open_disk(home_folder(&context.pool))?;
     pool_file::write(&*home, &context.pool, &text)?;
     if context.json {
-        json::print(&serde_json::json!({
-            "written": context.pool,
-            "disks": proposed.iter().map(|p| serde_json::json!({
-                "name": p.name, "role": p.role, "device": p.device.name, "serial": p.device.serial,
-            })).collect::<Vec<_>>(),
-            "left_out": left.iter().map(|l| serde_json::json!({ "device": l.device.name, "why": l.why })).collect::<Vec<_>>(),
-        }))?;
+        json::print(
+            "init",
+            &serde_json::json!({
+                "written": context.pool,
+                "disks": proposed.iter().map(|p| serde_json::json!({
+                    "name": p.name, "role": p.role, "device": p.device.name, "serial": p.device.serial,
+                })).collect::<Vec<_>>(),
+                "left_out": left.iter().map(|l| serde_json::json!({ "device": l.device.name, "why": l.why })).collect::<Vec<_>>(),
+            }),
+        )?;
     } else {
         show(&context.pool, &proposed, &left);
     }

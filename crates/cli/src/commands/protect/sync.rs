@@ -64,7 +64,7 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("sync-plan", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -74,7 +74,7 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     let is_shown = context.json || asks || !report.is_clean();
     let unguarded = if is_shown { status::unguarded(&pool)? } else { BTreeMap::new() };
     if context.json {
-        json::print(&Synced { report: &report, unguarded: &unguarded })?;
+        json::print("sync", &Synced { report: &report, unguarded: &unguarded })?;
     } else if is_shown {
         show_report(&plan, &report, &options.disks, &unguarded);
     }

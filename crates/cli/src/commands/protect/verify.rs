@@ -57,7 +57,7 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
             let mended = verify::mend(&pool, &Watch::begin(events)?)?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {
-                json::print(&mended)?;
+                json::print("mend", &mended)?;
             } else {
                 show_mended(&mended);
             }
@@ -65,7 +65,7 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         }
     }
     if context.json {
-        json::print(&report)?;
+        json::print("verify", &report)?;
     }
     Ok(Outcome::well(well))
 }

@@ -62,7 +62,7 @@ pub(crate) fn run(context: &Context, arguments: ConvertArguments) -> Result<Outc
         Agreed::Yes(prepared) => prepared,
         Agreed::No(prepared) => {
             if context.json {
-                json::print(&prepared.plan)?;
+                json::print("convert-plan", &prepared.plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -70,7 +70,7 @@ pub(crate) fn run(context: &Context, arguments: ConvertArguments) -> Result<Outc
     let to_copy = prepared.plan.to_copy.files;
     let report = convert::execute(&mut pool, prepared, &watch)?;
     if context.json {
-        json::print(&report)?;
+        json::print("convert", &report)?;
     } else {
         show_report(&report, to_copy);
     }

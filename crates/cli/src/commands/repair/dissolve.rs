@@ -55,14 +55,14 @@ pub(crate) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Ou
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("dissolve-plan", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = dissolve::execute(&mut pool, &plan, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print(&Dissolved { plan: &plan, report })?;
+        json::print("dissolve", &Dissolved { plan: &plan, report })?;
     } else if report.stopped {
         let text =
             "Stopped: the volume is still there, and every file whole. Run it again to go on from here.";

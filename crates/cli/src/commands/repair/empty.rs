@@ -34,20 +34,23 @@ pub(super) fn run(
             show_plan(plan);
         }
     };
-    let question =
-        Question { consent, work: Work::Long("vacate"), words: "Empty it, and take it out of the pool?" };
+    let question = Question {
+        consent,
+        work: Work::Long("vacate-data"),
+        words: "Empty it, and take it out of the pool?",
+    };
     let plan = match agree(pool, &question, planned, show, essence_of, |_| true)? {
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("vacate-data-plan", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = empty::execute(pool, &plan, &Watch::begin(events)?)?;
     if context.json {
-        json::print(&report)?;
+        json::print("vacate", &report)?;
     } else {
         show_report(&plan, &report);
     }

@@ -71,14 +71,14 @@ pub(crate) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         Agreed::Yes(prepared) => prepared,
         Agreed::No(prepared) => {
             if context.json {
-                json::print(&prepared.plan)?;
+                json::print("rebuild-plan", &prepared.plan)?;
             }
             return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
         }
     };
     let report = rebuild::execute(&mut pool, &prepared, &options, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print(&report)?;
+        json::print("rebuild", &report)?;
     } else {
         show_report(&report);
     }

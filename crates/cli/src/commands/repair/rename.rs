@@ -51,7 +51,7 @@ pub(crate) fn run(context: &Context, arguments: &RenameArguments) -> Result<Outc
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("rename", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -63,7 +63,7 @@ pub(crate) fn run(context: &Context, arguments: &RenameArguments) -> Result<Outc
     let mut renamed = sieve_pool::open(crate::machine::real(), &context.pool, spec)?;
     sieve_actions::begin_long(&mut renamed, "rename")?;
     if context.json {
-        json::print(&plan)?;
+        json::print("rename", &plan)?;
     } else {
         crate::answer!("Done.");
     }

@@ -97,8 +97,8 @@ pub(crate) fn run(context: &Context, arguments: &ReplaceArguments) -> Result<Out
     }
     match reports.as_slice() {
         _ if !context.json => {}
-        [only] if names.len() == 1 => json::print(only)?,
-        all => json::print(&all)?,
+        [only] if names.len() == 1 => json::print("replace", only)?,
+        all => json::print_list("replace", "replaced", &all)?,
     }
     Ok(outcome)
 }

@@ -63,7 +63,7 @@ pub(crate) fn run(context: &Context, asked: &RouteArguments) -> Result<Outcome> 
         new_file::write(file, &text, "route.write")?;
     }
     if context.json {
-        json::print(&answer)?;
+        json::print("route", &answer)?;
     } else {
         show(&answer);
         if let Some(file) = &asked.steps {
@@ -221,7 +221,7 @@ fn next(context: &Context, asked: &RouteArguments) -> Result<Outcome> {
     let is_synced = told.sync_would_guard.unwrap_or_default().files == 0;
     let found = route::next(&pool, &list, is_synced)?;
     if context.json {
-        json::print(&found)?;
+        json::print("route-next", &found)?;
         return Ok(Outcome::Fine);
     }
     show_next(&found);

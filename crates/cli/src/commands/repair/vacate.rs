@@ -57,14 +57,14 @@ pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outc
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print(&plan)?;
+                json::print("vacate-plan", &plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = vacate::execute(&mut pool, &plan)?;
     if context.json {
-        json::print(&report)?;
+        json::print("vacate", &report)?;
     } else {
         crate::answer!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
     }

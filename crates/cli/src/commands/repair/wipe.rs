@@ -32,7 +32,7 @@ pub(crate) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: 
         execute(&*machine, &planned, here.as_ref())?;
     }
     if context.json {
-        json::print(&planned)?;
+        json::print("wipe", &planned)?;
     } else if goes_on {
         crate::answer!("Done: {} can become a member again.", planned.at);
     }

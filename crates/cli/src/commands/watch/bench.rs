@@ -21,7 +21,7 @@ pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
     let figures: Vec<CodeFigures> =
         kernels.into_iter().map(|kernel| code_figures(kernel, Shape { time, ..Shape::default() })).collect();
     if context.json {
-        json::print(&figures)?;
+        json::print_list("bench", "kernels", &figures)?;
     } else {
         show(&figures);
     }
@@ -33,7 +33,7 @@ pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let figures = pool_figures(&pool, amount)?;
     if context.json {
-        json::print(&figures)?;
+        json::print("bench-disks", &figures)?;
     } else {
         show_disks(&figures);
     }

@@ -40,7 +40,7 @@ pub(crate) fn run(context: &Context, arguments: &DuplicatesArguments) -> Result<
     let (found, as_of) = twins(&pool, look, &Watch::begin(false)?)?;
     let would_free = found.iter().map(|twins| twins.would_free).sum();
     if context.json {
-        json::print(&Answer { contents: &found, would_free, as_of: as_of.map(time::rfc3339) })?;
+        json::print("duplicates", &Answer { contents: &found, would_free, as_of: as_of.map(time::rfc3339) })?;
         return Ok(Outcome::Fine);
     }
     if found.is_empty() {

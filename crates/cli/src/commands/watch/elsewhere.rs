@@ -164,13 +164,10 @@ fn print_json(others: &Others, found: &Found) -> Result<()> {
     };
     let machines = others.known.iter().map(machine);
     let (machines, unread) = (machines.collect(), others.unread.as_slice());
-    json::print(&Answer {
-        machines,
-        unread,
-        totals: &found.totals,
-        folders: &found.folders,
-        files: &found.files,
-    })
+    json::print(
+        "elsewhere",
+        &Answer { machines, unread, totals: &found.totals, folders: &found.folders, files: &found.files },
+    )
 }
 
 /// What is elsewhere, in a sentence without colours.

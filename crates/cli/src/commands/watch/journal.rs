@@ -6,7 +6,6 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use clap::Args;
-use serde::Serialize;
 use sieve_core::forecast::Duration;
 use sieve_disk::{Disk, Error, Kind, Result};
 use sieve_pool::journal::{self, Did, Ended, Entry};
@@ -64,12 +63,11 @@ struct Asked<'a> {
     arguments: &'a JournalArguments,
 }
 
-/// A line, as `--json` has it.
-#[derive(Serialize)]
-struct Line<'a> {
-    time: String,
-    #[serde(flatten)]
-    entry: &'a Entry,
+/// A line, as `--json` has it: when it was as text, where the file has nanoseconds.
+fn line(entry: &Entry) -> Result<serde_json::Value> {
+    let mut line = json::value(entry)?;
+    line["at"] = time::rfc3339(entry.at).into();
+    Ok(line)
 }
 
 pub(crate) fn run(context: &Context, arguments: &JournalArguments) -> Result<Outcome> {
@@ -78,9 +76,8 @@ pub(crate) fn run(context: &Context, arguments: &JournalArguments) -> Result<Out
     let asked = Asked::read(arguments, machine.now())?;
     let entries = entries(&*home, &asked)?;
     if context.json {
-        let lines: Vec<Line<'_>> =
-            entries.iter().map(|entry| Line { time: time::rfc3339(entry.at), entry }).collect();
-        json::print(&lines)?;
+        let lines: Vec<_> = entries.iter().map(line).collect::<Result<_>>()?;
+        json::print_list("journal", "entries", &lines)?;
     } else {
         show(&entries);
     }
@@ -169,7 +166,7 @@ fn follow(home: &Arc<dyn Disk>, asked: &Asked<'_>, mut after: i64, as_json: bool
         new.retain(|entry| asked.wants(entry));
         if as_json {
             for entry in &new {
-                json::line(&Line { time: time::rfc3339(entry.at), entry })?;
+                json::line(&line(entry)?)?;
             }
         } else if !new.is_empty() {
             show(&new);

@@ -52,6 +52,7 @@ pub(crate) fn run(context: &Context, arguments: &ListingArguments) -> Result<Out
     if context.json {
         let (files, unchecked) = (listed.files, listed.unchecked);
         json::print(
+            "listing",
             &serde_json::json!({ "written": arguments.file, "files": files, "without_checksum": unchecked }),
         )?;
     } else {

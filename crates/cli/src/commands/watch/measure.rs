@@ -19,7 +19,7 @@ pub(crate) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -
     let measured = measure::measure(&pool, &volume, amount, &bars)?;
     drop(bars);
     if context.json {
-        json::print(&measured)?;
+        json::print_list("measure", "landings", &measured)?;
     } else {
         show(&measured, amount);
     }

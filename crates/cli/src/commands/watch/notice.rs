@@ -69,7 +69,7 @@ pub(crate) fn run(context: &Context, arguments: &NoticeArguments) -> Result<Outc
     let book = notices::read(&*pool.home)?;
     if context.json {
         let told: Vec<Told<'_>> = found.iter().map(|condition| told(&book, condition)).collect();
-        json::print(&told)?;
+        json::print_list("notice", "notices", &told)?;
     } else {
         show(&pool.spec, &book, &found);
     }
@@ -187,7 +187,7 @@ fn test(context: &Context) -> Result<Outcome> {
         results.push(serde_json::json!({ "channel": channel.name, "sent": why.is_none(), "why": why }));
     }
     if context.json {
-        json::print(&results)?;
+        json::print_list("notice-test", "channels", &results)?;
     }
     Ok(Outcome::well(results.iter().all(|result| result["sent"] == true)))
 }

@@ -73,7 +73,7 @@ pub(crate) fn run(context: &Context, arguments: &UsageArguments) -> Result<Outco
     let rows = usage(&pool, arguments.by.into())?;
     let grown = grown(&pool)?;
     if context.json {
-        json::print(&Answer { rows: &rows, disks: grown })?;
+        json::print("usage", &Answer { rows: &rows, disks: grown })?;
         return Ok(Outcome::Fine);
     }
     if arguments.by != UsageWord::Disk {

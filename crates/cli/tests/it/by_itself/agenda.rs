@@ -101,7 +101,7 @@ fn what_is_due_is_done_once_and_what_was_missed_is_caught_up_once() {
     bring(&lab, "alder", "0007.wav", &[7; 9000]);
     let due = |at: i64| run_at(&lab, at, &["agenda", "--due"]).expect(&[0]).stdout;
     let syncs =
-        || run_at(&lab, FRIDAY, &["journal", "--kind", "sync", "--json"]).json().as_array().unwrap().len();
+        || run_at(&lab, FRIDAY, &["journal", "--kind", "sync", "--json"]).list().as_array().unwrap().len();
     assert!(due(FRIDAY + HOUR).contains("Nothing is due; next Fri 2 May 03:00"));
     assert!(due(FRIDAY + 4 * HOUR).contains("sync done"));
     assert!(due(FRIDAY + 5 * HOUR).contains("Nothing is due"));
@@ -125,13 +125,13 @@ fn a_job_that_would_have_to_ask_is_refused_told_and_done_when_it_is_answered() {
     let refused = run_at(&lab, FRIDAY + 4 * HOUR, &["agenda", "--due"]).expect(&[1]).stdout;
     assert!(refused.contains("sync refused"), "{refused}");
     run_at(&lab, FRIDAY + 5 * HOUR, &["agenda", "--due"]).expect(&[0]);
-    let notices = run_at(&lab, FRIDAY + 5 * HOUR, &["notice", "--json"]).expect(&[1]).json();
+    let notices = run_at(&lab, FRIDAY + 5 * HOUR, &["notice", "--json"]).expect(&[1]).list();
     let codes: Vec<&str> = notices.as_array().unwrap().iter().map(|n| n["code"].as_str().unwrap()).collect();
     assert!(codes.contains(&"sync-suspicious") && codes.contains(&"job-failed:sync"), "{notices}");
-    let journal = run_at(&lab, FRIDAY + 5 * HOUR, &["journal", "--failed", "--json"]).json();
+    let journal = run_at(&lab, FRIDAY + 5 * HOUR, &["journal", "--failed", "--json"]).list();
     assert_eq!(journal[0]["job"], "sync", "{journal}");
     run_at(&lab, FRIDAY + 6 * HOUR, &["sync", "--accept", "alder", "--yes"]).expect(&[0]);
-    let notices = run_at(&lab, FRIDAY + 6 * HOUR, &["notice", "--json"]).json();
+    let notices = run_at(&lab, FRIDAY + 6 * HOUR, &["notice", "--json"]).list();
     assert!(notices.as_array().unwrap().iter().all(|n| n["code"] != "sync-suspicious"), "{notices}");
 }
 
@@ -151,7 +151,7 @@ fn a_file_is_guarded_some_time_after_it_arrived_and_other_disks_sleep() {
     assert!(line.contains("\"came\":\"done\""), "{line}");
     Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap();
     assert!(child.wait().unwrap().success());
-    let sync = lab.run(&["journal", "--kind", "sync", "--last", "1", "--json"]).json();
+    let sync = lab.run(&["journal", "--kind", "sync", "--last", "1", "--json"]).list();
     assert_eq!(
         sync[0]["disks"],
         serde_json::json!(["alder"]),

@@ -132,7 +132,7 @@ fn a_missing_disk_is_told_once_by_every_channel_and_its_return_too() {
         post.starts_with("POST /hook/secret") && post.contains("\"code\":\"disk-missing:beech\""),
         "{post}"
     );
-    let journal = run_at(&lab, FRIDAY + 5 * DAY, &["journal", "--kind", "notice", "--json"]).json();
+    let journal = run_at(&lab, FRIDAY + 5 * DAY, &["journal", "--kind", "notice", "--json"]).list();
     assert!(journal.as_array().unwrap().len() >= 3, "{journal}");
 }
 
@@ -153,7 +153,7 @@ fn a_channel_that_fails_is_told_in_the_journal_without_its_secret_and_tried_agai
     lab.write_pool_file(&lab.pool_text().replace("127.0.0.1:9/", &format!("127.0.0.1:{port}/")));
     run_at(&lab, FRIDAY + 2 * HOUR, &["agenda", "--due"]).expect(&[0]);
     assert!(posts.recv().unwrap().contains("disk-missing:beech"), "what was not taken is sent again");
-    let shown = run_at(&lab, FRIDAY + 2 * HOUR, &["notice", "--json"]).json();
+    let shown = run_at(&lab, FRIDAY + 2 * HOUR, &["notice", "--json"]).list();
     assert_eq!(shown[0]["since"], "2031-05-02T01:00:00Z", "{shown}");
 }
 

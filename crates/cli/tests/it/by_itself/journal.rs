@@ -24,7 +24,7 @@ fn what_was_done_is_told_with_the_paths_that_went() {
     run_at(&lab, FRIDAY + 240, &["rm", "dawn-chorus/0007.wav", "--yes"]).expect(&[0]);
     let lines = |arguments: &[&str]| {
         let all = [&["journal", "--json"], arguments].concat();
-        run_at(&lab, FRIDAY + 300, &all).expect(&[0]).json().as_array().unwrap().clone()
+        run_at(&lab, FRIDAY + 300, &all).expect(&[0]).list().as_array().unwrap().clone()
     };
     let did = |lines: &[serde_json::Value]| -> Vec<String> {
         lines.iter().map(|line| line["did"].as_str().unwrap().to_string()).collect()
@@ -36,7 +36,7 @@ fn what_was_done_is_told_with_the_paths_that_went() {
     assert_eq!(lines(&["--before", "2031-05-02 00:02"]).len(), 3);
     assert!(lines(&["--failed"]).is_empty());
     let sync = &lines(&["--kind", "sync"])[0];
-    assert_eq!((&sync["time"], &sync["version"]), (&"2031-05-02T00:02:00Z".into(), &2.into()));
+    assert_eq!((&sync["at"], &sync["version"]), (&"2031-05-02T00:02:00Z".into(), &2.into()));
     assert!(sync["read_bytes"].as_object().unwrap().contains_key("alder"), "{sync}");
     let shown = run_at(&lab, FRIDAY + 300, &["journal"]).expect(&[0]).stdout;
     assert!(shown.contains("Fri 2 May 2031") && shown.contains("1 file, 5.0 kB"), "{shown}");
@@ -52,9 +52,9 @@ fn refusals_and_failures_are_told_and_who_only_looks_leaves_nothing() {
     run_at(&lab, FRIDAY, &["sync", "--dry-run"]).expect(&[4]);
     run_at(&lab, FRIDAY, &["status"]);
     let failed = ["journal", "--failed", "--json"];
-    assert_eq!(run_at(&lab, FRIDAY, &failed).json().as_array().unwrap().len(), 0, "a dry run leaves nothing");
+    assert_eq!(run_at(&lab, FRIDAY, &failed).list().as_array().unwrap().len(), 0, "a dry run leaves nothing");
     run_at(&lab, FRIDAY, &["sync", "--yes"]).expect(&[4]);
-    let lines = run_at(&lab, FRIDAY, &failed).expect(&[0]).json();
+    let lines = run_at(&lab, FRIDAY, &failed).expect(&[0]).list();
     assert_eq!((&lines[0]["did"], &lines[0]["ended"]), (&"sync".into(), &"refused".into()));
     assert!(lines[0]["said"].as_str().unwrap().contains("alder"), "{lines}");
 }
@@ -92,5 +92,5 @@ fn a_day_is_found_in_a_million_lines() {
     }
     let last = FRIDAY - DAY * 1000 + files * lines * 80;
     let run = run_at(&lab, last, &["journal", "--since", "1 day", "--json"]).expect(&[0]);
-    assert_eq!(run.json().as_array().unwrap().len() as i64, DAY / 80 + 1);
+    assert_eq!(run.list().as_array().unwrap().len() as i64, DAY / 80 + 1);
 }

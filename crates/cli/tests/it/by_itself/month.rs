@@ -156,7 +156,7 @@ fn nothing_is_lost_in_a_month_that_runs_by_itself() {
     for kind in ["settle", "sync", "verify", "self-test", "report"] {
         let lines =
             run_at(&month.lab, end + DAY, &["journal", "--kind", kind, "--since", "40 days", "--json"]);
-        let done = lines.json().as_array().unwrap().iter().filter(|line| line["ended"] == "done").count();
+        let done = lines.list().as_array().unwrap().iter().filter(|line| line["ended"] == "done").count();
         assert!(done >= 3, "{kind} was done {done} times");
     }
     let status = run_at(&month.lab, end + DAY, &["status", "--json"]).json();

@@ -20,7 +20,7 @@ const LISTED: usize = 12;
 #[derive(Serialize)]
 struct Answer<'a> {
     any: usize,
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(skip_serializing_if = "Option::is_none", with = "sieve_core::moment::maybe")]
     as_of: Option<i64>,
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
     after: &'a [String],
@@ -75,15 +75,18 @@ pub(crate) fn run(
     }
     let is_well = ranking.sets.first().is_none_or(|worst| worst.cost.files == 0);
     if context.json {
-        json::print(&Answer {
-            any,
-            as_of: outlook.as_of(),
-            after: &question.asked.after,
-            notes: &notes,
-            sets: ranking.sets.iter().map(|set| ranking.named(set)).collect(),
-            average: ranking.average(),
-            now: now.as_ref().map(Ranking::extremes),
-        })?;
+        json::print(
+            "fate-any",
+            &Answer {
+                any,
+                as_of: outlook.as_of(),
+                after: &question.asked.after,
+                notes: &notes,
+                sets: ranking.sets.iter().map(|set| ranking.named(set)).collect(),
+                average: ranking.average(),
+                now: now.as_ref().map(Ranking::extremes),
+            },
+        )?;
     } else if question.asked.csv {
         ranking.print_csv()?;
     } else {

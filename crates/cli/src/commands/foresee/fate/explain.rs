@@ -88,7 +88,7 @@ pub(crate) fn run(
     }
     let is_well = stories.iter().flat_map(|s| &s.losses).take(1).all(|loss| loss.fate.is_whole());
     if context.json {
-        json::print(&stories)?;
+        json::print_list("fate-explain", "files", &stories)?;
     } else {
         notes.iter().for_each(|note| crate::say!("note: {note}"));
         stories.iter().for_each(Story::tell);

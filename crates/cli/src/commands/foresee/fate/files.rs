@@ -32,7 +32,7 @@ impl Serialize for Answer<'_> {
         let missing: Vec<&str> = self.state.missing.iter().map(|m| m.name.as_str()).collect();
         map.serialize_entry("missing", &missing)?;
         if let Some(at) = self.outlook.as_of() {
-            map.serialize_entry("as_of", &at)?;
+            map.serialize_entry("as_of", &sieve_core::moment::text(at))?;
         }
         if let Some(before) = self.before {
             map.serialize_entry("after", &self.question.asked.after)?;

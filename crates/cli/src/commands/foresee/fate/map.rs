@@ -37,7 +37,7 @@ pub(crate) fn run(
         chart::losses(file, &question.asked.drawn, &map, &title)?;
     }
     if context.json {
-        json::print(&map)?;
+        json::print("fate-map", &map)?;
     } else {
         notes.iter().for_each(|note| crate::say!("note: {note}"));
         show(&map);

@@ -83,7 +83,7 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
             comparison: comparison.as_ref(),
             elsewhere: elsewhere.as_ref(),
         };
-        json::print(&answer)?;
+        json::print("fate", &answer)?;
     } else if question.asked.csv {
         files::print_csv(outlook, question, comparison.as_ref())?;
     } else {

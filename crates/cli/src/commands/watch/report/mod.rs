@@ -49,7 +49,7 @@ pub(crate) fn run(context: &Context, arguments: &ReportArguments) -> Result<Outc
         written.push(path);
     }
     if context.json {
-        json::print(&serde_json::json!({ "written": written }))?;
+        json::print("report", &serde_json::json!({ "written": written }))?;
     } else {
         written.iter().for_each(|path| crate::say!("{}", facts::told(path)));
     }

@@ -37,11 +37,14 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
     let mounts = mounts(context);
     let elsewhere = elsewhere(context)?;
     if context.json {
-        json::print(&Whole {
-            status: &status,
-            mounts: &mounts,
-            elsewhere: elsewhere.as_ref().map(|(_, totals)| totals),
-        })?;
+        json::print(
+            "status",
+            &Whole {
+                status: &status,
+                mounts: &mounts,
+                elsewhere: elsewhere.as_ref().map(|(_, totals)| totals),
+            },
+        )?;
     } else {
         let thresholds = load::spec(&context.pool)?.thresholds;
         let is_on_paper = status.disks.iter().all(|disk| disk.state == State::OnPaper);

@@ -71,7 +71,7 @@ pub(crate) fn run(context: &Context, asked: &WorkArguments) -> Result<Outcome> {
         rows,
     };
     if context.json {
-        json::print(&answer)?;
+        json::print("bench-work", &answer)?;
     } else {
         show(&answer);
     }
