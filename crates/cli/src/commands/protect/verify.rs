@@ -127,20 +127,15 @@ fn show_mended(report: &MendReport) {
     }
 }
 
-/// What is wrong, in a sentence.
-fn verdict(report: &VerifyReport) -> String {
-    let parity: usize = report.damaged_parity.values().map(Vec::len).sum();
-    let places = report.damaged.len() + parity;
-    match places {
-        0 if report.stopped => "Stopped before its end; no damage so far.".into(),
-        0 => "No damage in what was read; not everything was.".into(),
-        places => format!("Damage in {} places: zinc-sieve verify --mend", count(places as u64)),
-    }
-}
-
-fn show(report: &VerifyReport) {
+/// How much was read, and what it was held against.
+fn show_extent(report: &VerifyReport) {
     // Where only some rows were read, whole files are not what was looked at.
     let parts = report.cells_checked < report.cells;
+    if parts {
+        let percent = report.cells_checked as f64 / report.cells.max(1) as f64 * 100.0;
+        let end = if report.stopped { " before it was asked to stop" } else { "" };
+        crate::say!("Read {percent:.0} % of what parity covers{end}.");
+    }
     let read = if parts {
         "What lies there is".to_string()
     } else {
@@ -148,26 +143,49 @@ fn show(report: &VerifyReport) {
     };
     let parity = match report.parity_cells_checked {
         0 => String::new(),
-        cells => format!("; {} as computed from them", units::parity_cells(cells)),
+        cells if crate::output::is_verbose() => {
+            format!("; {} as computed from them", units::parity_cells(cells))
+        }
+        _ => "; parity is what follows from them".into(),
     };
-    if parts {
-        let (some, all) = (count(report.cells_checked), count(report.cells));
-        let end = if report.stopped { " before it was asked to stop" } else { "" };
-        crate::say!("Read the rows of {some} of {all} cells{end}.");
-    }
     let says_nothing =
         if parts { !report.damaged.is_empty() } else { report.files_checked == 0 && parity.is_empty() };
     if !says_nothing {
         crate::say!("{read} as checksummed{parity}.");
     }
     if report.parity_cells_by_checksum > 0 {
-        let cells = count(report.parity_cells_by_checksum);
+        let cells = if crate::output::is_verbose() {
+            format!(" ({})", units::parity_cells(report.parity_cells_by_checksum))
+        } else {
+            String::new()
+        };
         let why = match report.cells {
             0 => "",
-            _ => " (something in their rows changed, is damaged or missing)",
+            _ => ", as something beside it changed, is damaged or missing",
         };
-        crate::say!("Cells of parity checked by their own checksum only: {cells}{why}.");
+        crate::say!("Some parity{cells} could be checked by its own checksum only{why}.");
     }
+}
+
+/// What is wrong, in a sentence.
+fn verdict(report: &VerifyReport) -> String {
+    let parity: usize = report.damaged_parity.values().map(Vec::len).sum();
+    let places = report.damaged.len() + parity;
+    match places {
+        0 if report.stopped => "Stopped before its end; no damage so far.".into(),
+        0 => "No damage in what was read; not everything was.".into(),
+        1 => "Damage in 1 place: zinc-sieve verify --mend".into(),
+        places => format!("Damage in {} places: zinc-sieve verify --mend", count(places as u64)),
+    }
+}
+
+fn show(report: &VerifyReport) {
+    if is_well(report) {
+        crate::answer!("{}", style::paint(style::WELL, "No damage."));
+    } else {
+        crate::answer!("{}", style::paint(style::BAD, verdict(report)));
+    }
+    show_extent(report);
     if report.not_synced > 0 {
         crate::say!(
             "{} not compared: they came or changed after the last sync.",
@@ -196,10 +214,5 @@ fn show(report: &VerifyReport) {
             style::paint(style::BAD, "damaged"),
             if cells.len() == 1 { "cell" } else { "cells" }
         );
-    }
-    if is_well(report) {
-        crate::answer!("{}", style::paint(style::WELL, "No damage."));
-    } else {
-        crate::answer!("{}", style::paint(style::BAD, verdict(report)));
     }
 }

@@ -187,11 +187,8 @@ fn guard(status: &Status) {
     }
     table.print();
     if let Some(since) = status.unguarded_since.filter(|_| !status.unguarded.is_empty()) {
-        crate::say!(
-            "    {} the oldest of it {}",
-            style::paint(style::BAD, "↳"),
-            time::ago(since, status.now)
-        );
+        let ago = time::ago(since, status.now);
+        crate::say!("    {} the oldest of these came or changed {ago}", style::paint(style::BAD, "↳"));
     }
     reason::show_unguarded(&status.unguarded);
     let on_purpose = status.stakes.on_purpose;
