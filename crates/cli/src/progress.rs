@@ -14,6 +14,9 @@ use sieve_disk::event::{Event, Observer, Unit};
 use crate::human::size;
 use crate::restraint::stop_on_signals;
 
+/// How often what is drawn moves.
+const TICK: std::time::Duration = std::time::Duration::from_millis(250);
+
 /// Draws a bar for each stage.
 pub(crate) struct Bars {
     current: RefCell<Option<ProgressBar>>,
@@ -46,21 +49,20 @@ impl Observer for Bars {
                 self.clear();
                 let bar = ProgressBar::with_draw_target(Some(total), ProgressDrawTarget::stderr());
                 let amounts = match unit {
-                    Unit::Bytes => "{bytes}/{total_bytes} {bytes_per_sec}",
-                    Unit::Files => "{pos}/{len} files",
-                    // What is left is told by those who know the disks.
-                    Unit::Cells => "{pos}/{len} cells {prefix}",
+                    Unit::Bytes => "{bytes} of {total_bytes}, {bytes_per_sec}, {elapsed} so far, {eta} left",
+                    Unit::Files => "{pos} of {len} files, {elapsed} so far, {eta} left",
+                    // How far it is in bytes, and what is left, is told by those who know the disks.
+                    Unit::Cells => "{prefix}",
                 };
                 let template = match total {
-                    0 => "{msg:>18} {spinner}".to_string(),
-                    _ if matches!(unit, Unit::Cells) => {
-                        format!("{{msg:>18}} {{bar:30}} {{percent:>3}} % {amounts}")
-                    }
-                    _ => format!("{{msg:>18}} {{bar:30}} {{percent:>3}} % {amounts} {{eta}}"),
+                    0 => "{msg:>18} {spinner} {elapsed} so far".to_string(),
+                    _ => format!("{{msg:>18}} {{bar:20}} {{percent:>3}} % {amounts}"),
                 };
                 if let Ok(style) = ProgressStyle::with_template(&template) {
                     bar.set_style(style);
                 }
+                // What stands still for a while goes on being counted.
+                bar.enable_steady_tick(TICK);
                 bar.set_message(name);
                 self.current.replace(Some(bar));
             }
@@ -69,10 +71,11 @@ impl Observer for Bars {
                     bar.inc(by);
                 }
             }
-            Event::Progress { bytes_per_second, remaining_seconds, elapsed_seconds, .. } => {
+            Event::Progress { moved_bytes, bytes_per_second, remaining_seconds, elapsed_seconds, .. } => {
                 if let Some(bar) = self.current.borrow().as_ref() {
                     bar.set_prefix(format!(
-                        "{}/s, {} so far, {} left",
+                        "{}, {}/s, {} so far, {} left",
+                        size(ByteLength::new(moved_bytes)),
                         size(ByteLength::new(bytes_per_second as u64)),
                         Duration::from_seconds(elapsed_seconds),
                         Duration::from_seconds(remaining_seconds)

@@ -333,8 +333,8 @@ mod tests {
     #[test]
     fn rows_are_told_one_below_the_other_where_nothing_else_helps() {
         assert_eq!(
-            plain(&table(), Some(18)),
-            "  alder\n    model TW-A12\n    size 12.0 TB\n    why it is hot\n      and it is\n      full\n  beech\n    size 8.00 TB"
+            plain(&table(), Some(15)),
+            "  alder\n    model\n      TW-A12\n    size 12.0\n      TB\n    why it is\n      hot and\n      it is\n      full\n  beech\n    size 8.00\n      TB"
         );
     }
 

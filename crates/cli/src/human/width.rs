@@ -8,6 +8,8 @@ use textwrap::{Options, WordSeparator, WordSplitter, WrapAlgorithm};
 
 /// Nothing is set narrower than this.
 const LEAST: usize = 40;
+/// A command that is longer than this is broken like other text.
+const LONGEST: usize = 60;
 
 /// What `$COLUMNS` says, else how wide the terminal is; nothing where the result goes to a file or a pipe, which take lines
 /// of any length.
@@ -59,7 +61,9 @@ pub(crate) fn wrapped(text: &str, width: Option<usize>) -> String {
 fn broken(line: &str, width: usize) -> String {
     let indent = " ".repeat(hang(line).min(width / 2));
     let lead: String = line.chars().take_while(|c| *c == ' ').collect();
-    let options = Options::new(width)
+    // What is broken within a command ends with a mark.
+    let is_long = line.split('`').skip(1).step_by(2).any(|command| command.len() >= LONGEST);
+    let options = Options::new(if is_long { width - 2 } else { width })
         .initial_indent(&lead)
         .subsequent_indent(&indent)
         .word_splitter(WordSplitter::NoHyphenation)
@@ -71,7 +75,7 @@ fn broken(line: &str, width: usize) -> String {
     for (number, part) in parts.iter().enumerate() {
         inside ^= part.matches('`').count() % 2 == 1;
         // A command that is longer than a line goes on the next one as a shell takes it.
-        let goes_on = inside && number + 1 < parts.len() && of(part) + 2 <= width;
+        let goes_on = inside && number + 1 < parts.len();
         lines.push(if goes_on { format!("{part} \\") } else { part.to_string() });
     }
     lines.join("\n")
@@ -79,17 +83,16 @@ fn broken(line: &str, width: usize) -> String {
 
 /// Words, where a command between backticks is one: somebody will paste it.
 fn words(line: &str) -> Box<dyn Iterator<Item = Word<'_>> + '_> {
-    /// What is longer than this is broken all the same.
-    const LONGEST: usize = 60;
     let mut found = Vec::new();
     let mut start = 0;
-    let mut ticks = 0usize;
+    // Where the command began that this is within.
+    let mut opened = None;
     let mut spaces = false;
     for (at, c) in line.char_indices() {
         if c != ' ' && spaces {
-            let is_command = ticks % 2 == 1;
-            let length = if is_command { line[start..].find("` ").unwrap_or(0) } else { 0 };
-            if !is_command || length > LONGEST {
+            let is_short =
+                |opened: usize| line[opened + 1..].find('`').is_some_and(|length| length < LONGEST);
+            if !opened.is_some_and(is_short) {
                 found.push(Word::from(&line[start..at]));
                 start = at;
             }
@@ -97,7 +100,7 @@ fn words(line: &str) -> Box<dyn Iterator<Item = Word<'_>> + '_> {
         }
         match c {
             ' ' => spaces = true,
-            '`' => ticks += 1,
+            '`' => opened = if opened.is_some() { None } else { Some(at) },
             _ => {}
         }
     }
@@ -166,7 +169,7 @@ mod tests {
     #[case(
         "\u{1b}[1mbold\u{1b}[0m does not count, and what is long is broken",
         40,
-        "\u{1b}[1mbold\u{1b}[0m does not count, and what is long\nis broken"
+        "\u{1b}[1mbold\u{1b}[0m does not count, and what is long is\nbroken"
     )]
     fn lines_are_broken_between_words(#[case] text: &str, #[case] width: usize, #[case] expected: &str) {
         assert_eq!(wrapped(text, Some(width)), expected);

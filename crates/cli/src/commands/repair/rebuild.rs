@@ -7,7 +7,9 @@ use sieve_actions::disks::rebuild;
 use sieve_actions::disks::rebuild::{Options, Prepared, RebuildPlan, RebuildReport, Request};
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
+use sieve_core::inventory::tail;
 use sieve_disk::{Error, Kind, Result};
+use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::{Context, volume_path};
@@ -58,9 +60,9 @@ pub(crate) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         .collect();
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(restraint, &mut pool);
-    let show = |_: &_, prepared: &Prepared| {
+    let show = |pool: &Pool, prepared: &Prepared| {
         if !context.json {
-            show_plan(&prepared.plan);
+            show_plan(pool, &prepared.plan);
         }
     };
     let lost: Vec<String> = requests.iter().map(|request| request.name.clone()).collect();
@@ -90,7 +92,7 @@ pub(crate) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
     ))
 }
 
-fn show_plan(plan: &RebuildPlan) {
+fn show_plan(pool: &Pool, plan: &RebuildPlan) {
     crate::say!("Rebuilds in volume {}; the other disks are only read:\n", plan.volume);
     let mut table = Table::new(&["disk", "?role", "onto", ">files", ">writes", "??>free there"]);
     for target in &plan.targets {
@@ -104,6 +106,14 @@ fn show_plan(plan: &RebuildPlan) {
         ]);
     }
     table.print();
+    for spec in plan.targets.iter().filter_map(|target| pool.spec.disk(&target.disk)) {
+        let bay = spec.bay.as_ref().map(|bay| format!("bay {bay}"));
+        let serial = spec.serial.as_ref().map(|serial| format!("serial …{}", tail(serial).1));
+        let place: Vec<String> = [bay, serial].into_iter().flatten().collect();
+        if !place.is_empty() {
+            crate::say!("  the old {}: {}", spec.name, place.join(", "));
+        }
+    }
     for doubt in plan.targets.iter().flat_map(|t| &t.doubts) {
         crate::say!("  {} {doubt}", style::paint(style::WATCH, "?"));
     }

@@ -1,0 +1,179 @@
+//! Guards against a face that says too much, too little, or something else to a program than to a person: the answer alone,
+//! the log, colours, a screen at a time, what went wrong as JSON, one tree for all disks.
+#![allow(
+    clippy::unwrap_used,
+    clippy::disallowed_methods,
+    reason = "a test may fail, and writes its own files"
+)]
+
+use std::fs;
+use std::process::{Command, Stdio};
+
+use rstest::rstest;
+use sieve_testkit::{Lab, Run};
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
+
+/// Three disks, a folder that lies on two of them, synced; then a new file.
+fn lab() -> Lab {
+    let lab = Lab::new(PROGRAM, 3, 1, "40 MB");
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    for (disk, name, size) in
+        [("alder", "wren.flac", 9_000), ("beech", "robin.flac", 70_000), ("beech", "may/owl.flac", 4_000)]
+    {
+        let path = lab.disk(disk).join("dawn").join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, vec![7; size]).unwrap();
+    }
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::write(lab.disk("cedar").join("late.txt"), "late").unwrap();
+    lab
+}
+
+#[rstest]
+#[case(&["status"], 5, "something waits")]
+#[case(&["check"], 0, "are fine")]
+#[case(&["fate", "--lose", "alder"], 0, "every file survives")]
+#[case(&["fate", "--lose", "cedar"], 1, "1 file gone")]
+#[case(&["drill", "--lose", "alder"], 0, "Proven")]
+#[case(&["verify"], 0, "No damage.")]
+#[case(&["risk"], 0, "the chance of losing anything")]
+#[case(&["rm", "dawn/wren.flac", "--yes"], 0, "Removed: 1 file")]
+#[case(&["sync", "--yes"], 0, "is guarded now")]
+#[case(&["move", "dawn/wren.flac", "--to", "cedar", "--yes"], 0, "1 file moved")]
+#[case(&["even-out", "--until", "90 %", "--yes"], 0, "Nothing of recordings has to move")]
+#[case(&["rename", "disk", "alder", "larch", "--yes"], 0, "Done")]
+#[case(&["convert", "recordings", "--to", "mirrored", "--yes"], 0, "is mirrored now")]
+#[case(&["design", "--hdd", "4TB,4TB,2TB"], 0, "Recommended")]
+fn the_answer_alone_is_a_line(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
+    let lab = lab();
+    let whole = lab.run(arguments);
+    let lab = self::lab();
+    let run = lab.run(&[arguments, &["--quiet"]].concat()).expect(&[code]);
+    assert_eq!(run.stdout.lines().count(), 1, "{}", run.stdout);
+    assert!(run.stdout.contains(words) && run.stderr.is_empty(), "{} {}", run.stdout, run.stderr);
+    assert!(whole.stdout.len() >= run.stdout.len(), "{}", whole.stdout);
+}
+
+#[test]
+fn what_is_done_is_in_the_log_and_nobodys_file_becomes_one() {
+    let lab = lab();
+    lab.run(&["sync", "--yes", "--log", "steps.log"]).expect(&[0]);
+    lab.run(&["fate", "--lose", "elm", "--log", "steps.log"]).expect(&[2]);
+    let log = fs::read_to_string(lab.root().join("steps.log")).unwrap();
+    for words in
+        ["# log of zinc-sieve", "begins", "\"sync\"", "computing parity", "ends", "ERROR", "disk.unknown"]
+    {
+        assert!(log.contains(words), "{words}: {log}");
+    }
+    let before = fs::read(lab.pool_file()).unwrap();
+    let pool = lab.pool_file().display().to_string();
+    let run = lab.run(&["status", "--log", &pool]).expect(&[4]);
+    assert!(run.stderr.contains("no log of this program"), "{}", run.stderr);
+    assert_eq!(fs::read(lab.pool_file()).unwrap(), before);
+}
+
+#[test]
+fn colours_are_as_somebody_wants_them() {
+    let lab = lab();
+    let is_coloured =
+        |arguments: &[&str]| lab.run(&[&["status"], arguments].concat()).stdout.contains('\u{1b}');
+    assert!(!is_coloured(&[]), "there is no terminal");
+    assert!(is_coloured(&["--color", "always"]));
+    assert!(!is_coloured(&["--color", "never"]));
+}
+
+#[test]
+fn a_mistake_is_told_to_programs_too() {
+    let lab = lab();
+    for (arguments, code) in [
+        (&["stauts", "--json"][..], "usage"),
+        (&["sync", "--no-such", "--json"], "usage"),
+        (&["fate", "--lose", "elm", "--json"], "disk.unknown"),
+    ] {
+        let told = lab.run(arguments).expect(&[2]).json();
+        assert_eq!((&told["format"], &told["version"]), (&"zinc-sieve/error".into(), &1.into()), "{told}");
+        assert_eq!(told["error"]["code"], code, "{told}");
+    }
+}
+
+#[test]
+fn the_version_says_what_it_was_built_from() {
+    let output = Command::new(PROGRAM).arg("--version").output().unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(
+        text.starts_with("zinc-sieve 0.") && text.contains("commit ") && text.contains(" build for "),
+        "{text}"
+    );
+}
+
+/// On a terminal what is read goes through the pager; what is done, and what goes to a pipe, does not.
+#[test]
+fn long_results_are_read_a_screen_at_a_time() {
+    let lab = lab();
+    let on_a_terminal = |arguments: &str| {
+        let typed = format!("{PROGRAM} --pool {} {arguments}", lab.pool_file().display());
+        let output = Command::new("script")
+            .args(["-qec", &typed, "/dev/null"])
+            .env("PAGER", "sed s/^/paged:/")
+            .stdin(Stdio::null())
+            .output();
+        output.ok().map(|output| Run::of(&output).stdout)
+    };
+    // Where no terminal can be had, nothing can be seen of it.
+    let Some(shown) = on_a_terminal("ls --tree") else { return };
+    assert!(
+        shown.contains("paged:  dawn/") || shown.contains("paged:") && shown.contains("dawn/"),
+        "{shown}"
+    );
+    assert!(!on_a_terminal("ls --tree --no-pager").unwrap().contains("paged:"));
+    assert!(!on_a_terminal("verify").unwrap().contains("paged:"));
+    assert!(!lab.run(&["ls", "--tree"]).stdout.contains("paged:"));
+}
+
+#[test]
+fn a_folder_is_listed_once_whichever_disks_it_lies_on() {
+    let lab = lab();
+    let entries = |arguments: &[&str]| {
+        let told = lab.run(&[&["ls", "--json"], arguments].concat()).expect(&[0]).json();
+        let entries = told["entries"].as_array().unwrap().clone();
+        let path = |entry: &serde_json::Value| entry["path"].as_str().unwrap().to_string();
+        (entries.iter().map(path).collect::<Vec<_>>(), entries, told)
+    };
+    let (paths, rows, told) = entries(&[]);
+    assert_eq!(paths, ["dawn", "late.txt"]);
+    assert_eq!((&rows[0]["files"], &rows[0]["size_bytes"]), (&3.into(), &83_000.into()), "{told}");
+    assert_eq!(rows[0]["disks"], serde_json::json!(["alder", "beech"]));
+    assert_eq!((&told["files"], &told["size_bytes"]), (&4.into(), &83_004.into()), "{told}");
+    assert_eq!(entries(&["dawn"]).0, ["dawn/may", "dawn/robin.flac", "dawn/wren.flac"]);
+    assert_eq!(entries(&["dawn", "--sort", "size"]).0, ["dawn/robin.flac", "dawn/wren.flac", "dawn/may"]);
+    let all = ["dawn", "dawn/robin.flac", "dawn/wren.flac", "dawn/may", "dawn/may/owl.flac", "late.txt"];
+    assert_eq!(entries(&["--tree", "--sort", "size"]).0, all);
+    assert_eq!(entries(&["dawn/wren.flac"]).0, ["dawn/wren.flac"], "a file is listed as itself");
+    let (paths, rows, _) = entries(&["--long"]);
+    let guards: Vec<_> = rows.iter().map(|row| row["guard"].as_u64().unwrap()).collect();
+    assert_eq!((paths.len(), guards), (2, vec![1, 0]), "a folder is as guarded as its weakest file");
+    assert_eq!(rows[1]["unguarded"], "new");
+}
+
+#[test]
+fn status_tells_volumes_since_when_and_what_comes_next() {
+    let lab = lab();
+    let agenda = "\n[[agenda.job]]\ndo = \"sync\"\nwhen = \"daily 22:00\"\n";
+    lab.write_pool_file(&format!("{}{agenda}", lab.pool_text()));
+    let before = lab.run(&["status", "--json"]).expect(&[5]).json();
+    let volume = &before["volumes"][0];
+    let [total, used, free] = ["total", "used", "free"].map(|key| volume[key].as_u64().unwrap());
+    assert_eq!((total, used + free), (120_000_000, total), "{volume}");
+    assert!(before["unguarded_since"].is_string() && before["verified_at"].is_null(), "{before}");
+    assert_eq!(before["next"]["job"], "sync");
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    lab.run(&["verify"]).expect(&[0]);
+    let after = lab.run(&["status", "--json"]).expect(&[0]).json();
+    assert!(after["unguarded_since"].is_null() && after["verified_at"].is_string(), "{after}");
+    let shown = lab.run(&["status"]).expect(&[0]).stdout;
+    assert!(
+        shown.starts_with("fernhollow  all is well") && shown.contains("next by the agenda: sync"),
+        "{shown}"
+    );
+}
