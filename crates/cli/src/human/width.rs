@@ -61,21 +61,25 @@ pub(crate) fn wrapped(text: &str, width: Option<usize>) -> String {
 fn broken(line: &str, width: usize) -> String {
     let indent = " ".repeat(hang(line).min(width / 2));
     let lead: String = line.chars().take_while(|c| *c == ' ').collect();
-    // What is broken within a command ends with a mark.
-    let is_long = line.split('`').skip(1).step_by(2).any(|command| command.len() >= LONGEST);
-    let options = Options::new(if is_long { width - 2 } else { width })
+    // What is broken within a command ends with a mark, for which there has to be room.
+    let is_narrow = width < LONGEST + 2;
+    let mut commands = line.split('`').skip(1).step_by(2);
+    let is_paired = line.matches('`').count().is_multiple_of(2);
+    let marks = is_paired && commands.any(|command| is_narrow || command.len() >= LONGEST);
+    let separator = if is_narrow { WordSeparator::AsciiSpace } else { WordSeparator::Custom(words) };
+    let options = Options::new(if marks { width - 2 } else { width })
         .initial_indent(&lead)
         .subsequent_indent(&indent)
         .word_splitter(WordSplitter::NoHyphenation)
         .wrap_algorithm(WrapAlgorithm::FirstFit)
-        .word_separator(WordSeparator::Custom(words));
+        .word_separator(separator);
     let parts = textwrap::wrap(&line[lead.len()..], options);
     let mut inside = false;
     let mut lines = Vec::with_capacity(parts.len());
     for (number, part) in parts.iter().enumerate() {
         inside ^= part.matches('`').count() % 2 == 1;
         // A command that is longer than a line goes on the next one as a shell takes it.
-        let goes_on = inside && number + 1 < parts.len();
+        let goes_on = marks && inside && number + 1 < parts.len();
         lines.push(if goes_on { format!("{part} \\") } else { part.to_string() });
     }
     lines.join("\n")
@@ -157,14 +161,19 @@ mod tests {
         "  waits     so many files, and the\n            oldest of them came long ago"
     )]
     #[case(
-        "it is `zinc-sieve fate --lose oak` that tells you of it",
-        40,
-        "it is `zinc-sieve fate --lose oak` that\ntells you of it"
+        "what is to be known of it, and when, is told by `zinc-sieve fate --lose oak` and more",
+        66,
+        "what is to be known of it, and when, is told by\n`zinc-sieve fate --lose oak` and more"
     )]
     #[case(
         "what to do now is `zinc-sieve fate --lose oak` and more",
         40,
-        "what to do now is\n`zinc-sieve fate --lose oak` and more"
+        "what to do now is `zinc-sieve fate \\\n--lose oak` and more"
+    )]
+    #[case(
+        "one ` alone is no command, and nothing is to be pasted of it",
+        40,
+        "one ` alone is no command, and nothing\nis to be pasted of it"
     )]
     #[case(
         "\u{1b}[1mbold\u{1b}[0m does not count, and what is long is broken",
