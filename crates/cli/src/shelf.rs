@@ -9,7 +9,7 @@ use sieve_core::inventory::{SmartReport, tail};
 use sieve_core::pool::{DiskSpec, PoolSpec, Temperature, Thresholds};
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
-use sieve_disk::inventory::{Found, Inventory, from_folder, from_system};
+use sieve_disk::inventory::{Found, Inventory, from_folder, from_system, from_system_that_is_awake};
 use sieve_pool::pool::catalogue_path;
 
 use crate::human::{Cell, style};
@@ -52,8 +52,19 @@ impl Shelf {
     /// # Errors
     /// When the pool file has mistakes, or the disks cannot be listed.
     pub(crate) fn look(pool_file: &Path, from: Option<&Path>) -> Result<Self> {
+        Self::with(pool_file, from.map_or_else(from_system, from_folder)?)
+    }
+
+    /// Looks at the machine in passing: a disk that sleeps is left asleep, and tells nothing.
+    ///
+    /// # Errors
+    /// As [`Self::look`].
+    pub(crate) fn glance(pool_file: &Path) -> Result<Self> {
+        Self::with(pool_file, from_system_that_is_awake()?)
+    }
+
+    fn with(pool_file: &Path, inventory: Inventory) -> Result<Self> {
         let spec = if pool_file.exists() { Some(load::spec(pool_file)?) } else { None };
-        let inventory = from.map_or_else(from_system, from_folder)?;
         let machine = crate::machine::real();
         let now = machine.now();
         let catalogue = match catalogue_path(pool_file) {

@@ -101,6 +101,18 @@ pub fn devices_of_system() -> Result<Vec<Device>> {
 /// # Errors
 /// When the block devices cannot be listed. What a disk does not tell is a gap.
 pub fn from_system() -> Result<Inventory> {
+    ask_system(&[])
+}
+
+/// The same, but a disk that sleeps is left asleep, and tells nothing.
+///
+/// # Errors
+/// As [`from_system`].
+pub fn from_system_that_is_awake() -> Result<Inventory> {
+    ask_system(&["--nocheck=standby"])
+}
+
+fn ask_system(manner: &[&str]) -> Result<Inventory> {
     let mut devices = devices_of_system()?;
     let mut inventory = Inventory::default();
     match stable_names() {
@@ -109,7 +121,8 @@ pub fn from_system() -> Result<Inventory> {
     }
     let mut silent = false;
     for device in devices {
-        let report = run("smartctl", &["--json", "--xall", &format!("/dev/{}", device.name)]);
+        let place = format!("/dev/{}", device.name);
+        let report = run("smartctl", &[&["--json", "--xall"], manner, &[&place]].concat());
         silent |= report.is_err();
         let kernel = sysfs::read_disk(Path::new("/sys"), &device.name);
         inventory.add(device, kernel, report.ok(), "smartctl");

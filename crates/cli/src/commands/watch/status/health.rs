@@ -17,9 +17,9 @@ impl Health {
         Self(BTreeMap::new())
     }
 
-    /// Asks the machine. A help and no more: where its disks cannot be asked, the columns stay away.
+    /// Asks the machine, and no disk that sleeps. A help and no more: where its disks cannot be asked, the columns stay away.
     pub(super) fn look(pool_file: &Path) -> Self {
-        let Ok(shelf) = Shelf::look(pool_file, None) else { return Self::unknown() };
+        let Ok(shelf) = Shelf::glance(pool_file) else { return Self::unknown() };
         let thresholds = shelf.thresholds();
         let mut known = BTreeMap::new();
         for item in shelf.items() {

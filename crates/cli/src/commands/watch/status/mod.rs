@@ -48,7 +48,7 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
     } else {
         let thresholds = load::spec(&context.pool)?.thresholds;
         let is_on_paper = status.disks.iter().all(|disk| disk.state == State::OnPaper);
-        let health = if is_on_paper { Health::unknown() } else { Health::look(&context.pool) };
+        let health = || if is_on_paper { Health::unknown() } else { Health::look(&context.pool) };
         show::show(&status, &thresholds, health);
         if let Some((others, totals)) = &elsewhere {
             crate::say!("\n{}", watch::elsewhere::sentence(totals));

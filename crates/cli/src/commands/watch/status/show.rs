@@ -15,10 +15,11 @@ use crate::human::{Cell, Table, count, reason, size, style, time, units};
 /// So many drills and conflicts are told; the rest with `--verbose`.
 const FEW: usize = 5;
 
-pub(super) fn show(status: &Status, thresholds: &Thresholds, health: Health) {
+/// `health` asks the disks, which may take a while: the answer stands there before.
+pub(super) fn show(status: &Status, thresholds: &Thresholds, health: impl FnOnce() -> Health) {
     head(status);
     volumes(status);
-    disks(status, thresholds, health);
+    disks(status, thresholds, health());
     guard(status);
     if status.held.files > 0 {
         let (files, bytes) = (units::files(status.held.files), size(status.held.bytes));
