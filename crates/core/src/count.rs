@@ -76,3 +76,8 @@ impl Totals {
         self.older.files + self.torn.files + self.gone.files == 0
     }
 }
+
+/// "1 file", "2 files": a number with the thing that is counted; its plural ends in s.
+pub fn so_many(number: u64, thing: &str) -> String {
+    if number == 1 { format!("1 {thing}") } else { format!("{number} {thing}s") }
+}

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use sieve_actions::agenda::last_runs;
+use sieve_core::count::so_many;
 use sieve_core::forecast::Duration;
 use sieve_core::health::{Check, Rule, Verdict, warranty_left};
 use sieve_core::inventory::tail;
@@ -138,7 +139,11 @@ impl List<'_> {
     fn health(&mut self, disk: &str, checks: &[Check]) {
         let Some(worst) = checks.first() else { return };
         let others = checks.iter().filter(|check| check.verdict == worst.verdict).count() - 1;
-        let more = if others > 0 { format!(", and {others} more reasons") } else { String::new() };
+        let more = match others {
+            0 => String::new(),
+            1 => ", and one more reason".into(),
+            others => format!(", and {others} more reasons"),
+        };
         let command = format!("zinc-sieve health {disk}");
         let (severity, what) = match (worst.verdict, worst.rule) {
             (Verdict::Fine, _) => return,
@@ -156,11 +161,11 @@ impl List<'_> {
 
     fn files(&mut self, status: &Status) {
         if status.stakes.lost.files > 0 {
-            let text = format!("{} files cannot be had as they were", status.stakes.lost.files);
+            let text = format!("{} cannot be had as before", so_many(status.stakes.lost.files, "file"));
             self.add("files-lost", Severity::ActNow, text, "zinc-sieve status");
         }
         if status.damaged_cells > 0 {
-            let text = format!("{} cells are damaged", status.damaged_cells);
+            let text = format!("there is damage in {}", so_many(status.damaged_cells, "place"));
             self.add("damage", Severity::ActNow, text, "zinc-sieve verify --mend");
         }
         if let Some(advice) = &status.suspicious {
@@ -173,9 +178,10 @@ impl List<'_> {
             else {
                 continue;
             };
+            let wait = if cache.waits.files == 1 { "waits" } else { "wait" };
             let text = format!(
-                "{} files of {} wait on the cache, the first for {}",
-                cache.waits.files,
+                "{} of {} {wait} on the cache, the first for {}",
+                so_many(cache.waits.files, "file"),
                 cache.volume,
                 long(status.now.saturating_sub(since))
             );
@@ -193,7 +199,8 @@ impl List<'_> {
             let ago = status
                 .synced_at
                 .map_or("there was no sync yet".into(), |_| format!("the last sync was {} ago", long(age)));
-            let text = format!("{unguarded} files are unguarded; {ago}");
+            let are = if unguarded == 1 { "is" } else { "are" };
+            let text = format!("{} {are} unguarded; {ago}", so_many(unguarded, "file"));
             self.add("unguarded", Severity::Soon, text, "zinc-sieve sync");
         }
     }

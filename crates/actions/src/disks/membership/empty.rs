@@ -4,6 +4,7 @@
 use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::{contents, held_files};
+use sieve_core::count::so_many;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_core::units::DiskId;
 use sieve_disk::event::Observer;
@@ -115,8 +116,8 @@ pub fn execute(pool: &mut Pool, plan: &EmptyPlan, observer: &dyn Observer) -> Re
     }
     if !shift.moved.left_alone.is_empty() {
         let why = format!(
-            "{} files stayed where they are: see to them, then run it again",
-            shift.moved.left_alone.len()
+            "{} stayed in place: see to it, then run this again",
+            so_many(shift.moved.left_alone.len() as u64, "file")
         );
         return stays(shift, None, why);
     }
@@ -151,10 +152,12 @@ fn why_not_empty(pool: &Pool, ids: &[DiskId]) -> Result<Option<String>> {
         let (name, reading) = (&pool.member(*id)?.row.name, pool.catalogue.reading());
         let (files, held) = (contents::names_on(reading, *id)?, held_files::all(reading, *id)?.len() as u64);
         if files > held {
-            return Ok(Some(format!("{name} has {} files again: run it again", files - held)));
+            return Ok(Some(format!("{name} has {} again: run it again", so_many(files - held, "file"))));
         }
         if held > 0 {
-            let why = format!("{held} files are held on {name} until a later sync: run it again");
+            let are = if held == 1 { "is" } else { "are" };
+            let why =
+                format!("{} {are} held on {name} until a later sync: run it again", so_many(held, "file"));
             return Ok(Some(why));
         }
         if contents::granules_in_lane(reading, *id)? > 0 {

@@ -5,6 +5,7 @@ use sieve_catalogue::contents;
 use std::path::Path;
 
 use serde::Serialize;
+use sieve_core::count::so_many;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId};
@@ -116,8 +117,11 @@ fn refuse_used_cache(pool: &Pool, member: &Member) -> Result<()> {
     if files == 0 {
         return Ok(());
     }
-    let message =
-        format!("{} holds {files} files, those included that are held until the next sync", member.row.name);
+    let message = format!(
+        "{} holds {}, what is held until the next sync included",
+        member.row.name,
+        so_many(files, "file")
+    );
     Err(Error::new(Kind::Conflict, "vacate.cache", message)
         .remedy("zinc-sieve settle --then-sync first; what stays on the cache has to be landed elsewhere"))
 }

@@ -92,9 +92,9 @@ fn announce(pool: &Pool, lose: &[String]) -> Result<()> {
     let forecast = drill_forecast(pool, lose)?;
     let read: ByteLength = forecast.read_bytes.values().copied().sum();
     crate::say!(
-        "Reads up to {} from {} disks: likely {}, cautiously {}.",
+        "Reads up to {} from {}: likely {}, cautiously {}.",
         size(read),
-        forecast.read_bytes.len(),
+        units::disks(forecast.read_bytes.len() as u64),
         forecast.duration.likely,
         forecast.duration.cautious
     );

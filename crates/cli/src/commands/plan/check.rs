@@ -98,18 +98,21 @@ fn members(context: &Context, spec: PoolSpec) -> Result<Vec<Finding>> {
     Ok(findings)
 }
 
+fn things_are(number: usize) -> String {
+    if number == 1 { "1 thing is".into() } else { format!("{number} things are") }
+}
+
 /// How the pool file and its disks are, in a sentence.
 fn answer(findings: &[Finding]) {
     let of = |severity| findings.iter().filter(|finding| finding.severity == severity).count();
     match (of(Severity::State), of(Severity::Doubt)) {
         (0, 0) => crate::answer!("{}", paint(style::WELL, "The pool file and its disks are fine.")),
         (0, doubts) => {
-            let words = format!("Nothing is wrong, and {doubts} things are doubtful.")
-                .replace(" 1 things are", " 1 thing is");
+            let words = format!("Nothing is wrong, and {} doubtful.", things_are(doubts));
             crate::answer!("{}", paint(style::WATCH, words));
         }
         (wrong, _) => {
-            let words = format!("{wrong} things are wrong.").replace("1 things are", "1 thing is");
+            let words = format!("{} wrong.", things_are(wrong));
             crate::answer!("{}", paint(style::BAD, words));
         }
     }

@@ -12,7 +12,7 @@ use sieve_pool::pool::Pool;
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{count, time};
+use crate::human::{count, time, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
@@ -56,7 +56,7 @@ pub(crate) fn run(context: &Context, arguments: &ListingArguments) -> Result<Out
             &serde_json::json!({ "written": arguments.file, "files": files, "without_checksum": unchecked }),
         )?;
     } else {
-        crate::say!("wrote {}: {} files", arguments.file.display(), count(listed.files));
+        crate::say!("wrote {}: {}", arguments.file.display(), units::files(listed.files));
         if listed.unchecked > 0 {
             let left = if form == Form::B3sum { "are left out" } else { "have none" };
             crate::say!(

@@ -1,6 +1,7 @@
 //! `fate --explain`: the story of one file.
 
 use serde::Serialize;
+use sieve_core::count::so_many;
 use sieve_core::fate::{Fate, Unguarded};
 use sieve_core::path::RelPath;
 use sieve_core::suggest::NearestPath;
@@ -132,7 +133,9 @@ impl Story {
                 crate::say!("  {}: {}.", style::paint(style::BAD, "It is unguarded"), reason::own_words(why));
             }
             (1, _) => crate::say!("  Its guard is 1: any 1 disk may die."),
-            (level, _) => crate::say!("  Its guard is {level}: any {level} disks may die."),
+            (level, _) => {
+                crate::say!("  Its guard is {level}: any {} may die.", so_many(u64::from(level), "disk"));
+            }
         }
         crate::say!();
         let is_well = |loss: &&Loss| loss.fate.is_whole();

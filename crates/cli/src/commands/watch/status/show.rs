@@ -2,7 +2,7 @@
 
 use anstyle::Style;
 use sieve_actions::files::settle::CacheStatus;
-use sieve_core::count::Count;
+use sieve_core::count::{Count, so_many};
 use sieve_core::forecast::Duration;
 use sieve_core::pool::Thresholds;
 use sieve_foresight::status::{DiskStatus, Status};
@@ -255,7 +255,10 @@ fn troubles(status: &Status) {
             "\n{}",
             style::paint(
                 style::BAD,
-                format!("Damage known in {} places. `zinc-sieve verify` names them.", status.damaged_cells)
+                format!(
+                    "Damage is known in {}: `zinc-sieve verify` names it.",
+                    so_many(status.damaged_cells, "place")
+                )
             )
         );
     }
