@@ -473,39 +473,56 @@ impl Command {
         }
     }
 
-    /// Whether the result is a sentence with its reasons, and not a list.
+    /// Whether the result is a sentence with its reasons, which may be left out: not a list, and not a plan that somebody is
+    /// asked about, or wants to see.
     pub(crate) const fn has_answer(&self) -> bool {
         match self {
+            // Only reading, it asks nothing; what could be had back is a list.
+            Self::Verify(arguments) if !arguments.mend => return true,
+            Self::Restore(arguments) if arguments.list => return false,
+            _ => {}
+        }
+        if let Some(consent) = self.consent() {
+            return consent.yes && !consent.dry_run;
+        }
+        match self {
             Self::Fate(arguments) => arguments.is_a_question(),
-            Self::Restore(arguments) => !arguments.list,
             Self::Health { self_test, .. } => self_test.is_none(),
             Self::Agenda(arguments) => arguments.is_only_looked_at(),
             Self::Status { .. }
-            | Self::BurnIn { .. }
             | Self::Design(_)
             | Self::Check
-            | Self::Create(_)
-            | Self::Grow(_)
-            | Self::Adopt { .. }
-            | Self::Put(_)
             | Self::Get(_)
-            | Self::Rm { .. }
-            | Self::Move(_)
-            | Self::EvenOut(_)
-            | Self::Settle(_)
-            | Self::Sync(_)
-            | Self::Verify(_)
             | Self::Drill(_)
             | Self::Risk(_)
-            | Self::Rebuild(_)
-            | Self::Replace(_)
-            | Self::Vacate(_)
-            | Self::Wipe { .. }
-            | Self::Rename(_)
-            | Self::Convert(_)
-            | Self::Dissolve(_)
             | Self::Elsewhere(_) => true,
             _ => false,
+        }
+    }
+
+    /// Whether it is to ask before it does something, and to do it; nothing where it never asks.
+    const fn consent(&self) -> Option<Consent> {
+        match self {
+            Self::Put(arguments) => Some(arguments.consent),
+            Self::Restore(arguments) => Some(arguments.consent),
+            Self::Settle(arguments) => Some(arguments.consent),
+            Self::Move(arguments) => Some(arguments.consent),
+            Self::EvenOut(arguments) => Some(arguments.consent),
+            Self::Sync(arguments) => Some(arguments.consent),
+            Self::Verify(arguments) => Some(arguments.consent),
+            Self::Grow(arguments) => Some(arguments.consent),
+            Self::Replace(arguments) => Some(arguments.consent),
+            Self::Vacate(arguments) => Some(arguments.consent),
+            Self::Convert(arguments) => Some(arguments.consent),
+            Self::Rebuild(arguments) => Some(arguments.consent),
+            Self::Rename(arguments) => Some(arguments.consent),
+            Self::Dissolve(arguments) => Some(arguments.consent),
+            Self::Rm { consent, .. }
+            | Self::Create(consent)
+            | Self::Adopt { consent, .. }
+            | Self::Wipe { consent, .. }
+            | Self::BurnIn { consent, .. } => Some(*consent),
+            _ => None,
         }
     }
 
@@ -528,23 +545,26 @@ impl Command {
 
     /// What the journal calls it, where it is to say so if it fails: what only looks leaves no trace (L3).
     pub(crate) const fn did(&self) -> Option<Did> {
-        let (did, consent) = match self {
-            Self::Put(arguments) => (Did::Put, arguments.consent),
-            Self::Rm { consent, .. } => (Did::Remove, *consent),
-            Self::Restore(arguments) => (Did::Restore, arguments.consent),
-            Self::Settle(arguments) => (Did::Settle, arguments.consent),
-            Self::Move(arguments) => (Did::Shift, arguments.consent),
-            Self::EvenOut(arguments) => (Did::Shift, arguments.consent),
-            Self::Sync(arguments) => (Did::Sync, arguments.consent),
-            Self::Verify(arguments) => (Did::Verify, arguments.consent),
-            Self::Grow(arguments) => (Did::Grow, arguments.consent),
-            Self::Replace(arguments) => (Did::Replace, arguments.consent),
-            Self::Vacate(arguments) => (Did::Vacate, arguments.consent),
-            Self::Convert(arguments) => (Did::Convert, arguments.consent),
-            Self::Rebuild(arguments) => (Did::Rebuild, arguments.consent),
-            Self::Dissolve(arguments) => (Did::Dissolve, arguments.consent),
+        let did = match self {
+            Self::Put(_) => Did::Put,
+            Self::Rm { .. } => Did::Remove,
+            Self::Restore(_) => Did::Restore,
+            Self::Settle(_) => Did::Settle,
+            Self::Move(_) | Self::EvenOut(_) => Did::Shift,
+            Self::Sync(_) => Did::Sync,
+            Self::Verify(_) => Did::Verify,
+            Self::Grow(_) => Did::Grow,
+            Self::Replace(_) => Did::Replace,
+            Self::Vacate(_) => Did::Vacate,
+            Self::Convert(_) => Did::Convert,
+            Self::Rebuild(_) => Did::Rebuild,
+            Self::Dissolve(_) => Did::Dissolve,
             _ => return None,
         };
-        if consent.dry_run { None } else { Some(did) }
+        let is_only_shown = match self.consent() {
+            Some(consent) => consent.dry_run,
+            None => false,
+        };
+        if is_only_shown { None } else { Some(did) }
     }
 }

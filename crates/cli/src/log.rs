@@ -2,6 +2,7 @@
 
 use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, Write};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::sync::Mutex;
 
@@ -28,8 +29,22 @@ pub(crate) fn begin(path: &Path) -> Result<()> {
 
 fn open(path: &Path) -> Result<File> {
     let io = |e| Error::io("log.open", path, e);
-    let mut file = OpenOptions::new().read(true).append(true).create(true).open(path).map_err(io)?;
-    if file.metadata().map_err(io)?.len() == 0 {
+    // It may name every file of a volume: it is for its owner alone (L5). What is no file, a pipe say, would never end.
+    let mut how = OpenOptions::new();
+    how.read(true)
+        .append(true)
+        .create(true)
+        .mode(0o600)
+        .custom_flags(rustix::fs::OFlags::NONBLOCK.bits() as i32);
+    let mut file = how.open(path).map_err(io)?;
+    let about = file.metadata().map_err(io)?;
+    if !about.is_file() {
+        let message = format!("{} is no file", path.display());
+        return Err(
+            Error::new(Kind::Conflict, "log.foreign", message).remedy("name another one; nothing was done")
+        );
+    }
+    if about.len() == 0 {
         writeln!(file, "{FIRST}").map_err(io)?;
         return Ok(file);
     }

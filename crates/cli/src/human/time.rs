@@ -40,11 +40,6 @@ pub(crate) fn parse_past(text: &str, now: i64) -> Result<i64> {
     Ok(i64::try_from(stamp.as_nanosecond()).unwrap_or(i64::MAX))
 }
 
-/// A moment as RFC 3339 has it.
-pub(crate) fn rfc3339(at: i64) -> String {
-    jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default().to_string()
-}
-
 /// The time of day in the local time zone.
 pub(crate) fn clock(at: i64) -> String {
     let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();

@@ -55,6 +55,30 @@ fn the_answer_alone_is_a_line(#[case] arguments: &[&str], #[case] code: i32, #[c
     assert!(whole.stdout.len() >= run.stdout.len(), "{}", whole.stdout);
 }
 
+/// Whoever is asked sees what about, and whoever wants a plan gets it, however quiet.
+#[test]
+fn no_plan_is_left_out_before_a_question() {
+    let lab = lab();
+    let asked = lab.run(&["rm", "dawn/wren.flac", "--quiet"]).expect(&[2]);
+    assert!(
+        asked.stdout.contains("Removes from recordings") && asked.stdout.contains("alder"),
+        "{}",
+        asked.stdout
+    );
+    let shown = lab.run(&["rm", "dawn/wren.flac", "--quiet", "--dry-run"]).expect(&[0]);
+    assert!(shown.stdout.contains("alder") && !shown.stdout.contains("Removed"), "{}", shown.stdout);
+    // Somebody says no at a terminal: nothing is removed, and nothing is said to be.
+    let typed = format!("{PROGRAM} --pool {} rm dawn/wren.flac", lab.pool_file().display());
+    let mut asked = Command::new("script");
+    asked.args(["-qec", &typed, "/dev/null"]).stdin(Stdio::piped()).stdout(Stdio::piped());
+    if let Ok(mut asked) = asked.spawn() {
+        std::io::Write::write_all(&mut asked.stdin.take().unwrap(), b"n\n").unwrap();
+        let said = Run::of(&asked.wait_with_output().unwrap()).stdout;
+        assert!(said.contains("Nothing was done") && !said.contains("Removed"), "{said}");
+    }
+    assert!(lab.disk("alder").join("dawn/wren.flac").exists());
+}
+
 #[test]
 fn what_is_done_is_in_the_log_and_nobodys_file_becomes_one() {
     let lab = lab();
@@ -66,6 +90,10 @@ fn what_is_done_is_in_the_log_and_nobodys_file_becomes_one() {
     {
         assert!(log.contains(words), "{words}: {log}");
     }
+    let mode = std::os::unix::fs::PermissionsExt::mode(
+        &fs::metadata(lab.root().join("steps.log")).unwrap().permissions(),
+    );
+    assert_eq!(mode & 0o077, 0, "it names files, and is for its owner alone");
     let before = fs::read(lab.pool_file()).unwrap();
     let pool = lab.pool_file().display().to_string();
     let run = lab.run(&["status", "--log", &pool]).expect(&[4]);

@@ -309,6 +309,6 @@ impl Run<'_> {
 fn beside(path: &RelPath, what: &str) -> Result<RelPath> {
     path.beside(what).map_err(|e| {
         Error::new(Kind::Usage, "restore.name", format!("{path}: no name beside it: {e}"))
-            .remedy("restore it into a folder elsewhere: --to DIR")
+            .remedy("restore it into a folder elsewhere: --into DIR")
     })
 }

@@ -163,7 +163,7 @@ impl<'a> Week<'a> {
 
     fn answer(&self, pool: &Pool) -> Answer<'_> {
         let setting = self.setting();
-        let at = |second: i64| time::rfc3339(second * 1_000_000_000);
+        let at = |second: i64| sieve_core::moment::text(second * 1_000_000_000);
         let run = |run: &Run| {
             let job = &setting.jobs[run.job];
             TimedRun {

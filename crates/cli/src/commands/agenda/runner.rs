@@ -171,7 +171,7 @@ impl Turn<'_> {
         let why = error.map(ToString::to_string);
         if self.context.json {
             return json::line(&serde_json::json!({
-                "job": job.name, "begun": time::rfc3339(begun), "came": came, "why": why,
+                "job": job.name, "begun": sieve_core::moment::text(begun), "came": came, "why": why,
             }));
         }
         let paint = if came == "done" { style::WELL } else { style::WATCH };

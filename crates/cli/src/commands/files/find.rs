@@ -39,7 +39,7 @@ pub(crate) fn run(context: &Context, arguments: &WhereArguments) -> Result<Outco
     let look = if arguments.look.scan { Look::Always } else { Look::WhereShort };
     let (found, as_of) = places(&pool, &pattern, look, &Watch::begin(false)?)?;
     if context.json {
-        json::print("where", &Answer { files: &found, as_of: as_of.map(time::rfc3339) })?;
+        json::print("where", &Answer { files: &found, as_of: as_of.map(sieve_core::moment::text) })?;
     } else {
         show(&pool, &found);
         if let Some(at) = as_of {

@@ -35,24 +35,29 @@ pub(crate) fn run(
     let report = match agree(&mut pool, &question, planned, show, essence_of, |_| true)? {
         Agreed::Yes(plan) => remove::execute(&pool, plan)?,
         Agreed::No(RemovePlan { by_disk, others, .. }) => {
-            RemoveReport { by_disk, others, left_alone: Vec::new() }
+            if context.json {
+                json::print("rm-plan", &RemoveReport { by_disk, others, left_alone: Vec::new() })?;
+            }
+            return Ok(Outcome::Fine);
         }
     };
     if context.json {
         json::print("rm", &report)?;
     } else {
         show_left_alone(report.left_alone.iter());
-        if !consent.dry_run {
-            show_report(&report);
-        }
+        show_report(&report);
     }
     Ok(Outcome::well(report.left_alone.is_empty()))
 }
 
 fn show_report(report: &RemoveReport) {
     let gone = report.by_disk.iter().fold(Count::default(), |sum, (_, amount)| sum.plus(*amount));
+    let left = match report.left_alone.len() as u64 {
+        0 => String::new(),
+        left => format!(" Left alone: {}.", units::files(left)),
+    };
     crate::answer!(
-        "\nRemoved: {}, {}. `zinc-sieve restore` brings them back until the next sync.",
+        "\nRemoved: {}, {}.{left} `zinc-sieve restore` brings them back until the next sync.",
         units::files(gone.files),
         size(gone.bytes)
     );

@@ -1,6 +1,7 @@
 //! `burn-in`: a full write-and-read pass before a disk holds anything.
 
 use sieve_actions::measure::burn_in::{Report, Request, overwrites, run as burn};
+use sieve_core::count::so_many;
 use sieve_core::units::Rate;
 use sieve_disk::Filesystem;
 use sieve_disk::Result;
@@ -70,7 +71,7 @@ fn show(report: &Report) {
         0 => String::new(),
         _ => format!(" ({} of it by an earlier run)", size(report.resumed)),
     };
-    crate::answer!("\n{} written{resumed} and read back.", size(report.bytes));
+    crate::say!("\n{} written{resumed} and read back.", size(report.bytes));
     if !report.from_the_medium {
         crate::say!(
             "{}",
@@ -104,6 +105,12 @@ fn show(report: &Report) {
     crate::say!();
     table.print();
     if report.bad.is_empty() {
-        crate::say!("\n{}", style::paint(style::WELL, "Everything came back as it was written."));
+        crate::answer!("\n{}", style::paint(style::WELL, "Everything came back as it was written."));
+    } else {
+        let places = so_many(report.bad.len() as u64, "place");
+        crate::answer!(
+            "\n{}",
+            style::paint(style::BAD, format!("Not what was written came back in {places}."))
+        );
     }
 }

@@ -219,6 +219,11 @@ fn show_report(
     }
     if report.is_clean() {
         show_guard(plan, disks, unguarded);
+    } else if !report.stopped {
+        crate::answer!(
+            "\n{}",
+            style::paint(style::BAD, "Not everything could be synced: zinc-sieve sync names what.")
+        );
     }
 }
 

@@ -5,6 +5,7 @@ use std::ffi::OsString;
 use clap::Args;
 use sieve_actions::guard::verify;
 use sieve_actions::guard::verify::{MendReport, Scope, VerifyReport};
+use sieve_core::count::so_many;
 use sieve_disk::Result;
 
 use crate::args::{Consent, RestraintArguments};
@@ -174,8 +175,7 @@ fn verdict(report: &VerifyReport) -> String {
     match places {
         0 if report.stopped => "Stopped before its end; no damage so far.".into(),
         0 => "No damage in what was read; not everything was.".into(),
-        1 => "Damage in 1 place: zinc-sieve verify --mend".into(),
-        places => format!("Damage in {} places: zinc-sieve verify --mend", count(places as u64)),
+        places => format!("Damage in {}: zinc-sieve verify --mend", so_many(places as u64, "place")),
     }
 }
 

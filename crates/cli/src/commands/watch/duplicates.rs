@@ -10,7 +10,7 @@ use sieve_foresight::holdings::{Twins, twins};
 use crate::args::LookArguments;
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{count, size, style, time, units};
+use crate::human::{count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
@@ -40,7 +40,10 @@ pub(crate) fn run(context: &Context, arguments: &DuplicatesArguments) -> Result<
     let (found, as_of) = twins(&pool, look, &Watch::begin(false)?)?;
     let would_free = found.iter().map(|twins| twins.would_free).sum();
     if context.json {
-        json::print("duplicates", &Answer { contents: &found, would_free, as_of: as_of.map(time::rfc3339) })?;
+        json::print(
+            "duplicates",
+            &Answer { contents: &found, would_free, as_of: as_of.map(sieve_core::moment::text) },
+        )?;
         return Ok(Outcome::Fine);
     }
     if found.is_empty() {

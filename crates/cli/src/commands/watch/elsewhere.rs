@@ -159,7 +159,7 @@ fn print_json(others: &Others, found: &Found) -> Result<()> {
         place: other.spec.place.clone(),
         off_site: other.spec.off_site,
         files: other.files(),
-        as_of: time::rfc3339(other.as_of),
+        as_of: sieve_core::moment::text(other.as_of),
         is_stale: other.is_stale,
     };
     let machines = others.known.iter().map(machine);

@@ -66,7 +66,7 @@ struct Asked<'a> {
 /// A line, as `--json` has it: when it was as text, where the file has nanoseconds.
 fn line(entry: &Entry) -> Result<serde_json::Value> {
     let mut line = json::value(entry)?;
-    line["at"] = time::rfc3339(entry.at).into();
+    line["at"] = sieve_core::moment::text(entry.at).into();
     Ok(line)
 }
 

@@ -12,7 +12,7 @@ use sieve_pool::pool::Pool;
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
-use crate::human::{count, time, units};
+use crate::human::{count, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
@@ -143,7 +143,7 @@ fn lines(
 
 fn csv_line(csv: &mut csv::Writer<Vec<u8>>, held: &Held) -> Result<Vec<u8>> {
     let wrong = |e: csv::Error| Error::new(Kind::Internal, "listing.csv", format!("a line of CSV: {e}"));
-    let modified = held.modified.map(time::rfc3339).unwrap_or_default();
+    let modified = held.modified.map(sieve_core::moment::text).unwrap_or_default();
     let blake3 = held.blake3.map(|sum| sum.iter().map(|byte| format!("{byte:02x}")).collect::<String>());
     csv.write_record([
         &shown(&held.path),
@@ -164,7 +164,7 @@ fn json_line(held: &Held) -> Vec<u8> {
         line["path_hex"] = hex(&held.path).into();
     }
     if let Some(modified) = held.modified {
-        line["modified"] = time::rfc3339(modified).into();
+        line["modified"] = sieve_core::moment::text(modified).into();
     }
     if let Some(sum) = held.blake3 {
         line["blake3"] = hex(&sum).into();

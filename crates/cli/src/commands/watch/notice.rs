@@ -220,9 +220,9 @@ fn told<'a>(book: &Book, condition: &'a Condition) -> Told<'a> {
     let known = book.known.get(&condition.code);
     Told {
         condition,
-        since: known.map(|known| time::rfc3339(known.since)),
+        since: known.map(|known| sieve_core::moment::text(known.since)),
         seen: known.is_some_and(|known| known.seen),
-        muted_until: book.muted.get(&condition.code).map(|until| time::rfc3339(*until)),
+        muted_until: book.muted.get(&condition.code).map(|until| sieve_core::moment::text(*until)),
     }
 }
 
