@@ -70,7 +70,7 @@ Commands, in the order of the work (`zinc-sieve COMMAND --help` says more):
   watch             how it is, what it holds, what happened
                     status, usage, duplicates, journal, notice, report, listing,
                     elsewhere, measure, bench
-  learn             demo, man, completions, help
+  learn             demo, man, completions, schema, help
 
 Common options:
 {options}
@@ -339,6 +339,16 @@ pub(crate) enum Command {
         /// The folder that the pages are written to
         #[arg(value_name = "DIR")]
         folder: Option<PathBuf>,
+    },
+    /// Print the form of what --json prints, as JSON Schema
+    #[command(after_help = "Example:\n  zinc-sieve schema\n  zinc-sieve schema fate")]
+    Schema {
+        /// Which result, as its `format` names it; without it all names are listed
+        #[arg(value_name = "NAME")]
+        name: Option<String>,
+        /// Write all of them into this folder
+        #[arg(long, value_name = "DIR", conflicts_with = "name")]
+        into: Option<PathBuf>,
     },
     /// Make a volume another kind: unstriped, spanned, tiered or mirrored; files stay where they are
     #[command(

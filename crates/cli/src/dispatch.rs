@@ -8,7 +8,7 @@ use crate::commands::files::{find, get, ls, put, restore, rm, settle, shift};
 use crate::commands::foresee::{drill, fate, risk};
 use crate::commands::look::{bays, burn_in, disks, health, self_test};
 use crate::commands::mount;
-use crate::commands::plan::{check, design, ingest, init, manual};
+use crate::commands::plan::{check, design, forms, ingest, init, manual};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{convert, dissolve, rebuild, rename, replace, route, vacate, wipe};
 use crate::commands::watch::{
@@ -102,6 +102,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Init(arguments) => init::run(context, &arguments),
         Command::Completions { shell } => manual::completions(&shell),
         Command::Man { folder } => manual::man(folder.as_deref()),
+        Command::Schema { name, into } => forms::run(name.as_deref(), into.as_deref()),
         Command::Convert(arguments) => convert::run(context, arguments),
         Command::Rename(arguments) => rename::run(context, &arguments),
         Command::Move(arguments) => shift::run_move(context, &arguments),

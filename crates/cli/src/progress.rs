@@ -12,7 +12,10 @@ use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 
 use crate::human::size;
+use crate::json;
 use crate::restraint::stop_on_signals;
+
+json::named_line!("progress", Event);
 
 /// How often what is drawn moves.
 const TICK: std::time::Duration = std::time::Duration::from_millis(250);
@@ -130,7 +133,7 @@ impl Observer for Watch {
         match &self.face {
             Face::Bars(bars) => bars.event(event),
             Face::Lines => {
-                if let Ok(line) = serde_json::to_string(&event) {
+                if let Ok(line) = json::text(&event) {
                     crate::output::record_aside(&line);
                 }
             }

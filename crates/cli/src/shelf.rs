@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::{Catalogue, looks};
 use sieve_core::health::{About, Check, Look, judge};
@@ -34,9 +35,10 @@ pub(crate) struct Judgement {
 }
 
 /// One disk: of the pool, of the machine, or of both.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(crate) struct Item<'a> {
     /// Its name in the pool file.
+    #[serde(rename = "disk")]
     pub(crate) name: Option<&'a str>,
     /// What it does: "data", "parity of scans", "spare", "system".
     pub(crate) role: String,

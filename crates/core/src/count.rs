@@ -2,10 +2,11 @@
 
 use crate::fate::Fate;
 use crate::units::ByteLength;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Files and bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Count {
     /// Names of files.
     pub files: u64,
@@ -28,7 +29,7 @@ impl Count {
 }
 
 /// Files and bytes by fate.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Totals {
     /// On disks that are not lost.
     pub untouched: Count,

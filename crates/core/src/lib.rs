@@ -20,6 +20,7 @@ pub mod layout;
 pub mod mirror;
 pub mod moment;
 pub mod notice;
+pub mod pairs;
 pub mod paper;
 pub mod path;
 pub mod placement;

@@ -4,7 +4,13 @@
 //! To be used as `#[serde(with = "moment")]`, or `moment::maybe` for one that may be missing.
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serializer};
+
+/// A moment as RFC 3339 has it, "2031-05-04T03:00:00Z".
+#[derive(JsonSchema)]
+#[schemars(transparent)]
+pub struct Text(#[expect(dead_code, reason = "it stands for the text of a schema")] Timestamp);
 
 /// A moment as text, "2031-05-04T03:00:00Z".
 pub fn text(at: i64) -> String {

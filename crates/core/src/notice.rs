@@ -3,10 +3,11 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// How soon somebody should do something.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// Files are lost or at stake now.
@@ -29,7 +30,7 @@ impl Severity {
 }
 
 /// Something that holds now.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Condition {
     /// What it is, and of what: `disk-missing:cedar`. The same thing has the same code as long as it goes on.
     pub code: String,
@@ -51,7 +52,7 @@ pub struct Condition {
 }
 
 /// Which moment of a condition is told.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Moment {
     /// It begins.
@@ -65,15 +66,19 @@ pub enum Moment {
 }
 
 /// Something to tell.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Event {
     /// The pool.
     pub pool: String,
     /// Which moment.
     pub moment: Moment,
-    /// When, nanoseconds since 1970.
+    /// When: nanoseconds since 1970.
+    #[serde(with = "crate::moment")]
+    #[schemars(with = "crate::moment::Text")]
     pub at: i64,
     /// Since when the condition holds.
+    #[serde(with = "crate::moment")]
+    #[schemars(with = "crate::moment::Text")]
     pub since: i64,
     /// What it is about.
     #[serde(flatten)]

@@ -6,8 +6,7 @@ use crate::path::RelPath;
 use crate::units::{ByteLength, GRANULE};
 
 /// How a volume chooses the disk for new data.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Placement {
     /// The disk with the most free space.
     #[default]

@@ -2,13 +2,14 @@
 
 use std::fmt::Write as _;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::inventory::Device;
 use crate::path::disturbs;
 
 /// A filesystem for a new disk.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum NewFilesystem {
     /// The usual one.
@@ -19,9 +20,10 @@ pub enum NewFilesystem {
 }
 
 /// A disk to be prepared.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct NewDisk {
     /// The name that it gets: label, mount point, and name in the pool file.
+    #[serde(rename = "disk")]
     pub name: String,
     /// The device.
     pub device: Device,

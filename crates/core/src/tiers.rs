@@ -1,5 +1,6 @@
 //! Which files of a tiered volume belong on its fast disks.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::pool::Tier;
@@ -19,7 +20,7 @@ pub struct TieredFile {
 }
 
 /// Why a file changes its tier.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// Its owner pinned it.

@@ -2,14 +2,21 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Bytes in one granule, the smallest unit of a lane.
 pub const GRANULE: u64 = 4096;
 
 /// A length in bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(transparent)]
+#[schemars(
+    description = "A length in bytes: a whole number; beyond 2^53 the same in text.",
+    extend("type" = ["integer", "string"], "pattern" = "^[0-9]+$")
+)]
 pub struct ByteLength(u64);
 
 /// Why a size could not be read.
@@ -168,7 +175,7 @@ impl std::iter::Sum for ByteLength {
 }
 
 /// An estimated rate, in bytes per second.
-#[derive(Clone, Copy, Debug, Default, PartialEq, PartialOrd, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, PartialOrd, Serialize, Deserialize, JsonSchema)]
 #[serde(transparent)]
 pub struct Rate(f64);
 
@@ -229,7 +236,7 @@ impl fmt::Display for Rate {
 macro_rules! identifier {
     ($(#[$doc:meta])* $name:ident($inner:ty)) => {
         $(#[$doc])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
         #[serde(transparent)]
         pub struct $name($inner);
 

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
@@ -74,7 +75,7 @@ impl Stamp {
 }
 
 /// What a filesystem is known by, "uuid:…"; "fsid:…" where it has no uuid that can be read.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(transparent)]
 pub struct FilesystemId(pub String);
 

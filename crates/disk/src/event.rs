@@ -1,11 +1,12 @@
 //! What happens while something is done, for progress bars and logs.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::{Error, Result};
 
 /// One thing that happened.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum Event {
     /// A stage began; `total` counts in `unit`.
@@ -45,7 +46,7 @@ pub enum Event {
 }
 
 /// What a stage counts.
-#[derive(Clone, Copy, Debug, Serialize)]
+#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Unit {
     /// Bytes.

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::io::Read;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::listing;
@@ -25,7 +26,7 @@ pub struct Backup {
 }
 
 /// Where a file was found on the other machine.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(tag = "backup", rename_all = "kebab-case")]
 pub enum Found {
     /// At the same path.

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::count::Count;
 use sieve_core::pool::{ElsewhereSpec, PoolSpec};
@@ -27,7 +28,7 @@ pub struct Other {
 }
 
 /// A listing that cannot be read now.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Unread {
     /// The machine.
     pub name: String,
@@ -44,7 +45,7 @@ pub struct Others {
 }
 
 /// Whether a file is also elsewhere.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kept {
     /// No other machine has it.
@@ -81,7 +82,7 @@ impl Kept {
 }
 
 /// Files and bytes, by whether they are elsewhere.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct KeptTotals(pub BTreeMap<Kept, Count>);
 
 impl KeptTotals {

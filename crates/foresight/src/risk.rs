@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use sieve_core::health::age_in_years;
@@ -41,7 +42,7 @@ pub struct Finding {
 }
 
 /// Where the interval of the syncs comes from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum IntervalSource {
     /// The pool file.
@@ -53,7 +54,7 @@ pub enum IntervalSource {
 }
 
 /// How much to worry about one volume.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct VolumeRisk {
     /// The volume.
     pub volume: String,
@@ -78,6 +79,7 @@ pub struct VolumeRisk {
     /// The same if disks fail as in the best populations that were published, and as in the worst.
     pub range: Range,
     /// How often a year more disks fail together than were reckoned with.
+    #[serde(rename = "beyond_a_year")]
     pub beyond: f64,
     /// What of the total no other machine has, where the pool file names some.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -96,29 +98,37 @@ pub struct VolumeRisk {
 }
 
 /// What is to be expected to be lost in a year, and is on no other machine.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct ForGood {
     /// Bytes.
+    #[serde(rename = "bytes_a_year")]
     pub bytes: f64,
     /// Files.
+    #[serde(rename = "files_a_year")]
     pub files: f64,
 }
 
 /// Both ends of an answer.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Range {
     /// The probability of losing anything within a year, at the low and at the high end.
+    #[serde(serialize_with = "sieve_core::pairs::low_high")]
+    #[schemars(with = "sieve_core::pairs::LowHigh")]
     pub any_in_a_year: [f64; 2],
     /// Bytes to be expected to be lost in a year, at both ends.
+    #[serde(rename = "bytes_a_year", serialize_with = "sieve_core::pairs::low_high")]
+    #[schemars(with = "sieve_core::pairs::LowHigh")]
     pub bytes: [f64; 2],
 }
 
 /// What comes to a volume in a day.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Arriving {
     /// Files.
+    #[serde(rename = "files_a_day")]
     pub files: f64,
     /// Bytes.
+    #[serde(rename = "bytes_a_day")]
     pub bytes: f64,
     /// Where that comes from.
     pub source: HabitSource,
@@ -136,9 +146,10 @@ pub struct Regularity {
 }
 
 /// One disk.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DiskRisk {
     /// Its name.
+    #[serde(rename = "disk")]
     pub name: String,
     /// How likely it is to fail within a year.
     pub rate: YearlyRate,
@@ -157,16 +168,19 @@ pub struct DiskRisk {
 }
 
 /// What is to be expected of one folder in a year.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct FolderRisk {
     /// The top folder; empty for what lies at the root.
     pub folder: String,
     /// Bytes lost.
+    #[serde(rename = "bytes_a_year")]
     pub bytes: f64,
     /// Files lost.
+    #[serde(rename = "files_a_year")]
     pub files: f64,
     /// Bytes of it that are on no other machine, where the pool file names some.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "bytes_for_good_a_year")]
     pub bytes_for_good: Option<f64>,
 }
 

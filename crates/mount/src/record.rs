@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_core::layout::OurPlace;
 use sieve_disk::{Disk, Error, Kind, LockGuard, Result, durable, read_small};
@@ -19,24 +20,26 @@ const LARGEST: u64 = 64 << 10;
 const PATIENCE: Duration = Duration::from_secs(4);
 
 /// A volume that is mounted.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Mounted {
     format: u32,
     /// The volume.
     pub volume: String,
     /// Where.
+    #[serde(rename = "mount_point", alias = "at")]
     pub at: PathBuf,
     /// The process that serves it.
     pub process: u32,
     /// Since when, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub since: i64,
     /// Nothing is changed through it.
     pub read_only: bool,
 }
 
 /// How a mounted volume is at a moment.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Now {
     /// Open files.
     pub open_files: usize,
@@ -57,7 +60,7 @@ pub struct Now {
 }
 
 /// A record, with what came back from the process that it names.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Answer {
     /// What is written down.
     pub mounted: Mounted,

@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -57,19 +58,20 @@ impl LongWriter {
 }
 
 /// A long work that is under way.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct AtWork {
     /// What, and which process is at it.
     pub what: String,
     /// Since when, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub since: i64,
     /// How far it was when it last said so; none while it has not.
     pub progress: Option<HowFar>,
 }
 
 /// How far a long work has come.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct HowFar {
     /// The share of the present stage that is done, from 0 to 1.
     pub share: f64,

@@ -8,6 +8,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use serde_json::Value;
 use tempfile::TempDir;
 
+use crate::forms;
+
 /// How long the path of every temporary folder is: what is printed breaks at the same places with each of them.
 const LENGTH: usize = "/dev/shm/.tmp000000".len();
 
@@ -44,12 +46,15 @@ pub struct Run {
 
 impl Run {
     /// Takes over what a process left.
+    #[track_caller]
     pub fn of(output: &Output) -> Self {
-        Self {
+        let run = Self {
             code: output.status.code().unwrap_or(-1),
             stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
             stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
-        }
+        };
+        forms::check(&run.stdout);
+        run
     }
 
     /// What it printed, as JSON.

@@ -4,6 +4,7 @@ mod chance;
 mod crash;
 mod drive;
 mod faults;
+pub mod forms;
 pub mod hostile;
 mod lab;
 mod mapping;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::layout::OurPlace;
 use sieve_core::pool::PoolSpec;
@@ -33,9 +34,10 @@ use sieve_pool::writer::LongWriter;
 use sieve_rows::image::ImageLimits;
 
 /// What creating will do to one disk.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DiskStep {
     /// The disk.
+    #[serde(rename = "disk")]
     pub name: String,
     /// Where it is.
     pub path: String,
@@ -50,6 +52,7 @@ pub struct DiskStep {
     /// Where it sits, from the pool file.
     pub bay: Option<String>,
     /// What may be used of it.
+    #[serde(rename = "usable_bytes")]
     pub usable: ByteLength,
     /// Files that are there and become part of the volume.
     pub kept_files: u64,
@@ -58,7 +61,7 @@ pub struct DiskStep {
 }
 
 /// What creating will do.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct CreatePlan {
     /// The pool's name.
     pub pool: String,

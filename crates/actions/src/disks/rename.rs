@@ -1,5 +1,6 @@
 //! Another name for a disk, a volume or the pool: in the pool file first, which labels and catalogue then follow.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::pool_file::{self, Edit, Named};
 use sieve_core::suggest::unknown;
@@ -7,7 +8,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
 /// What gets which name.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RenamePlan {
     /// What.
     pub what: Named,

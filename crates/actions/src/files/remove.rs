@@ -1,5 +1,6 @@
 //! Removing files: out of sight at once, held until the next sync has passed them.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
@@ -35,6 +36,7 @@ pub struct RemovePlan {
     #[serde(serialize_with = "as_text")]
     folders: Vec<(DiskId, RelPath)>,
     /// Files and bytes for each disk.
+    #[serde(serialize_with = "sieve_core::pairs::by_name")]
     pub by_disk: Vec<(String, Count)>,
     /// Symlinks and folders.
     pub others: u64,
@@ -48,9 +50,11 @@ fn as_text<S: serde::Serializer>(
 }
 
 /// What was removed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct RemoveReport {
     /// Files and bytes for each disk.
+    #[serde(serialize_with = "sieve_core::pairs::by_name")]
+    #[schemars(with = "std::collections::BTreeMap<String, Count>")]
     pub by_disk: Vec<(String, Count)>,
     /// Symlinks and folders.
     pub others: u64,

@@ -2,6 +2,7 @@
 
 use std::time::Instant;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -23,7 +24,7 @@ const FORMAT: u32 = 1;
 const STEP: usize = 1 << 20;
 
 /// Where copies land.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ground {
     /// On the cache.
@@ -49,7 +50,7 @@ impl Ground {
 }
 
 /// What one landing does.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Figures {
     /// The volume.
     pub volume: String,
@@ -60,15 +61,18 @@ pub struct Figures {
     /// How much was copied.
     pub bytes: ByteLength,
     /// Bytes per second onto it, made durable.
+    #[serde(rename = "write_bytes_per_second", alias = "write")]
     pub write: Rate,
     /// Bytes per second back from it.
+    #[serde(rename = "read_bytes_per_second", alias = "read")]
     pub read: Rate,
     /// When, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub at: i64,
 }
 
-#[derive(Serialize, Deserialize)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 struct File {
     format: u32,
     landings: Vec<Figures>,

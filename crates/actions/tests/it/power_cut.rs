@@ -221,7 +221,7 @@ impl Scene {
             Action::Empty => {
                 let plan = empty::plan(&pool, &["cedar".to_string()], &Silent)?;
                 let report = empty::execute(&mut pool, &plan, &Silent)?;
-                assert!(report.left.is_ok(), "{:?}", report.left);
+                assert!(matches!(report.departure, empty::Departure::Left(_)), "{:?}", report.departure);
                 Ok(())
             }
             Action::Handover => {

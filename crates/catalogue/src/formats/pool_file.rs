@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
@@ -117,7 +118,7 @@ pub enum Edit {
 }
 
 /// What has a name in a pool file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Named {
     /// A disk.

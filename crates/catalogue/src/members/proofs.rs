@@ -1,17 +1,19 @@
 //! Which losses were proven by a drill, and when.
 
 use rusqlite::Connection;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use sieve_disk::{Error, Kind, Result};
 
 /// When the loss of some disks was last proven, and with how many files.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Proof {
     /// The disks.
     pub lost: Vec<String>,
     /// When, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub at: i64,
     /// Files that were looked at.
     pub files: u64,

@@ -16,6 +16,7 @@ use crate::demo::stage::{make_empty, remove_tree};
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_disk::{Error, Result};
 
@@ -24,8 +25,28 @@ use crate::human::{Table, count, style};
 use crate::json;
 use stage::Stage;
 
+json::named!("demo", Proof);
+
+/// A new folder.
+#[derive(Serialize, JsonSchema)]
+struct SetUp<'a> {
+    folder: &'a Path,
+}
+json::named!("demo-set-up", SetUp<'_>);
+
+/// A new folder with a pool on paper.
+#[derive(Serialize, JsonSchema)]
+struct Paper<'a> {
+    folder: &'a Path,
+    /// Files in its listing.
+    files: u64,
+    /// Their bytes.
+    bytes: sieve_core::units::ByteLength,
+}
+json::named!("demo-paper", Paper<'_>);
+
 /// What the demo found out by itself, without the program's word for it.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 struct Proof {
     /// Files that were promised to come back as they are, and did, byte for byte.
     rebuilt: u64,
@@ -69,7 +90,7 @@ pub(crate) fn run(dir: Option<&Path>, chapters: &[Chapter], json: bool) -> Resul
     }
     let proof = outcome?;
     if json {
-        json::print("demo", &proof)?;
+        json::print(&proof)?;
     } else if keep {
         crate::say!("\nEverything is left in {}: cd there and try `zinc-sieve status`.", root.display());
     }
@@ -87,7 +108,7 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
     kinds::build(&Stage::new(root.clone(), false)?)?;
     week::build(&Stage::new(root.clone(), false)?)?;
     if json {
-        json::print("demo-set-up", &serde_json::json!({ "folder": root }))?;
+        json::print(&SetUp { folder: &root })?;
     } else {
         crate::say!(
             "In {} there are now four folders that stand in for disks, a pool file, and a memory card \
@@ -109,10 +130,7 @@ pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
     make_empty(&root)?;
     let listed = paper::write(&Stage::new(root.clone(), false)?)?;
     if json {
-        json::print(
-            "demo-paper",
-            &serde_json::json!({ "folder": root, "files": listed.files, "bytes": listed.bytes }),
-        )?;
+        json::print(&Paper { folder: &root, files: listed.files, bytes: listed.bytes })?;
     } else {
         crate::say!(
             "In {} there is a pool on paper, and a listing of its {}. Next: cd there, and try\n  \

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_core::pool::PoolSpec;
@@ -18,6 +19,8 @@ use crate::exit::Outcome;
 use crate::human::{size, style};
 use crate::json;
 
+json::named!("drill-practice", Made<'_>);
+
 /// The largest disk of a practice pool; the others keep their proportions.
 const LARGEST: u64 = 48_000_000;
 /// No disk is smaller: labels, tables and replicas take some space of their own.
@@ -27,19 +30,27 @@ const FULLEST: f64 = 0.5;
 /// Files are about so large.
 const FILE: u64 = 150_000;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Made<'a> {
+    /// Where the small pool is.
     folder: &'a Path,
+    /// Its disks.
     disks: &'a [Small],
+    /// The disks that are to die.
     lose: &'a [String],
+    /// What to type.
     commands: &'a [String],
 }
 
 /// A disk of the practice pool.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Small {
+    /// The disk.
+    #[serde(rename = "disk")]
     name: String,
+    /// Its space.
     capacity_bytes: u64,
+    /// What lies on it.
     filled_bytes: u64,
     #[serde(skip)]
     is_data: bool,
@@ -76,10 +87,7 @@ pub(crate) fn practice(
     }
     let commands = commands(dir, &lose);
     if json {
-        json::print(
-            "drill-practice",
-            &Made { folder: &root, disks: &small, lose: &lose, commands: &commands },
-        )?;
+        json::print(&Made { folder: &root, disks: &small, lose: &lose, commands: &commands })?;
     } else {
         show(dir, spec, &small, &commands);
     }

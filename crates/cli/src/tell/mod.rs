@@ -12,6 +12,10 @@ mod words;
 use sieve_core::notice::Event;
 use sieve_core::pool::{Channel, ChannelSpec};
 
+use crate::json;
+
+json::named_line!("notice-event", Event);
+
 pub(crate) use words::{Failure, headline, place};
 
 /// Tells one event by one way.
@@ -29,5 +33,5 @@ pub(crate) fn tell(channel: &ChannelSpec, event: &Event) -> Result<(), Failure> 
 
 /// An event as JSON.
 fn document(event: &Event) -> Result<String, Failure> {
-    serde_json::to_string(event).map_err(|e| format!("it cannot be written as JSON: {e}"))
+    json::text(event).map_err(|e| e.message)
 }

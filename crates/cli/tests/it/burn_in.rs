@@ -103,13 +103,13 @@ fn what_changes_on_the_medium_is_found_with_its_place() {
     file.write_all_at(b"rot", 10_000_000).unwrap();
     file.sync_all().unwrap();
     let report = lab.run(&["burn-in", "new", "--yes", "--json"]).expect(&[1]).json();
-    assert!(report["resumed"].as_u64().unwrap() >= 64 << 20, "{report}");
+    assert!(report["resumed_bytes"].as_u64().unwrap() >= 64 << 20, "{report}");
     let bad = &report["bad"][0];
     assert_eq!(
-        (bad["offset"].as_u64(), bad["length"].as_u64()),
+        (bad["offset_bytes"].as_u64(), bad["length_bytes"].as_u64()),
         (Some(10_000_000 / 4096 * 4096), Some(4096))
     );
-    let place = bad["on_device"].as_u64().expect("ext4 says where a file lies");
+    let place = bad["on_device_bytes"].as_u64().expect("ext4 says where a file lies");
     assert!(place < 200 << 20);
     assert!(!leftovers(&disk.0), "it cleans up also when something was found");
 }

@@ -174,7 +174,7 @@ fn until_gives_up_what_is_held_before_anything_moves() {
     assert_eq!(plan["files"].as_array().unwrap().len(), 1, "{plan}");
     lab.run(&["settle", "--until", "17 MB", "--yes"]).expect(&[0]);
     let status = json(&lab, &["status", "--json"]);
-    assert!(status["caches"][0]["free"].as_u64().unwrap() >= 17_000_000, "{status}");
+    assert!(status["caches"][0]["free_bytes"].as_u64().unwrap() >= 17_000_000, "{status}");
 }
 
 #[test]
@@ -288,7 +288,7 @@ fn the_odds_of_a_year_count_the_cache() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     let risk = json(&lab, &["risk", "--advise", "--json"]);
     let causes = &risk["volumes"][0]["odds"]["causes"];
-    assert!(causes["cache"]["bytes"].as_f64().unwrap() > 0.0, "{risk}");
+    assert!(causes["cache"]["bytes_a_year"].as_f64().unwrap() > 0.0, "{risk}");
     let advice = risk["volumes"][0]["advice"].to_string() + &risk["advice"].to_string();
     assert!(advice.contains("settle"), "{advice}");
 }
@@ -300,7 +300,10 @@ fn landings_are_measured_and_ingest_takes_the_figures() {
     let landings: Vec<&str> =
         measured.as_array().unwrap().iter().map(|figures| figures["landing"].as_str().unwrap()).collect();
     assert_eq!(landings, ["disks", "cache"]);
-    assert!(measured.as_array().unwrap().iter().all(|f| f["write"].as_f64().unwrap() > 0.0), "{measured}");
+    assert!(
+        measured.as_array().unwrap().iter().all(|f| f["write_bytes_per_second"].as_f64().unwrap() > 0.0),
+        "{measured}"
+    );
     let ingest = lab.run(&["ingest", "--amount", "1 GB"]).expect(&[0]).stdout;
     assert!(ingest.contains("takes 16.0 MB beside its reserve"), "{ingest}");
     assert!(ingest.contains("onto the cache") && ingest.contains("onto the disks"), "{ingest}");

@@ -85,7 +85,7 @@ fn a_data_disk_is_replaced_without_a_byte_of_parity_and_nothing_is_left_to_sync(
     fs::create_dir(lab.root().join("new")).unwrap();
     let onto = lab.root().join("new").display().to_string();
     let report = lab.run(&["replace", "cedar", "--onto", &onto, "--yes", "--json"]).expect(&[0]).json();
-    assert_eq!(report["copied"]["files"], 3, "each content once: {report}");
+    assert_eq!(report["replaced"][0]["copied"]["files"], 3, "each content once: {report}");
     assert!(parity_bytes(&lab) == parity, "parity is as it was");
     assert_eq!(files(&lab, &["alder", "beech", "new"]), before);
     assert_eq!(files(&lab, &["cedar"]), files(&lab, &["new"]), "the old disk is left whole");
@@ -274,7 +274,7 @@ fn disks_are_evened_out_with_as_little_as_it_takes() {
     let moved: u64 =
         plan["files"].as_array().unwrap().iter().map(|f| f["size_bytes"].as_u64().unwrap()).sum();
     let fills: Vec<f64> =
-        plan["fills"].as_array().unwrap().iter().map(|f| f["after"].as_f64().unwrap()).collect();
+        plan["fills"].as_array().unwrap().iter().map(|f| f["after_bytes"].as_f64().unwrap()).collect();
     let spread = fills.iter().copied().fold(0.0, f64::max) - fills.iter().copied().fold(f64::MAX, f64::min);
     assert!(spread < 2_000_000.0, "{fills:?}");
     assert!(moved < 12_000_000, "no more than what is too much: {moved}");

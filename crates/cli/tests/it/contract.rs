@@ -125,10 +125,10 @@ struct Grown {
 
 #[derive(Deserialize)]
 struct Member {
-    name: String,
+    disk: String,
     volume: String,
     role: String,
-    at: Option<String>,
+    path: Option<String>,
     checkpoint: Option<u64>,
 }
 
@@ -247,24 +247,24 @@ use std::os::unix::ffi::OsStringExt;
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Figure {
-    events: f64,
-    bytes: f64,
-    files: f64,
+    events_a_year: f64,
+    bytes_a_year: f64,
+    files_a_year: f64,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Odds {
     causes: BTreeMap<String, Figure>,
-    any: f64,
+    any_a_year: f64,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct FolderRisk {
     folder: String,
-    bytes: f64,
-    files: f64,
+    bytes_a_year: f64,
+    files_a_year: f64,
 }
 
 #[derive(Deserialize)]
@@ -282,8 +282,8 @@ struct Volume {
 #[derive(Deserialize)]
 struct Advice {
     action: String,
-    saves_bytes: f64,
-    saves_chance: f64,
+    saves_bytes_a_year: f64,
+    saves_chance_a_year: f64,
     disk_hours: f64,
     price: Option<Value>,
 }
@@ -311,6 +311,13 @@ struct Loss {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
+struct Stretch {
+    first: u64,
+    last: u64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Story {
     volume: String,
     path: String,
@@ -320,7 +327,7 @@ struct Story {
     guard: u8,
     #[serde(default)]
     unguarded: Option<String>,
-    rows: Vec<(u64, u64)>,
+    rows: Vec<Stretch>,
     losses: Vec<Loss>,
 }
 
@@ -341,18 +348,20 @@ fn the_keys_of_foresight_are_there_and_agree() {
     assert_eq!(names, ["cache", "further", "second", "single", "unreadable"]);
     let sum = |of: fn(&Figure) -> f64| volume.odds.causes.values().map(of).sum::<f64>();
     for (total, sum) in [
-        (volume.total.events, sum(|f| f.events)),
-        (volume.total.bytes, sum(|f| f.bytes)),
-        (volume.total.files, sum(|f| f.files)),
+        (volume.total.events_a_year, sum(|f| f.events_a_year)),
+        (volume.total.bytes_a_year, sum(|f| f.bytes_a_year)),
+        (volume.total.files_a_year, sum(|f| f.files_a_year)),
     ] {
         assert!((total - sum).abs() <= sum * 1e-9, "{total} {sum}");
     }
-    assert!((volume.any_in_a_year - (1.0 - (-volume.odds.any).exp())).abs() < 1e-9);
-    assert!(volume.folders.iter().any(|f| f.folder == "dawn" && f.bytes > 0.0 && f.files > 0.0));
+    assert!((volume.any_in_a_year - (1.0 - (-volume.odds.any_a_year).exp())).abs() < 1e-9);
+    assert!(
+        volume.folders.iter().any(|f| f.folder == "dawn" && f.bytes_a_year > 0.0 && f.files_a_year > 0.0)
+    );
     assert!(!volume.comparison.is_empty());
     for advice in &volume.advice {
         assert!(!advice.action.is_empty() && advice.disk_hours > 0.0 && advice.price.is_none());
-        assert!(advice.saves_bytes >= 0.0 && advice.saves_chance <= 1.0);
+        assert!(advice.saves_bytes_a_year >= 0.0 && advice.saves_chance_a_year <= 1.0);
     }
 
     let map: Map = answer(&lab, &["fate", "--map", "--json"], &[1]);
@@ -367,7 +376,7 @@ fn the_keys_of_foresight_are_there_and_agree() {
         (story.volume.as_str(), story.path.as_str(), story.disk.as_str(), story.size_bytes, story.guard);
     assert_eq!(told, ("recordings", "dawn/take.flac", "alder", 900_000, 1));
     assert_eq!(story.disks, ["alder"]);
-    assert!(story.unguarded.is_none() && story.rows.iter().all(|(first, last)| first <= last));
+    assert!(story.unguarded.is_none() && story.rows.iter().all(|rows| rows.first <= rows.last));
     assert_eq!(story.losses.len(), 4, "alone, and with each other disk");
     for loss in &story.losses {
         assert_eq!(loss.reason.is_some(), loss.fate != "rebuilt", "{:?}", loss.lose);
@@ -393,13 +402,13 @@ fn changes_of_disks_tell_what_is_documented() {
     assert_eq!((grown.files, grown.parity_cells, grown.parity_cells_left, grown.stopped), (0, 1, 0, false));
     let adopt: Adopt = answer(&lab, &["adopt", "alder", "oak", "--dry-run", "--json"], &[1]);
     assert_eq!((adopt.pool.as_str(), adopt.members.len()), ("fernhollow", 4));
-    let there = adopt.members.iter().filter(|member| member.at.is_some());
+    let there = adopt.members.iter().filter(|member| member.path.is_some());
     assert!(
         there
             .clone()
             .all(|member| member.checkpoint == Some(adopt.checkpoint) && member.volume == "recordings")
     );
-    let roles: Vec<(&str, &str)> = there.map(|member| (member.name.as_str(), member.role.as_str())).collect();
+    let roles: Vec<(&str, &str)> = there.map(|member| (member.disk.as_str(), member.role.as_str())).collect();
     assert_eq!(roles, [("alder", "data"), ("oak", "parity")]);
     let end: Dissolve = answer(&lab, &["dissolve", "recordings", "--dry-run", "--json"], &[0]);
     assert_eq!((end.volume.as_str(), end.disks.len(), end.is_last), ("recordings", 4, true));
@@ -419,10 +428,10 @@ struct PlannedMove {
 #[serde(deny_unknown_fields)]
 struct CacheSpace {
     disk: String,
-    free: u64,
-    free_after: u64,
-    free_after_sync: u64,
-    reserve: u64,
+    free_bytes: u64,
+    free_after_bytes: u64,
+    free_after_sync_bytes: u64,
+    reserve_bytes: u64,
 }
 
 #[derive(Deserialize)]
@@ -456,8 +465,8 @@ struct Cache {
     one_disk_takes: Count,
     held: Count,
     since: Option<String>,
-    reserve: u64,
-    free: u64,
+    reserve_bytes: u64,
+    free_bytes: u64,
 }
 
 #[derive(Deserialize)]
@@ -481,8 +490,8 @@ fn settling_and_the_cache_tell_what_is_documented() {
         (cache.volume.as_str(), cache.waits, cache.stays, cache.held),
         ("recordings", one, none, none)
     );
-    assert_eq!((cache.one_disk_takes, cache.reserve), (one, 2_000_000));
-    assert!(cache.since.is_some() && cache.free < 20_000_000);
+    assert_eq!((cache.one_disk_takes, cache.reserve_bytes), (one, 2_000_000));
+    assert!(cache.since.is_some() && cache.free_bytes < 20_000_000);
     let plan: SettlePlan = answer(&lab, &["settle", "--dry-run", "--json"], &[0]);
     let [planned] = plan.files.as_slice() else { panic!("one file") };
     assert_eq!(
@@ -496,8 +505,11 @@ fn settling_and_the_cache_tell_what_is_documented() {
     assert!(planned.since.starts_with("20") && plan.holds && plan.left_alone.is_empty());
     assert_eq!((plan.by_disk["alder"], plan.given_up), (one, none));
     let [space] = plan.caches.as_slice() else { panic!("one cache") };
-    assert_eq!((space.disk.as_str(), space.free_after, space.reserve), ("flint", space.free, 2_000_000));
-    assert_eq!(space.free_after_sync, space.free + 500_000);
+    assert_eq!(
+        (space.disk.as_str(), space.free_after_bytes, space.reserve_bytes),
+        ("flint", space.free_bytes, 2_000_000)
+    );
+    assert_eq!(space.free_after_sync_bytes, space.free_bytes + 500_000);
     let done: Settled = answer(&lab, &["settle", "--then-sync", "--yes", "--json"], &[0]);
     assert_eq!((done.settle.by_disk["alder"], done.settle.held, done.settle.stopped), (one, 1, false));
     assert!(done.sync.is_some_and(|sync| sync.written_bytes["oak"] > 500_000));

@@ -155,7 +155,7 @@ fn a_practice_pool_lets_the_whole_failure_be_rehearsed() {
     let arguments = ["drill", "--practice", dir.to_str().unwrap(), "--lose", "beech", "--json"];
     let made = lab.run(&arguments).expect(&[0]).json();
     let disks = made["disks"].as_array().unwrap();
-    let names: Vec<&str> = disks.iter().map(|d| d["name"].as_str().unwrap()).collect();
+    let names: Vec<&str> = disks.iter().map(|d| d["disk"].as_str().unwrap()).collect();
     assert_eq!(names, lab.data.iter().chain(&lab.parity).collect::<Vec<_>>(), "the same disks");
     let commands: Vec<&str> =
         made["commands"].as_array().unwrap().iter().map(|c| c.as_str().unwrap()).collect();

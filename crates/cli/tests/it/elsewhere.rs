@@ -97,8 +97,10 @@ fn fate_status_risk_and_the_page_count_it() {
     assert!(status.contains("5 files, 50.0 kB; on no other machine: 2 files, 20.0 kB."), "{status}");
     let risk = lab.run(&["risk", "--json"]).expect(&[0]).json();
     let volume = &risk["volumes"][0];
-    let (all, gone) =
-        (volume["total"]["bytes"].as_f64().unwrap(), volume["for_good"]["bytes"].as_f64().unwrap());
+    let (all, gone) = (
+        volume["total"]["bytes_a_year"].as_f64().unwrap(),
+        volume["for_good"]["bytes_a_year"].as_f64().unwrap(),
+    );
     // Two of five files of nearly one size, one on each disk of the same kind; three are on alder.
     assert!(gone > 0.35 * all && gone < 0.45 * all, "{gone} of {all}");
     lab.run(&["report", lab.root().join("page.html").to_str().unwrap()]).expect(&[0]);

@@ -191,7 +191,8 @@ fn status_tells_volumes_since_when_and_what_comes_next() {
     lab.write_pool_file(&format!("{}{agenda}", lab.pool_text()));
     let before = lab.run(&["status", "--json"]).expect(&[5]).json();
     let volume = &before["volumes"][0];
-    let [total, used, free] = ["total", "used", "free"].map(|key| volume[key].as_u64().unwrap());
+    let [total, used, free] =
+        ["total_bytes", "used_bytes", "free_bytes"].map(|key| volume[key].as_u64().unwrap());
     assert_eq!((total, used + free), (120_000_000, total), "{volume}");
     assert!(before["unguarded_since"].is_string() && before["verified_at"].is_null(), "{before}");
     assert_eq!(before["next"]["job"], "sync");

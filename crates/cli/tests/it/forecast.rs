@@ -15,7 +15,8 @@ const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 fn likely(lab: &Lab, arguments: &[&str]) -> f64 {
     let run = lab.run(arguments).expect(&[0]);
     let plan: Value = serde_json::from_str(&run.stdout).unwrap_or_else(|e| panic!("{e}: {}", run.stdout));
-    let (likely, cautious) = (plan["forecast"]["likely"].as_f64(), plan["forecast"]["cautious"].as_f64());
+    let (likely, cautious) =
+        (plan["forecast"]["likely_seconds"].as_f64(), plan["forecast"]["cautious_seconds"].as_f64());
     assert!(cautious.unwrap() > likely.unwrap(), "{plan}");
     assert_eq!(plan["forecast"]["curve"].as_array().unwrap().len(), 21);
     likely.unwrap()

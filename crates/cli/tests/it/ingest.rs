@@ -32,7 +32,7 @@ fn a_day_that_overflows_says_when_and_what_would_do() {
     assert!(run.stdout.contains("does not overflow: 100 GB"), "{}", run.stdout);
     let larger = [&day[..2], &["100GB"], &day[3..], &["--json"]].concat();
     let answer: Value = serde_json::from_str(&lab.run(&larger).expect(&[0]).stdout).unwrap();
-    assert_eq!(answer["day"]["most"], 100_000_000_000u64);
+    assert_eq!(answer["day"]["most_bytes"], 100_000_000_000u64);
     lab.run(&[&larger[..], &["--chart", "day.svg"]].concat()).expect(&[0]);
     assert!(fs::read_to_string(lab.root().join("day.svg")).unwrap().contains("smallest cache"));
 }
@@ -44,7 +44,7 @@ fn with_and_without_a_cache_stand_side_by_side() {
         .run(&["ingest", "--link", "10 Gbit/s", "--amount", "100GB", "--cache", "60GB", "--json"])
         .expect(&[0]);
     let answer: Value = serde_json::from_str(&run.stdout).unwrap();
-    let rate = |key: &str| answer[key]["rate"].as_f64().unwrap();
+    let rate = |key: &str| answer[key]["bytes_per_second"].as_f64().unwrap();
     assert!(rate("with_cache") > rate("without_cache"));
     let stages = answer["with_cache"]["stages"].as_array().unwrap();
     assert_eq!(stages.last().unwrap()["bytes"], 40_000_000_000u64, "what does not fit goes on to the disks");

@@ -342,7 +342,7 @@ fn what_is_used_often_rises_and_settles_there() {
     let plan = json(&lab, &["settle", "--dry-run", "--json"]);
     let tiers = &plan["tiers"];
     let share = |key: &str| tiers[key].as_f64().unwrap();
-    assert!(share("fast_reads_after_sync") > share("fast_reads_before"), "{plan}");
+    assert!(share("fast_reads_share_after_sync") > share("fast_reads_share_before"), "{plan}");
     for _ in 0..2 {
         lab.run(&["settle", "--then-sync", "--yes"]).expect(&[0]);
     }
@@ -371,26 +371,34 @@ fn settling_again_without_a_sync_does_not_empty_the_fast_disks() {
     let on_fast =
         || (0..5).filter(|n| lab.disk("flint").join(format!("dawn/take-{n}.flac")).exists()).count();
     let first = plan();
-    assert!(share(&first, "fast_reads_after_sync") > share(&first, "fast_reads_before"), "{first}");
+    assert!(
+        share(&first, "fast_reads_share_after_sync") > share(&first, "fast_reads_share_before"),
+        "{first}"
+    );
     lab.run(&["settle", "--yes"]).expect(&[0]);
     let (second, left) = (plan(), on_fast());
     assert!(
-        (share(&second, "fast_reads_before") - share(&first, "fast_reads_after")).abs() < 0.02,
+        (share(&second, "fast_reads_share_before") - share(&first, "fast_reads_share_after")).abs() < 0.02,
         "{second}"
     );
     for _ in 0..4 {
         lab.run(&["settle", "--yes"]).expect(&[0]);
         assert_eq!(on_fast(), left, "nothing more leaves before a sync");
     }
-    assert!((share(&plan(), "fast_reads_before") - share(&second, "fast_reads_before")).abs() < 0.02);
+    assert!(
+        (share(&plan(), "fast_reads_share_before") - share(&second, "fast_reads_share_before")).abs() < 0.02
+    );
     lab.run(&["sync", "--yes"]).expect(&[0]);
     lab.run(&["settle", "--yes"]).expect(&[0]);
     let last = plan();
     assert!(
-        (share(&last, "fast_reads_before") - share(&first, "fast_reads_after_sync")).abs() < 0.02,
+        (share(&last, "fast_reads_share_before") - share(&first, "fast_reads_share_after_sync")).abs() < 0.02,
         "{last}"
     );
-    assert_eq!(share(&last, "fast_reads_before").to_bits(), share(&last, "fast_reads_after_sync").to_bits());
+    assert_eq!(
+        share(&last, "fast_reads_share_before").to_bits(),
+        share(&last, "fast_reads_share_after_sync").to_bits()
+    );
 }
 
 #[test]

@@ -303,7 +303,7 @@ impl Life {
         }
         self.run_to_its_end(&["vacate", disk, "--yes"]);
         let status = self.lab.run(&["status", "--json"]).json();
-        if status["disks"].as_array().unwrap().iter().all(|d| d["name"] != disk) {
+        if status["disks"].as_array().unwrap().iter().all(|d| d["disk"] != disk) {
             self.log.push(format!("{disk} left"));
             self.data.retain(|name| *name != disk);
             // What was killed after the one commit is finished by whoever writes next.

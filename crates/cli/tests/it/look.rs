@@ -41,7 +41,7 @@ fn disks_of_the_pool_are_known_by_their_serial_number_wherever_the_kernel_puts_t
     let listed = run(&lab, &world, &["disks", "--from", "machine", "--json"]).expect(&[1]).json();
     let device_of = |listed: &Value, name: &str| {
         let disks = listed["disks"].as_array().unwrap();
-        disks.iter().find(|d| d["name"] == name).unwrap()["found"]["name"].clone()
+        disks.iter().find(|d| d["disk"] == name).unwrap()["found"]["name"].clone()
     };
     assert_eq!(device_of(&listed, "alder"), "sda");
     edit(&world, "lsblk.json", |blocks| {
@@ -115,7 +115,7 @@ fn a_report_that_is_missing_or_cut_is_a_gap() {
     fs::write(world.join("machine/smart-sdb.json"), "{\"temperature\": {\"current\"").unwrap();
     let run = run(&lab, &world, &["health", "--from", "machine", "--json"]).expect(&[1]);
     let answer = run.json();
-    let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
+    let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["disk"] == "alder").unwrap();
     assert_eq!((alder["verdict"].as_str(), &alder["found"]["smart"]), (Some("watch"), &Value::Null));
     assert!(answer["gaps"][0].as_str().unwrap().contains("smart-sdb.json"));
 }
@@ -138,7 +138,7 @@ fn what_a_disk_does_not_tell_the_kernel_does() {
     assert!(shown.contains("57 °C") && shown.contains("1.5 Gb/s"), "{shown}");
     let verdicts = run(&lab, &world, &["health", "--from", "machine", "--json"]).expect(&[1]);
     let answer = verdicts.json();
-    let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "alder").unwrap();
+    let alder = answer["disks"].as_array().unwrap().iter().find(|d| d["disk"] == "alder").unwrap();
     assert!(alder["reasons"].to_string().contains("it is at 57 °C"), "{alder}");
 }
 
@@ -149,7 +149,7 @@ fn sectors_that_grow_between_two_looks_make_a_verdict_worse() {
     let verdict = |run: &Run| {
         let answer = run.json();
         let cedar =
-            answer["disks"].as_array().unwrap().iter().find(|d| d["name"] == "cedar").unwrap().clone();
+            answer["disks"].as_array().unwrap().iter().find(|d| d["disk"] == "cedar").unwrap().clone();
         (cedar["verdict"].as_str().unwrap().to_string(), cedar["reasons"].to_string())
     };
     let health = ["health", "--from", "machine", "--json"];

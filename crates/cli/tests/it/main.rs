@@ -20,6 +20,7 @@ mod fate;
 mod fate_any;
 mod flips;
 mod forecast;
+mod forms;
 mod house;
 mod ingest;
 mod kill;

@@ -162,7 +162,7 @@ fn an_image_moves_by_copying_and_cells_that_rotted_are_computed() {
     let segment = ".zinc-sieve/parity/segment-00000";
     lab.rot(&lab.disk("oak").join(segment), 3_500_000);
     let run = lab.run(&["replace", "oak", "--onto", "larger", "--capacity", "80 MB", "--yes", "--json"]);
-    let report = run.expect(&[0]).json();
+    let report = &run.expect(&[0]).list()[0];
     assert_eq!(report["computed"], 1);
     assert!(report["copied"].as_u64().unwrap() > 5);
     let text = lab.pool_text();
@@ -182,8 +182,8 @@ fn an_image_over_two_disks_counts_row_by_row(#[values("oak", "elm")] lost: &str)
     let report = lab
         .run(&["replace", "oak", "--onto", "ash", "--capacity", "8 MB", "--rest", "elm", "--yes", "--json"])
         .expect(&[0])
-        .json();
-    assert_eq!((&report["computed"], &report["left"]), (&Value::from(0), &Value::from(0)));
+        .list();
+    assert_eq!((&report[0]["computed"], &report[0]["left"]), (&Value::from(0), &Value::from(0)));
     assert!(lab.pool_text().contains("parity = [[\"oak\", \"elm\"]]"), "{}", lab.pool_text());
     lab.run(&["check"]).expect(&[0]);
     assert_eq!(lowest_guard(&lab), 1);

@@ -82,7 +82,7 @@ fn a_damaged_file_becomes_what_was_checksummed(#[case] number: usize, #[case] of
     assert_eq!(cell["disk"], "beech");
     assert_eq!(cell["in_place"], false);
     let (from, to) =
-        (cell["bytes"][0].as_u64().unwrap() as usize, cell["bytes"][1].as_u64().unwrap() as usize);
+        (cell["bytes"]["from"].as_u64().unwrap() as usize, cell["bytes"]["to"].as_u64().unwrap() as usize);
     let kept = fs::read(cell["kept"].as_str().unwrap()).unwrap();
     assert_eq!(kept, damaged[from..to], "the bytes that were replaced are kept");
     let after = fs::metadata(&path).unwrap();

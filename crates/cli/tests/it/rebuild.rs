@@ -80,7 +80,7 @@ fn a_torn_file_is_kept_beside_its_name_on_request_and_its_holes_are_named() {
         .as_array()
         .unwrap()
         .iter()
-        .map(|hole| (hole[0].as_u64().unwrap() as usize, hole[1].as_u64().unwrap() as usize))
+        .map(|hole| (hole["from"].as_u64().unwrap() as usize, hole["to"].as_u64().unwrap() as usize))
         .collect();
     assert!(!holes.is_empty() && holes.iter().all(|(from, to)| to - from <= 1 << 20), "{holes:?}");
     let kept = fs::read(lab.root().join("new-alder/dawn/alder-0 (salvaged).flac")).unwrap();

@@ -115,7 +115,7 @@ impl Rotting {
         let lane = self.lab.data.iter().position(|name| *name == damaged["disk"]).unwrap();
         let path = damaged["path"].as_str().unwrap();
         let file: usize = path[self.lab.data[lane].len() + 1..][..2].parse().unwrap();
-        (lane, file * FILE_CELLS + damaged["bytes"][0].as_u64().unwrap() as usize / CELL)
+        (lane, file * FILE_CELLS + damaged["bytes"]["from"].as_u64().unwrap() as usize / CELL)
     }
 
     /// What a verify says is damaged.

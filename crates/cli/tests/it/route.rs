@@ -50,7 +50,7 @@ fn contents(lab: &Lab, into: &str) -> BTreeMap<String, Vec<u8>> {
 }
 
 fn names(tree: &Value) -> Vec<String> {
-    tree["disks"].as_array().unwrap().iter().map(|disk| disk["name"].as_str().unwrap().to_string()).collect()
+    tree["disks"].as_array().unwrap().iter().map(|disk| disk["disk"].as_str().unwrap().to_string()).collect()
 }
 
 /// Takes all steps; before each, `--next` says that it is the next one, and after each, no file is guarded less than was said.

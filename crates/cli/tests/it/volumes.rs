@@ -96,7 +96,7 @@ fn disks_of_two_volumes_are_rebuilt_one_volume_at_a_time() {
     assert_eq!(fs::read(lab.disk("new-2").join("cedar.dat")).unwrap(), original);
     let status = json(&lab.run(&["status", "--json"]).expect(&[1]));
     let states: Vec<_> =
-        status["disks"].as_array().unwrap().iter().map(|d| (&d["name"], &d["state"])).collect();
+        status["disks"].as_array().unwrap().iter().map(|d| (&d["disk"], &d["state"])).collect();
     assert!(states.iter().all(|(name, state)| (*name == "alder") == (*state == "missing")), "{states:?}");
     lab.run(&["rebuild", "alder", "--onto", "new-1", "--yes"]).expect(&[0]);
     lab.run(&["sync", "--yes"]).expect(&[0]);
@@ -145,5 +145,5 @@ fn a_volume_holds_no_more_than_its_limit(#[case] limit: &str) {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     let status = lab.run(&["status", "--json"]).expect(&[0]).json();
     let limited = &status["limits"][0];
-    assert!(limited["used"].as_u64().unwrap() > limited["limit"].as_u64().unwrap(), "{limited}");
+    assert!(limited["used_bytes"].as_u64().unwrap() > limited["limit_bytes"].as_u64().unwrap(), "{limited}");
 }

@@ -1,7 +1,5 @@
 //! What collides when every job is done at the time that is wished.
 
-use serde::Serialize;
-
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::hours::{Span, around};
@@ -9,8 +7,7 @@ use super::job::{Setting, Task};
 use super::play::{Hall, Played};
 
 /// Two jobs that are in each other's way, or one that does not fit.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(tag = "what", rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Clash {
     /// Two long works at once: the second waits.
     TwoAtOnce {
@@ -73,6 +70,21 @@ pub enum Clash {
         /// Which job.
         job: usize,
     },
+}
+
+impl Clash {
+    /// Which kind it is.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::TwoAtOnce { .. } => "two-at-once",
+            Self::TestDuringWork { .. } => "test-during-work",
+            Self::NotThen { .. } => "not-then",
+            Self::DoesNotFit { .. } => "does-not-fit",
+            Self::CacheOverflows { .. } => "cache-overflows",
+            Self::UnguardedTooLong { .. } => "unguarded-too-long",
+            Self::NeverDone { .. } => "never-done",
+        }
+    }
 }
 
 /// A run as it is wished.

@@ -23,7 +23,7 @@ struct Stretch {
 pub struct Hours(Vec<Stretch>);
 
 /// Moments from one to another, without the last: seconds since 1970.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Span {
     /// The first.
     pub from: i64,

@@ -1,7 +1,5 @@
 //! What is to be done, and what is known of how long it takes.
 
-use serde::Serialize;
-
 use super::hours::{Hours, Span, less};
 use super::when::When;
 use crate::forecast::Duration;
@@ -9,8 +7,7 @@ use crate::units::ByteLength;
 use jiff::tz::TimeZone;
 
 /// What a job does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Task {
     /// What waits on the cache goes to the disks: first, so that a sync guards it.
     Settle,
@@ -69,7 +66,7 @@ impl Task {
 }
 
 /// How long something takes: at least, and more with what there is to do.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Effort {
     /// Whatever there is to do.
     pub likely: Duration,
@@ -92,7 +89,7 @@ impl Effort {
 }
 
 /// One job of the agenda.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Job {
     /// What it is called.
     pub name: String,
@@ -111,7 +108,7 @@ pub struct Job {
 }
 
 /// What happens to a volume meanwhile.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Inflow {
     /// Its name.
     pub name: String,
@@ -128,7 +125,7 @@ pub struct Inflow {
 }
 
 /// All that an agenda is worked out from.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Setting {
     /// The jobs.
     pub jobs: Vec<Job>,

@@ -5,6 +5,7 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::hours::{Span, around, ending_after, joined};
@@ -12,7 +13,7 @@ use super::job::{Setting, Task};
 use super::when::When;
 
 /// One run of a job.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Run {
     /// Which job.
     pub job: usize,
@@ -31,18 +32,21 @@ pub struct Run {
 }
 
 /// How long new files of a volume are unguarded.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Exposure {
     /// A new file, on average, in seconds.
+    #[serde(rename = "mean_seconds")]
     pub mean: f64,
     /// The one that waits longest.
+    #[serde(rename = "longest_seconds")]
     pub longest: f64,
     /// The most that waits on the cache at once, in bytes.
+    #[serde(rename = "cache_peak_bytes")]
     pub cache_peak: f64,
 }
 
 /// What happened.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Played {
     /// All runs, in the order in which they began.
     pub runs: Vec<Run>,

@@ -16,7 +16,6 @@ use std::rc::Rc;
 
 use jiff::civil::Weekday;
 use jiff::tz::TimeZone;
-use serde::Serialize;
 
 use super::clash::{Clash, clashes};
 use super::days::{Clock, DaySet};
@@ -36,7 +35,7 @@ const STEP: i32 = 5;
 const ROUNDS: usize = 8;
 
 /// What an agenda comes to.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Judged {
     /// The jobs.
     pub jobs: Vec<Job>,

@@ -1,5 +1,6 @@
 //! The disks that are designed with, also when they are not bought yet.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::forecast::{CurveSource, Link, SpeedCurve, default_curve};
@@ -7,11 +8,13 @@ use crate::pool::{DiskSpec, Media, Price};
 use crate::units::{ByteLength, SizeError};
 
 /// A disk that is designed with.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct DesignDisk {
     /// Its name.
+    #[serde(rename = "disk")]
     pub name: String,
     /// All its space.
+    #[serde(rename = "size_bytes")]
     pub size: ByteLength,
     /// What it is made of.
     pub media: Media,

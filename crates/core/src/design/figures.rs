@@ -1,35 +1,40 @@
 //! The figures by which plans are compared.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::risk::{PlanRisk, plan_risk};
 use super::{DesignDisk, Layout, Loss, Plan, one_more, plans, survives};
 use crate::forecast::{Forecast, Participant, Pass, assumed_processor, forecast};
 use crate::ingest::Network;
+use crate::pool::Price;
 use crate::units::{ByteLength, Rate};
 
 /// A speed and what sets it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Speed {
     /// Bytes per second.
+    #[serde(rename = "bytes_per_second")]
     pub rate: Rate,
     /// What is slowest on the way.
     pub bottleneck: String,
 }
 
 /// What one disk more would bring.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Addition {
     /// Its size.
+    #[serde(rename = "size_bytes")]
     pub size: ByteLength,
     /// How much more could be stored, with every disk given the best part.
+    #[serde(rename = "gain_bytes")]
     pub gain: ByteLength,
     /// What has to happen first, in words.
     pub condition: Option<String>,
 }
 
 /// The figures of one plan.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Figures {
     /// The plan.
     #[serde(flatten)]
@@ -41,6 +46,7 @@ pub struct Figures {
     /// What may be stored, as a share of all disks' space (caches left out), from 0 to 1.
     pub share_of_raw: f64,
     /// The space that is given up for safety, or has no part.
+    #[serde(rename = "given_up_bytes")]
     pub given_up: ByteLength,
     /// The disks that are given up for that.
     pub disks_given_up: usize,
@@ -59,7 +65,7 @@ pub struct Figures {
     /// What is to be expected to be lost of it in a year.
     pub risk: PlanRisk,
     /// Price for a terabyte that can be used, where all prices are known and of one currency.
-    pub price_per_tb: Option<(f64, String)>,
+    pub price_per_tb: Option<Price>,
     /// What one disk more would bring.
     pub additions: Vec<Addition>,
 }
@@ -225,13 +231,14 @@ fn rebuild_pass(plan: &Plan, disks: &[DesignDisk]) -> Option<Pass> {
     }
 }
 
-fn price_per_tb(plan: &Plan, disks: &[DesignDisk]) -> Option<(f64, String)> {
+fn price_per_tb(plan: &Plan, disks: &[DesignDisk]) -> Option<Price> {
     let used = plan.data.iter().chain(&plan.parity).chain(&plan.cache).chain(&plan.unused);
     let prices: Vec<_> = used.map(|i| disks[*i].price.as_ref()).collect::<Option<_>>()?;
     let currency = prices.first()?.currency.clone();
     let is_one = prices.iter().all(|p| p.currency == currency);
-    let sum: f64 = prices.iter().map(|p| p.amount()).sum();
-    is_one.then(|| (sum / (plan.usable.exact() as f64 / 1e12), currency))
+    let sum: u64 = prices.iter().map(|p| p.hundredths).sum();
+    let hundredths = (sum as f64 / (plan.usable.exact() as f64 / 1e12)).round() as u64;
+    is_one.then_some(Price { hundredths, currency })
 }
 
 fn addition(plan: &Plan, disks: &[DesignDisk], size: ByteLength) -> Addition {
@@ -347,7 +354,7 @@ mod tests {
         disks[0].price = Price::parse("100 EUR");
         assert_eq!(of(&disks, ONE_PARITY, false, 1e9).price_per_tb, None);
         disks[1].price = Price::parse("80 EUR");
-        assert_eq!(of(&disks, ONE_PARITY, false, 1e9).price_per_tb, Some((45.0, "EUR".into())));
+        assert_eq!(of(&disks, ONE_PARITY, false, 1e9).price_per_tb, Price::parse("45 EUR"));
         disks[1].price = Price::parse("80 USD");
         assert_eq!(of(&disks, ONE_PARITY, false, 1e9).price_per_tb, None);
     }

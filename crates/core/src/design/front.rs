@@ -35,7 +35,7 @@ fn merits(figures: &Figures) -> [f64; 6] {
         -figures.risk.bytes,
         figures.write.rate.per_second(),
         figures.read.rate.per_second(),
-        figures.price_per_tb.as_ref().map_or(0.0, |(price, _)| -price),
+        figures.price_per_tb.as_ref().map_or(0.0, |price| -price.amount()),
     ]
 }
 

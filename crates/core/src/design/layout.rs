@@ -1,5 +1,6 @@
 //! The ways to lay a volume over disks.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::DesignDisk;
@@ -7,7 +8,7 @@ use crate::pool::Media;
 use crate::units::{ByteLength, MAX_PARITIES};
 
 /// A way to lay a volume over disks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(tag = "layout", rename_all = "kebab-case")]
 pub enum Layout {
     /// Disks filled one after another, nothing guarded.
@@ -48,7 +49,7 @@ impl Layout {
 }
 
 /// A layout with every disk given its part.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Plan {
     /// The layout.
     #[serde(flatten)]
@@ -62,6 +63,7 @@ pub struct Plan {
     /// Disks without a part.
     pub unused: Vec<usize>,
     /// What may be stored.
+    #[serde(rename = "usable_bytes")]
     pub usable: ByteLength,
 }
 

@@ -1,18 +1,21 @@
 //! What is lost when disks die: exactly, for volumes that are full.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{DesignDisk, Layout, Plan};
 use crate::units::ByteLength;
 
 /// What is lost when one disk more dies than a plan survives.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Loss {
     /// How many disks die.
     pub disks: usize,
     /// The share of what is stored, from 0 to 1, over all choices of disks.
+    #[serde(rename = "average_share")]
     pub average: f64,
     /// The share for the worst choice.
+    #[serde(rename = "worst_share")]
     pub worst: f64,
 }
 

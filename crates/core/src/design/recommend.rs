@@ -2,12 +2,13 @@
 
 use std::cmp::Ordering;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Figures, Layout};
 
 /// What matters most.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Want {
     /// As much space as possible.
@@ -22,7 +23,7 @@ pub enum Want {
 }
 
 /// The plan that suits best.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Recommendation {
     /// Its position in the list of figures.
     pub position: usize,
@@ -115,7 +116,7 @@ fn better(a: &Figures, b: &Figures, want: Want) -> Ordering {
     let rate = |f: &Figures| f.write.rate.per_second();
     let speed = || rate(a).total_cmp(&rate(b));
     let price = || match (&a.price_per_tb, &b.price_per_tb) {
-        (Some((x, _)), Some((y, _))) => y.total_cmp(x),
+        (Some(a), Some(b)) => b.hundredths.cmp(&a.hundredths),
         // Of the same disks the most space is the cheapest.
         _ => space(),
     };
@@ -152,9 +153,7 @@ fn reasons(
         }
         Want::Speed => format!("of {of} such plans none takes copies faster: {}", figures.write.rate),
         Want::Cheap => match &figures.price_per_tb {
-            Some((price, currency)) => {
-                format!("of {of} such plans it costs the least: {price:.2} {currency} a terabyte")
-            }
+            Some(price) => format!("of {of} such plans it costs the least: {price} a terabyte"),
             None => format!("of {of} such plans the same disks store the most: {}", figures.plan.usable),
         },
     });

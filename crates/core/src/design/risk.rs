@@ -2,6 +2,7 @@
 
 use std::rc::Rc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{DesignDisk, Layout, Plan};
@@ -11,11 +12,12 @@ use crate::risk::{DAYS, Hazard, Loss, Losses, Process, RiskDisk, closed_form, ye
 
 /// What is to be expected of a full volume in a year: by disks that fail, on top of each other while others are rebuilt.
 /// What comes between syncs and sectors that cannot be read are left out: they depend on habits, and on files.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct PlanRisk {
     /// The chance to lose anything.
     pub any_in_a_year: f64,
     /// Bytes to be expected to be lost.
+    #[serde(rename = "bytes_a_year")]
     pub bytes: f64,
 }
 

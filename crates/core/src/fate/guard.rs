@@ -4,7 +4,19 @@ use super::model::{LostSet, Model, ObjectState, Standing};
 use super::sweep::{Segment, sweep};
 
 /// Why a file is unguarded.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    serde::Serialize,
+    serde::Deserialize,
+    schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Unguarded {
     /// It is not in the snapshot: it came after the last sync.

@@ -1,11 +1,12 @@
 //! What pairs of disks cost, as a matrix.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::sets::Cost;
 
 /// Disks against disks: what the loss of both costs; of one alone on the diagonal.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LossMap {
     /// The disks.
     pub disks: Vec<String>,

@@ -1,12 +1,13 @@
 //! Every choice of disks, by what its loss costs.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::verdict::Fate;
 use crate::units::ByteLength;
 
 /// Files and bytes that do not come back in their present state.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 pub struct Cost {
     /// Their bytes.
     pub bytes: ByteLength,
@@ -36,13 +37,11 @@ impl Cost {
 }
 
 /// A set of disks and what its loss costs.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RankedSet {
     /// The disks, as positions in the list they were chosen from.
-    #[serde(skip)]
     pub members: Vec<usize>,
     /// What their loss costs.
-    #[serde(flatten)]
     pub cost: Cost,
 }
 

@@ -1,5 +1,6 @@
 //! From lost granules to the fate of each object.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::model::{LostSet, Model, ObjectState, VersionState};
@@ -7,7 +8,7 @@ use super::sweep::{Losses, losses};
 use crate::lane::Rows;
 
 /// What becomes of a file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fate {
     /// It lies on disks that are not lost.

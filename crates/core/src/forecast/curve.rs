@@ -1,13 +1,10 @@
 //! How fast a disk is from the start to the end of its space.
 
-use serde::Serialize;
-
 use crate::pool::Media;
 use crate::units::Rate;
 
 /// Where a curve comes from.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(tag = "source", rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum CurveSource {
     /// The disk was measured at that time, nanoseconds since 1970.
     Measured {
@@ -27,10 +24,9 @@ pub enum CurveSource {
 ///
 /// # Invariant
 /// There is at least one point; shares rise from 0 to 1 and rates are positive.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct SpeedCurve {
     points: Vec<(f64, f64)>,
-    #[serde(flatten)]
     source: CurveSource,
 }
 

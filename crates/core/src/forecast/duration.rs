@@ -2,10 +2,11 @@
 
 use std::fmt;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// An estimated length of time, in seconds.
-#[derive(Clone, Copy, Debug, Default, PartialEq, PartialOrd, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, PartialOrd, Serialize, JsonSchema)]
 #[serde(transparent)]
 pub struct Duration(f64);
 

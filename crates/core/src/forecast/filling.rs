@@ -1,5 +1,6 @@
 //! When a disk will be full: a straight line through what was seen, with its uncertainty.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Less than so many days tell nothing about a habit.
@@ -12,7 +13,7 @@ const MOST_DAYS: f64 = 3650.0;
 const WIDTH: f64 = 2.0;
 
 /// In how many days something is full.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Filling {
     /// Bytes that come in a day.
     pub bytes_a_day: f64,

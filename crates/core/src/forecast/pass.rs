@@ -1,5 +1,6 @@
 //! A pass over several disks at once: it advances at the pace of the slowest that still takes part.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::curve::time_over;
@@ -57,15 +58,19 @@ pub struct Pass {
 }
 
 /// How long a pass takes.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Forecast {
     /// The likely duration.
+    #[serde(rename = "likely_seconds")]
     pub likely: Duration,
     /// A cautious one.
+    #[serde(rename = "cautious_seconds")]
     pub cautious: Duration,
     /// What holds the pass up longest.
     pub bottleneck: String,
     /// Seconds from the start, and how far the pass has come by then, in bytes of the longest disk.
+    #[serde(serialize_with = "crate::pairs::progress")]
+    #[schemars(with = "Vec<crate::pairs::ProgressPoint>")]
     pub curve: Vec<(Duration, ByteLength)>,
 }
 

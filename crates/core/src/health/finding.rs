@@ -3,10 +3,11 @@
 use super::rule::Rule;
 use crate::inventory::{DiskLink, SmartReport};
 use crate::pool::Thresholds;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What is to be done about a disk.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// Nothing.
@@ -33,10 +34,11 @@ impl Verdict {
 }
 
 /// The counts of an earlier look at a disk: since then they are as they were then, or were until now.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Look {
     /// When, nanoseconds since 1970.
     #[serde(with = "crate::moment")]
+    #[schemars(with = "crate::moment::Text")]
     pub at: i64,
     /// Sectors that were replaced by spare ones.
     pub reallocated: Option<u64>,
@@ -71,7 +73,7 @@ impl Look {
 }
 
 /// One reason, and how serious it is.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Check {
     /// How serious.
     pub verdict: Verdict,

@@ -1,9 +1,10 @@
 //! The rules of a verdict: what each is based on, and why its threshold is where it is.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What a finding is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Rule {
     /// Nothing could be asked.

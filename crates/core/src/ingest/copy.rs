@@ -1,5 +1,6 @@
 //! One copy: through the network, onto the cache or the disks.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::forecast::{Duration, default_curve};
@@ -17,11 +18,12 @@ const WIRED_SHARE: f64 = 1448.0 / 1538.0;
 const WIRELESS_SHARE: f64 = 0.5;
 
 /// Where the bytes come in.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Network {
     /// What it is called.
     pub name: String,
     /// What it carries of a file.
+    #[serde(rename = "bytes_per_second")]
     pub rate: Rate,
 }
 
@@ -40,7 +42,7 @@ fn link(name: &str, stated: Rate, share: f64) -> Network {
 }
 
 /// Where files land.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Landing {
     /// What it is called.
     pub name: String,
@@ -80,22 +82,25 @@ impl Landing {
 }
 
 /// A part of a copy at one rate.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Stage {
     /// How much.
     pub bytes: ByteLength,
     /// How fast.
+    #[serde(rename = "bytes_per_second")]
     pub rate: Rate,
     /// What sets the rate.
     pub bottleneck: String,
 }
 
 /// How a copy goes.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Copy {
     /// How long it takes.
+    #[serde(rename = "seconds")]
     pub duration: Duration,
     /// The rate over all of it.
+    #[serde(rename = "bytes_per_second")]
     pub rate: Rate,
     /// What holds it up longest.
     pub bottleneck: String,

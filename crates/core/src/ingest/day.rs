@@ -1,5 +1,6 @@
 //! The cache through a day: what arrives, what is settled, when it overflows.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::forecast::Duration;
@@ -10,7 +11,7 @@ use crate::units::{ByteLength, Rate, SizeError};
 const DAY: f64 = 1440.0;
 
 /// Something that arrives every day.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Arrival {
     /// When it begins, in minutes of the day.
     pub start: f64,
@@ -21,8 +22,7 @@ pub struct Arrival {
 }
 
 /// When the cache is settled, in minutes of the day.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(transparent)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct SettleTimes(pub Vec<f64>);
 
 /// What cannot be read of a day.
@@ -40,15 +40,18 @@ pub enum DayError {
 }
 
 /// How full the cache is through a day.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Day {
     /// Minutes of the day, and what waits on the cache then; straight lines in between.
     pub level: Vec<(f64, ByteLength)>,
     /// The most that ever waits: the smallest cache that does not overflow.
+    #[serde(rename = "most_bytes")]
     pub most: ByteLength,
     /// When a cache of the given size first overflows, in minutes of the day.
+    #[serde(rename = "overflows_at_minute")]
     pub overflows_at: Option<f64>,
     /// How long more comes than it has room for.
+    #[serde(rename = "overflowing_seconds")]
     pub overflowing: Duration,
     /// More arrives in a day than is settled in one: no cache is large enough.
     pub grows_without_end: bool,

@@ -1,5 +1,6 @@
 //! Block devices, as `lsblk --json --bytes` lists them.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -8,7 +9,7 @@ use crate::pool::Media;
 use crate::units::ByteLength;
 
 /// A filesystem on a device or one of its partitions.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Mount {
     /// The device or partition.
     pub device: String,
@@ -21,7 +22,7 @@ pub struct Mount {
 }
 
 /// A disk of the machine.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Device {
     /// The kernel's name for it, which moves between boots.
     pub name: String,
@@ -32,6 +33,7 @@ pub struct Device {
     /// Its model.
     pub model: Option<String>,
     /// Its size.
+    #[serde(rename = "size_bytes")]
     pub size: Option<ByteLength>,
     /// What it is made of.
     pub media: Option<Media>,

@@ -1,11 +1,12 @@
 //! What the kernel says about a disk in /sys: it answers also where no report of the disk can be had.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::link::{DiskLink, LinkSpeed};
 
 /// What /sys tells about one disk; what it does not tell is none.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct KernelReport {
     /// The link to it.
     pub link: DiskLink,

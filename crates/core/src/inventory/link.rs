@@ -1,9 +1,10 @@
 //! The link to a disk: how fast it is, and how fast it could be.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// The speed of the link to a disk, in words and in bits per second.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LinkSpeed {
     /// In words, "6.0 Gb/s".
     pub words: String,
@@ -12,7 +13,7 @@ pub struct LinkSpeed {
 }
 
 /// The link to a disk; what is not told is none.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct DiskLink {
     /// As it was negotiated.
     pub now: Option<LinkSpeed>,

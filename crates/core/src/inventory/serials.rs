@@ -1,12 +1,13 @@
 //! Serial numbers that are easily taken for one another.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How many characters at the end people read.
 const TAIL: usize = 4;
 
 /// Two serial numbers that are easily confused.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Confusion {
     /// One.
     pub first: String,

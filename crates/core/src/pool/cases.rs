@@ -3,7 +3,7 @@
 use super::{CaseSpec, DiskSpec};
 
 /// Where a bay is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct BayPlace {
     /// Which case.
     pub case: usize,

@@ -2,7 +2,6 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
 use toml_edit::Table;
 
 use super::Mistake;
@@ -13,7 +12,7 @@ use crate::stretch::parse_days as days;
 const STALE_AFTER: f64 = 60.0;
 
 /// Another machine that has files of this pool.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct ElsewhereSpec {
     /// What it is called.
     pub name: String,
@@ -28,7 +27,6 @@ pub struct ElsewhereSpec {
     /// Days after which the listing is too old to go by.
     pub stale_after: f64,
     /// Where its name stands in the file.
-    #[serde(skip)]
     pub name_span: Range<usize>,
 }
 

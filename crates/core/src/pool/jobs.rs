@@ -2,13 +2,11 @@
 
 use std::ops::Range;
 
-use serde::Serialize;
-
 use super::share::Share;
 use crate::agenda::{Hours, Task, When};
 
 /// When the machine is on, when disks are not to be heard, and what is to be done.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct AgendaSpec {
     /// When the machine is on; always, where nothing is said.
     pub awake: Hours,
@@ -28,7 +26,7 @@ impl Default for AgendaSpec {
 }
 
 /// One job.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct JobSpec {
     /// What it is called: what it does, and of what, where nobody says.
     pub name: String,
@@ -47,12 +45,11 @@ pub struct JobSpec {
     /// It is not in the agenda: an older key of the file says it.
     pub implied_by: Option<&'static str>,
     /// Where it stands in the file.
-    #[serde(skip)]
     pub span: Range<usize>,
 }
 
 /// Who is told.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct NoticeSpec {
     /// Seconds after which something that still holds is told again.
     pub remind_after: f64,
@@ -67,7 +64,7 @@ impl Default for NoticeSpec {
 }
 
 /// One way by which somebody is told.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct ChannelSpec {
     /// What it is called: its kind, where nobody says.
     pub name: String,
@@ -76,8 +73,7 @@ pub struct ChannelSpec {
 }
 
 /// A way by which somebody is told.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(tag = "kind", rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Channel {
     /// A program that gets each notice as JSON on its standard input.
     Command {

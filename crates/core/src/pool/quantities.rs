@@ -3,10 +3,11 @@
 use std::fmt;
 
 use jiff::civil::Date;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A temperature, and the scale its owner thinks in.
-#[derive(Clone, Copy, Debug, PartialEq, PartialOrd, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, PartialOrd)]
 pub struct Temperature {
     /// Degrees Celsius.
     pub celsius: f64,
@@ -51,7 +52,7 @@ impl fmt::Display for Temperature {
 }
 
 /// A price: hundredths, and the currency as it was written.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Price {
     /// Hundredths of the currency.
     pub hundredths: u64,

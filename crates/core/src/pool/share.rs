@@ -1,9 +1,10 @@
 //! Shares, as they are written in a pool file.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A share of something, in thousandths.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(transparent)]
 pub struct Share(u16);
 

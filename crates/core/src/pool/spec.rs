@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use jiff::civil::Date;
@@ -15,7 +16,7 @@ use crate::placement::Placement;
 use crate::units::{ByteLength, MAX_CACHES, MAX_PARITIES, MAX_SLOTS, Rate};
 
 /// What a disk is made of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Media {
     /// Spinning disks.
@@ -27,7 +28,7 @@ pub enum Media {
 }
 
 /// How a volume lays its files over its disks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum VolumeKind {
     /// Each file whole on one disk.
@@ -56,8 +57,7 @@ impl VolumeKind {
 }
 
 /// Where new data of a folder goes first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Landing {
     /// On the cache, and from there to the disks.
     Cache,
@@ -82,8 +82,7 @@ impl Landing {
 }
 
 /// The faster or the slower disks of a tiered volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Tier {
     /// What is used often lives here.
     Fast,
@@ -105,8 +104,7 @@ impl Tier {
 }
 
 /// How much of the space behind it a volume may use.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SizeLimit {
     /// So many bytes.
     Bytes(ByteLength),
@@ -133,13 +131,14 @@ impl SizeLimit {
 }
 
 /// One disk of the pool file.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct DiskSpec {
     /// Its friendly name.
     pub name: String,
     /// Where it is mounted; a disk without a path is on paper.
     pub path: Option<String>,
     /// Its size on paper, or the limit of what is used of it.
+    #[serde(rename = "capacity_bytes")]
     pub capacity: Option<ByteLength>,
     /// What it is made of.
     pub media: Option<Media>,
@@ -183,8 +182,7 @@ pub struct DiskSpec {
 }
 
 /// What becomes of a content that parity has, when it is removed or written over through the mounted volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Hold {
     /// It is held until the next sync has passed it, where that can be.
     Usual,
@@ -206,7 +204,7 @@ impl Hold {
 }
 
 /// How a volume is served when it is mounted as one drive.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct MountSpec {
     /// A content that parity has is copied before it is written over, up to this size, where its filesystem cannot share
     /// blocks.
@@ -240,10 +238,9 @@ impl MountSpec {
 }
 
 /// What a volume's owner wants of one of its folders.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct FolderSpec {
     /// The folder.
-    #[serde(serialize_with = "as_text")]
     pub path: RelPath,
     /// Where new data in it goes first.
     pub landing: Option<Landing>,
@@ -252,16 +249,11 @@ pub struct FolderSpec {
     /// What becomes of its contents when they are removed or written over through the mounted volume.
     pub hold: Option<Hold>,
     /// Where it stands in the file.
-    #[serde(skip)]
     pub span: Range<usize>,
 }
 
-fn as_text<S: serde::Serializer>(path: &RelPath, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_str(path)
-}
-
 /// The cache before a volume.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct CacheSpec {
     /// Its disks; none where there is no cache.
     pub disks: Vec<String>,
@@ -279,7 +271,7 @@ impl CacheSpec {
 }
 
 /// One volume of the pool file.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct VolumeSpec {
     /// Its name.
     pub name: String,
@@ -314,39 +306,35 @@ pub struct VolumeSpec {
     /// A sync stops and asks when more than this share of a disk's files is gone.
     pub stop_when_gone: Share,
     /// Where its name stands in the file.
-    #[serde(skip)]
     pub name_span: Range<usize>,
     /// Where each member is named in the file, in the order of [`VolumeSpec::members`].
-    #[serde(skip)]
     pub member_spans: Vec<Range<usize>>,
 }
 
 /// A controller or port group that disks share.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct LinkSpec {
     /// Its name.
     pub name: String,
     /// What it carries in all.
     pub rate: Rate,
     /// Where its name stands in the file.
-    #[serde(skip)]
     pub name_span: Range<usize>,
 }
 
 /// Disks that go together, for whatever reason their owner has.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct GroupSpec {
     /// Its name.
     pub name: String,
     /// Its disks, in order.
     pub disks: Vec<String>,
     /// Where its name stands in the file.
-    #[serde(skip)]
     pub name_span: Range<usize>,
 }
 
 /// What its owner knows about how likely losses are; what is not said is assumed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct RiskSpec {
     /// So many times likelier a disk dies while another of its batch is being rebuilt.
     pub batch_factor: Option<f64>,
@@ -361,19 +349,18 @@ pub struct RiskSpec {
 }
 
 /// A case, as its owner drew it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct CaseSpec {
     /// Its name.
     pub name: String,
     /// Its rows from top to bottom, each with its bays from left to right; nothing where there is no bay.
     pub rows: Vec<Vec<Option<String>>>,
     /// Where its name stands in the file.
-    #[serde(skip)]
     pub name_span: Range<usize>,
 }
 
 /// From when on something is worth a word.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Thresholds {
     /// A disk warmer than this is too hot.
     pub too_hot: Temperature,
@@ -388,7 +375,7 @@ impl Default for Thresholds {
 }
 
 /// A pool file without mistakes.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct PoolSpec {
     /// The pool's name.
     pub name: String,
@@ -432,7 +419,7 @@ impl PoolSpec {
 }
 
 /// What a disk does in its volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, Hash, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// It holds files.

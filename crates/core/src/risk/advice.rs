@@ -1,5 +1,6 @@
 //! The few actions that would help most, each worked out with the same machinery as the risk itself.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::assess::{Assessment, Conditions, Subject, assess};
@@ -12,7 +13,7 @@ use crate::pool::{DiskSpec, Media, Price};
 use crate::units::{ByteLength, MAX_PARITIES};
 
 /// Something that could be done.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 #[serde(tag = "action", rename_all = "kebab-case")]
 pub enum Action {
     /// A sync now.
@@ -37,6 +38,7 @@ pub enum Action {
     /// One more parity drive.
     AddParity {
         /// How large it has to be.
+        #[serde(rename = "capacity_bytes")]
         capacity: ByteLength,
     },
     /// Another disk in the place of one that is likely to fail.
@@ -71,18 +73,20 @@ pub enum Action {
 }
 
 /// An action, what it saves, and what it costs.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Advice {
     /// What is to be done.
     #[serde(flatten)]
     pub action: Action,
     /// Bytes less to be expected to be lost in a year.
+    #[serde(rename = "saves_bytes_a_year")]
     pub saves_bytes: f64,
     /// How much smaller the probability of losing anything in a year becomes.
+    #[serde(rename = "saves_chance_a_year")]
     pub saves_chance: f64,
     /// Hours that disks are busy with it, added up over the disks.
     pub disk_hours: f64,
-    /// What has to be bought, in hundredths of the currency, if prices are known.
+    /// What has to be bought, if prices are known.
     pub price: Option<Price>,
 }
 

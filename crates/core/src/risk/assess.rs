@@ -3,8 +3,6 @@
 use std::collections::HashMap;
 use std::rc::Rc;
 
-use serde::Serialize;
-
 use super::closed::{Expected, Step, expected};
 use super::habit::{Habit, HabitSource};
 use super::process::{Hazard, Loss, Losses, Odds, Process, RiskDisk, index};
@@ -29,7 +27,7 @@ pub struct Subject<'a> {
 }
 
 /// What is assumed about failures.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Conditions {
     /// The disks, in the order of [`DiskIndex`]; those that are missing have no rate.
     pub disks: Vec<RiskDisk>,

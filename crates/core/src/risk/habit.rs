@@ -1,11 +1,12 @@
 //! What comes to a volume between its syncs, over whole cycles of the past: what is unguarded at this minute tells little.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::fate::{Model, ObjectState, Standing};
 
 /// Files and bytes a day.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Arrivals {
     /// Files.
     pub files: f64,
@@ -14,7 +15,7 @@ pub struct Arrivals {
 }
 
 /// What waits on the caches at a moment anywhere in the cycle of settling.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Waiting {
     /// Files.
     pub files: f64,
@@ -25,7 +26,7 @@ pub struct Waiting {
 }
 
 /// Where the figures come from.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum HabitSource {
     /// The pool file.
@@ -40,7 +41,7 @@ pub enum HabitSource {
 }
 
 /// What comes to a volume.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Habit {
     /// To each disk, in the order of the model's disks.
     pub arrivals: Vec<Arrivals>,

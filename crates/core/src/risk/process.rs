@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 use std::rc::Rc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::fate::{DiskIndex, DiskSet};
 
 /// A disk as the process sees it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct RiskDisk {
     /// Its name.
     pub name: String,
@@ -23,7 +24,7 @@ pub struct RiskDisk {
 }
 
 /// What the loss of a set of disks costs.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Loss {
     /// Bytes that are lost even right after a sync.
     pub bytes: f64,
@@ -56,7 +57,7 @@ impl Loss {
 }
 
 /// Something that happens a number of times by chance, each time at the same cost.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Hazard {
     /// How often it is to be expected: the mean of a Poisson distribution.
     pub events: f64,
@@ -91,7 +92,7 @@ pub struct Process {
 }
 
 /// Why something is lost.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
     /// One disk fails, and takes what no parity guards.
@@ -117,22 +118,26 @@ impl Cause {
 }
 
 /// What is to be expected of one cause.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Figure {
     /// How often it costs anything, per year.
+    #[serde(rename = "events_a_year")]
     pub events: f64,
     /// Bytes lost per year.
+    #[serde(rename = "bytes_a_year")]
     pub bytes: f64,
     /// Files lost per year.
+    #[serde(rename = "files_a_year")]
     pub files: f64,
 }
 
 /// What is to be expected in a year.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Odds {
     /// By cause.
     pub causes: BTreeMap<Cause, Figure>,
     /// Failures after which anything is lost, per year.
+    #[serde(rename = "any_a_year")]
     pub any: f64,
 }
 

@@ -1,11 +1,12 @@
 //! How often disks fail.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::pool::{DiskSpec, Media};
 
 /// Where a rate comes from.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum RateSource {
     /// The pool file.
@@ -15,7 +16,7 @@ pub enum RateSource {
 }
 
 /// How likely a disk is to fail within a year.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct YearlyRate {
     /// The share of such disks that fail within a year, from 0 to 1.
     pub share: f64,

@@ -11,13 +11,14 @@ use std::collections::HashMap;
 use rand::{RngExt as _, SeedableRng};
 use rand_chacha::ChaCha12Rng;
 use rand_distr::{Distribution, Poisson};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::process::{Cause, Figure, Hazard, Loss, Odds, Process, index};
 use crate::fate::DiskSet;
 
 /// What came of playing the process.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Simulated {
     /// Years that so many first failures take.
     pub years: f64,
@@ -36,7 +37,7 @@ pub struct Simulated {
 }
 
 /// One figure by both ways.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Comparison {
     /// The cause; none for losing anything at all.
     pub cause: Option<Cause>,

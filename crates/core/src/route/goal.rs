@@ -2,16 +2,13 @@
 
 use std::fmt;
 
-use serde::Serialize;
-
 use super::standing::{DriveId, Ground, Seat, Standing};
 use crate::pool::Role;
 use crate::suggest::unknown;
 use crate::units::ByteLength;
 
 /// What a volume is to be in the end.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Goal {
     /// A member is on a disk of at least so much.
     Size {
@@ -27,7 +24,6 @@ pub enum Goal {
         /// The member's name now.
         name: String,
         /// Its disk.
-        #[serde(skip)]
         drive: DriveId,
         /// What the disk is to do.
         role: Role,
@@ -37,7 +33,6 @@ pub enum Goal {
         /// The member.
         name: String,
         /// Its disk.
-        #[serde(skip)]
         drive: DriveId,
     },
     /// There are so many parity drives.

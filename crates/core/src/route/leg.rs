@@ -1,6 +1,7 @@
 //! The steps of a route, and what they come to.
 
 use jiff::civil::Date;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::standing::Standing;
@@ -39,7 +40,7 @@ pub struct Route {
 }
 
 /// What the steps of a route come to.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Totals {
     /// Likely seconds of all passes, one after the other.
     pub likely_seconds: f64,

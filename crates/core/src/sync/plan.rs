@@ -7,7 +7,7 @@ use crate::lane::{LaneMap, Rows};
 use crate::units::{ByteLength, CellIndex, GRANULE, VersionId};
 
 /// How a cell of parity is brought up to date.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Method {
     /// From the old parity and what changed: `parity ^= c · (old ^ new)`.
@@ -230,7 +230,7 @@ impl Reads {
 }
 
 /// What a sync does to one lane.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 pub struct LaneChange {
     /// Contents that get rows of parity.
     pub entering_files: u64,

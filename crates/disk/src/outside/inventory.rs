@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::process::Command;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::inventory::{
     Device, DiskLink, KernelReport, SmartReport, parse_blocks, parse_ids, parse_smart,
@@ -17,7 +18,7 @@ const LARGEST: u64 = 16 << 20;
 const COLUMNS: &str = "NAME,TYPE,SIZE,MODEL,SERIAL,ROTA,TRAN,PTTYPE,FSTYPE,UUID,MOUNTPOINTS";
 
 /// A disk of the machine and what it says about itself.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Found {
     /// The device.
     #[serde(flatten)]
@@ -31,7 +32,7 @@ pub struct Found {
 }
 
 /// What was found, and what could not be.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Inventory {
     /// The disks.
     pub disks: Vec<Found>,

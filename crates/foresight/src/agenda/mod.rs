@@ -2,6 +2,7 @@
 
 mod effort;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::agenda::{LastRun, last_runs};
 use sieve_core::agenda::{Inflow, Job, Setting, Task, When};
@@ -11,7 +12,7 @@ use sieve_disk::Result;
 use sieve_pool::pool::Pool;
 
 /// A pool's agenda, ready to be played, solved or drawn.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug)]
 pub struct Outline {
     /// The jobs with how long they take, and all that matters for them.
     pub setting: Setting,
@@ -24,7 +25,7 @@ pub struct Outline {
 }
 
 /// Where what arrives is known from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ArrivalSource {
     /// The pool file says it.

@@ -1,6 +1,7 @@
 //! Where files are: disk, guard, copies, by a path or a pattern.
 
 use globset::{GlobBuilder, GlobMatcher};
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::Unguarded;
 use sieve_core::path::RelPath;
@@ -48,7 +49,7 @@ impl Pattern {
 }
 
 /// Where a file is.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Place {
     /// The volume.
     pub volume: String,

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::read::{self, Entry};
 use sieve_core::count::Count;
@@ -35,7 +36,7 @@ pub enum Order {
 }
 
 /// How guarded something is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Guarded {
     /// How many disks may die without losing it; of a folder, of its weakest file.
     pub guard: u8,
@@ -45,7 +46,7 @@ pub struct Guarded {
 }
 
 /// A file, a folder, or something else in a volume.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Row {
     /// Its path in the volume.
     pub path: String,
@@ -63,6 +64,7 @@ pub struct Row {
     pub files: Option<u64>,
     /// When it, or the newest of what is in it, was modified; nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub modified: i64,
     /// How guarded it is, where that was asked for.
     #[serde(flatten)]

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
@@ -11,7 +12,7 @@ use sieve_pool::pool::Pool;
 use crate::{Look, Outlook, PoolOutlook};
 
 /// One of several files of the same content.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Twin {
     /// The volume.
     pub volume: String,
@@ -26,13 +27,14 @@ pub struct Twin {
 }
 
 /// All files of one content.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Twins {
     /// The BLAKE3 of the content, in hexadecimal.
     pub checksum: String,
     /// Its length.
     pub size_bytes: ByteLength,
     /// What removing all but one would free.
+    #[serde(rename = "would_free_bytes")]
     pub would_free: ByteLength,
     /// The files.
     pub files: Vec<Twin>,

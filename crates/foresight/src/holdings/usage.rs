@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::{objects, samples};
 use sieve_core::count::Count;
@@ -32,7 +33,7 @@ pub enum Breakdown {
 }
 
 /// One kind of file.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct UsageRow {
     /// Which: a type, a folder, a disk, an owner's number, an age in days from which on it counts.
     pub key: String,

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
@@ -16,7 +17,7 @@ const FENCE: &str = "```json route";
 const LONGEST: usize = 1 << 20;
 
 /// A route as it was written down.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Checklist {
     /// The version of the format.
     format: u32,
@@ -29,7 +30,7 @@ pub struct Checklist {
 }
 
 /// A step as it was written down: enough to see whether it was taken.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Item {
     /// What is done.
     pub does: String,
@@ -46,7 +47,7 @@ pub struct Item {
 }
 
 /// Where one is on a route.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Next {
     /// Steps that were taken.
     pub taken: usize,

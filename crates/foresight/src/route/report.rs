@@ -1,12 +1,13 @@
 //! The way as it is told.
 
 use jiff::civil::Date;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::route::Totals;
 use sieve_core::units::ByteLength;
 
 /// The way, and what it would be without a plan.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Answer {
     /// The volume.
     pub volume: String,
@@ -34,9 +35,10 @@ pub struct Answer {
 }
 
 /// A disk that comes or goes.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct DriveLine {
     /// What it is called.
+    #[serde(rename = "disk")]
     pub name: String,
     /// Its space.
     pub size_bytes: ByteLength,
@@ -51,7 +53,7 @@ pub struct DriveLine {
 }
 
 /// One step.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct StepLine {
     /// Its number, from 1.
     pub number: usize,
@@ -86,7 +88,7 @@ pub struct StepLine {
 }
 
 /// What it would cost without a plan.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ByHandLine {
     /// The steps, in words.
     pub steps: Vec<String>,

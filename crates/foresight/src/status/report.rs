@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use sieve_actions::files::settle::CacheStatus;
 use sieve_catalogue::label::Role;
@@ -15,7 +16,7 @@ use sieve_pool::member::State;
 use sieve_pool::writer::AtWork;
 
 /// How a pool is.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Status {
     /// The pool's name.
     pub pool: String,
@@ -37,6 +38,7 @@ pub struct Status {
     /// When the oldest of what came or changed since its last sync did, or came onto a cache; nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub unguarded_since: Option<i64>,
     /// What a sync would guard that is unguarded now, where one can be made and would help.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -45,10 +47,12 @@ pub struct Status {
     pub held: Count,
     /// When the last sync began, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub synced_at: Option<i64>,
     /// When the last verify that came to its end did, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub verified_at: Option<i64>,
     /// What the agenda does next.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -56,9 +60,11 @@ pub struct Status {
     /// When the files on the disks were last looked at, where that was not now; nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub as_of: Option<i64>,
     /// Now, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub now: i64,
     /// Files of the same path on two disks of a volume.
     pub conflicts: Vec<Conflict>,
@@ -89,21 +95,26 @@ pub struct Status {
 }
 
 /// One volume.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct VolumeStatus {
     /// Its name.
+    #[serde(rename = "volume")]
     pub name: String,
     /// How it lays files over its disks.
     pub kind: VolumeKind,
     /// What it can hold: by this disks are bought. Copies count once; the cache in front of it does not.
+    #[serde(rename = "total_bytes")]
     pub total: ByteLength,
     /// What is on its data disks.
+    #[serde(rename = "used_bytes")]
     pub used: ByteLength,
     /// What still fits.
+    #[serde(rename = "free_bytes")]
     pub free: ByteLength,
     /// When the first of its data disks will be full, nanoseconds since 1970; none where none grows, or little is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub full_about: Option<i64>,
     /// That disk.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -111,30 +122,34 @@ pub struct VolumeStatus {
 }
 
 /// A job of the agenda that comes next.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct NextJob {
     /// Its name.
     pub job: String,
     /// When it is wanted, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub at: i64,
 }
 
 /// A volume that may hold less than its disks could.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Limited {
     /// The volume.
     pub volume: String,
     /// What it holds.
+    #[serde(rename = "used_bytes")]
     pub used: ByteLength,
     /// What it may hold.
+    #[serde(rename = "limit_bytes")]
     pub limit: ByteLength,
 }
 
 /// One disk.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DiskStatus {
     /// Its name.
+    #[serde(rename = "disk")]
     pub name: String,
     /// Its volume.
     pub volume: String,
@@ -151,18 +166,21 @@ pub struct DiskStatus {
     /// Its serial number.
     pub serial: Option<String>,
     /// What our files take on it.
+    #[serde(rename = "used_bytes")]
     pub used: ByteLength,
     /// What may still be written to it.
+    #[serde(rename = "free_bytes")]
     pub free: ByteLength,
     /// When it was last scanned, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub scanned_at: Option<i64>,
     /// It takes no writes.
     pub read_only: bool,
 }
 
 /// What is wrong with a disk and what to do about it, in words.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Advice {
     /// What is wrong.
     pub message: String,
@@ -177,7 +195,7 @@ impl From<Error> for Advice {
 }
 
 /// What may lose so many disks and no more.
-#[derive(Clone, Copy, Debug, Serialize)]
+#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
 pub struct GuardLevel {
     /// How many disks.
     pub level: u8,
@@ -188,7 +206,7 @@ pub struct GuardLevel {
 }
 
 /// One path, two disks.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Conflict {
     /// The volume.
     pub volume: String,
@@ -199,7 +217,7 @@ pub struct Conflict {
 }
 
 /// How a pool is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// Everything is there and as guarded as it is meant to be.
@@ -211,7 +229,7 @@ pub enum Verdict {
 }
 
 /// The loss that would cost most on top of the disks that are missing.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct NextLoss {
     /// The disk.
     pub disk: String,
@@ -221,7 +239,7 @@ pub struct NextLoss {
 }
 
 /// What is at stake: how the files would end today, and with one more loss.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 pub struct Stakes {
     /// All files.
     pub files: Count,

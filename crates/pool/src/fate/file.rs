@@ -1,5 +1,6 @@
 //! A file with its fate.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::{Fate, Unguarded};
 use sieve_core::units::{ByteLength, VersionId};
@@ -7,7 +8,7 @@ use sieve_core::units::{ByteLength, VersionId};
 use super::Reason;
 
 /// A file of a volume with its fate.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct FileFate<'a> {
     /// The volume.
     pub volume: &'a str,

@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::{
     Cause, DiskIndex, LostSet, Model, ObjectState, Shortage, Shortages, Standing, Unguarded, own_trouble,
@@ -15,7 +16,7 @@ use sieve_catalogue::objects;
 use sieve_disk::Result;
 
 /// Why a file's present content does not come back.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Reason {
     /// What is the matter with the file itself, if anything is.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -26,7 +27,7 @@ pub struct Reason {
 }
 
 /// Rows in which more lanes are missing than valid parities are left.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RowsShort {
     /// The first of these rows.
     pub first: u64,
@@ -47,7 +48,7 @@ pub struct RowsShort {
 }
 
 /// A lane whose snapshot content cannot be read on its own disk.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct StaleLane {
     /// The disk.
     pub disk: String,

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
 use sieve_core::count::Count;
@@ -10,7 +11,7 @@ use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 
 /// The version of what is written; lines without one are of the first.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 
 /// Paths in one line: a work that touches more writes several lines.
 pub const PATHS: usize = 256;
@@ -108,7 +109,7 @@ impl<'de> Deserialize<'de> for Did {
 }
 
 /// How it ended.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ended {
     /// As it was meant to.
@@ -156,14 +157,17 @@ impl Ended {
 }
 
 /// What happened.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Entry {
     /// The version of the line.
     #[serde(default = "first")]
     pub version: u32,
-    /// When it had ended, nanoseconds since 1970.
+    /// When it had ended: nanoseconds since 1970 here, text in the file; version 2 and before had nanoseconds there as well.
+    #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub at: i64,
     /// What was done.
+    #[schemars(with = "String")]
     pub did: Did,
     /// How it ended.
     #[serde(default)]

@@ -14,6 +14,7 @@ const CHUNK: u64 = 256 << 10;
 /// The moment alone, so that what is too old is not read further.
 #[derive(serde::Deserialize)]
 struct Moment {
+    #[serde(with = "sieve_core::moment")]
     at: i64,
 }
 

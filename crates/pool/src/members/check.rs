@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::pool::{DiskSpec, Mistake, PoolSpec, VolumeKind, VolumeSpec};
 use sieve_core::units::ByteLength;
@@ -12,7 +13,7 @@ use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, Filesystem};
 
 /// How serious a finding is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// It is as it should be.
@@ -24,7 +25,7 @@ pub enum Severity {
 }
 
 /// One thing that was looked at.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Finding {
     /// How serious it is.
     pub severity: Severity,

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{DiskSpec, Media};
@@ -20,7 +21,7 @@ use sieve_disk::{Disk, Filesystem};
 use sieve_disk::{Error, Kind, Result};
 
 /// What is found where a member should be.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "state", rename_all = "kebab-case")]
 pub enum State {
     /// The member itself.
@@ -68,7 +69,7 @@ pub enum State {
 }
 
 /// What is where a missing disk should be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Place {
     /// No folder.

@@ -1,10 +1,11 @@
 //! What a scan of one disk found.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 
 /// What a scan of one disk found.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct ScanReport {
     /// The disk.
     pub disk: String,

@@ -1,14 +1,16 @@
 //! What is adopted, from where, and what came of it.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::Catalogue;
 use sieve_catalogue::label::Role;
 use sieve_pool::scan::ScanReport;
 
 /// A member, and where it is now.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct AdoptedMember {
     /// Its name.
+    #[serde(rename = "disk")]
     pub name: String,
     /// Its volume.
     pub volume: String,
@@ -16,6 +18,7 @@ pub struct AdoptedMember {
     pub role: Role,
     /// Where it is; none when it is missing.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "path")]
     pub at: Option<String>,
     /// The checkpoint that the catalogue on it is of.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -23,7 +26,7 @@ pub struct AdoptedMember {
 }
 
 /// Which catalogue is used.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "source", rename_all = "kebab-case")]
 pub enum CatalogueSource {
     /// The one beside the pool file: it knows all that the disks know.
@@ -38,7 +41,7 @@ pub enum CatalogueSource {
 }
 
 /// Where the text of the pool file comes from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PoolFileSource {
     /// The one that is there, with new paths.
@@ -50,7 +53,7 @@ pub enum PoolFileSource {
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct AdoptPlan {
     /// The pool.
     pub pool: String,
@@ -68,7 +71,7 @@ pub struct AdoptPlan {
 }
 
 /// How it ended.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct AdoptReport {
     /// What was done.
     pub plan: AdoptPlan,

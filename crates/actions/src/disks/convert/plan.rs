@@ -1,5 +1,6 @@
 //! What becomes of the files, and whether it can be done.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::pool_file::{self, Edit};
@@ -32,7 +33,7 @@ pub struct ConvertRequest {
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ConvertPlan {
     /// The volume.
     pub volume: String,

@@ -1,5 +1,6 @@
 //! Doing it: surplus copies are held, and one commit makes the volume another kind.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::intents::{self, Intent};
 use sieve_catalogue::{mark_changed, volumes};
@@ -20,7 +21,7 @@ use crate::files::moves::{LeftAlone, announce};
 const BATCH: usize = 64;
 
 /// What was done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ConvertReport {
     /// The volume.
     pub volume: String,

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::landing::Spot;
 use sieve_core::layout::OurPlace;
@@ -27,7 +28,7 @@ use sieve_pool::pieces::PiecedFile;
 use sieve_pool::pool::{Pool, catalogue_path, remove_passing};
 
 /// What will be left of one disk.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DissolvedDisk {
     /// The disk.
     pub disk: String,
@@ -35,17 +36,19 @@ pub struct DissolvedDisk {
     pub role: Role,
     /// Where it is; none when it is missing, and what is on it stays as it is.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "path")]
     pub at: Option<String>,
     /// The files that stay on it.
     pub files: Count,
     /// What is held on it, and goes: what was removed or replaced and no sync has passed yet.
     pub held: u64,
     /// What the parity image on it takes.
+    #[serde(rename = "parity_bytes")]
     pub parity: ByteLength,
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DissolvePlan {
     /// The volume.
     pub volume: String,
@@ -61,7 +64,7 @@ pub struct DissolvePlan {
 }
 
 /// A file in pieces that is put together.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Join {
     /// Its path.
     pub path: String,
@@ -210,7 +213,7 @@ fn everything() -> settle::Options {
 }
 
 /// What was done.
-#[derive(Clone, Copy, Debug, Default, Serialize)]
+#[derive(Clone, Copy, Debug, Default, Serialize, JsonSchema)]
 pub struct DissolveReport {
     /// Files in pieces that were put together.
     pub joined: u64,

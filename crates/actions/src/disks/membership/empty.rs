@@ -1,6 +1,7 @@
 //! A data disk leaves its volume: its files go to the others, a sync passes them there, and only then it goes. Guard never
 //! falls: what parity has of a file stays on the old disk until parity has it on the new one.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::{contents, held_files};
@@ -19,7 +20,7 @@ use crate::guard::sync;
 use crate::guard::sync::SyncReport;
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct EmptyPlan {
     /// The disks that leave.
     pub disks: Vec<String>,
@@ -30,14 +31,25 @@ pub struct EmptyPlan {
 }
 
 /// What was done.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct EmptyReport {
     /// What moved.
     pub shift: ShiftReport,
     /// The sync that passed it, where it came to that.
     pub sync: Option<SyncReport>,
-    /// The disks left; else why they did not yet.
-    pub left: std::result::Result<VacateReport, String>,
+    /// Whether the disks left.
+    #[serde(flatten)]
+    pub departure: Departure,
+}
+
+/// Whether disks left their volume.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Departure {
+    /// They did.
+    Left(VacateReport),
+    /// They stay for now, and why.
+    Stay(String),
 }
 
 /// Whether these are data disks, which have to be emptied before they leave.
@@ -110,7 +122,7 @@ pub fn execute(pool: &mut Pool, plan: &EmptyPlan, observer: &dyn Observer) -> Re
     pool.expect_long()?;
     let (volume, ids) = volume_of(pool, &plan.disks)?;
     let shift = shift::execute(pool, &volume, &plan.shift, &ids, observer)?;
-    let stays = |shift, sync, why: String| Ok(EmptyReport { shift, sync, left: Err(why) });
+    let stays = |shift, sync, why: String| Ok(EmptyReport { shift, sync, departure: Departure::Stay(why) });
     if shift.moved.stopped {
         return stays(shift, None, "it was asked to stop: run it again to go on".into());
     }
@@ -142,7 +154,7 @@ pub fn execute(pool: &mut Pool, plan: &EmptyPlan, observer: &dyn Observer) -> Re
         guards: Vec::new(),
     };
     let left = vacate::execute(pool, &leave)?;
-    Ok(EmptyReport { shift, sync: Some(synced), left: Ok(left) })
+    Ok(EmptyReport { shift, sync: Some(synced), departure: Departure::Left(left) })
 }
 
 /// Why a disk cannot leave: something came to it meanwhile, or parity still has something of it. Its lane has to be zeros, so

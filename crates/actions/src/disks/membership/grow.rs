@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, DiskId, GRANULE};
@@ -44,7 +45,7 @@ pub struct GrowRequest {
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct GrowPlan {
     /// The volume.
     pub volume: String,
@@ -55,8 +56,10 @@ pub struct GrowPlan {
     /// Its slot or parity index.
     pub slot: u8,
     /// Where it is.
+    #[serde(rename = "path")]
     pub at: String,
     /// What may be used of it.
+    #[serde(rename = "usable_bytes")]
     pub usable: ByteLength,
     /// Files that are there and become part of the volume.
     pub kept_files: u64,
@@ -73,7 +76,7 @@ pub struct GrowPlan {
 }
 
 /// What was done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct GrowReport {
     /// The volume.
     pub volume: String,

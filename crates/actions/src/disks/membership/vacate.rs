@@ -4,6 +4,7 @@
 use sieve_catalogue::contents;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::count::so_many;
 use sieve_core::layout::OurPlace;
@@ -29,7 +30,7 @@ use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 
 /// Files of one guard, before and after.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct GuardChange {
     /// So many disks may die.
     pub guard: u8,
@@ -40,13 +41,14 @@ pub struct GuardChange {
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct VacatePlan {
     /// The volume.
     pub volume: String,
     /// The disks that leave.
     pub disks: Vec<String>,
     /// What our things take on them, and is freed.
+    #[serde(rename = "freed_bytes")]
     pub freed: ByteLength,
     /// Those of them that are not there: what is on them stays.
     pub missing: Vec<String>,
@@ -55,7 +57,7 @@ pub struct VacatePlan {
 }
 
 /// What was done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct VacateReport {
     /// The volume.
     pub volume: String,

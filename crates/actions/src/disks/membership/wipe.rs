@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -16,9 +17,10 @@ use sieve_pool::pool::Pool;
 use sieve_pool::writer::LongWriter;
 
 /// Whose disk it was, and what goes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct WipePlan {
     /// Where it is.
+    #[serde(rename = "path")]
     pub at: String,
     /// What it was called.
     pub disk: String,

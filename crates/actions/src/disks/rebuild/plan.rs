@@ -1,5 +1,6 @@
 //! What is wanted of a rebuild, what it is about to do, and what it did.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::label::Role;
@@ -35,18 +36,21 @@ pub struct Options {
 }
 
 /// A file that came back in pieces and was kept.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Salvaged {
     /// Its path.
     pub path: String,
     /// What it is called now.
+    #[serde(rename = "written_to")]
     pub at: String,
     /// The bytes that are missing, from, up to: zeros are in their place.
+    #[serde(serialize_with = "sieve_core::pairs::stretches")]
+    #[schemars(with = "Vec<sieve_core::pairs::Stretch>")]
     pub holes: Vec<(u64, u64)>,
 }
 
 /// What will be done for one disk.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct TargetPlan {
     /// The lost disk.
     pub disk: String,
@@ -59,13 +63,14 @@ pub struct TargetPlan {
     /// Bytes that are to be written.
     pub bytes: ByteLength,
     /// What is free there.
+    #[serde(rename = "free_bytes")]
     pub free: ByteLength,
     /// Something to think about, in words.
     pub doubts: Vec<String>,
 }
 
 /// What a rebuild will do.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct RebuildPlan {
     /// The volume.
     pub volume: String,
@@ -82,7 +87,7 @@ pub struct RebuildPlan {
 }
 
 /// How a rebuild ended.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct RebuildReport {
     /// What the pool file said of the disks that died: their serial numbers and the like stay in the journal.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -92,6 +97,8 @@ pub struct RebuildReport {
     /// What came back.
     pub obtained: Totals,
     /// Files that did not come back in their present state: path, fate.
+    #[serde(serialize_with = "sieve_core::pairs::with_fate")]
+    #[schemars(with = "Vec<sieve_core::pairs::PathAndFate<'static>>")]
     pub not_back: Vec<(String, sieve_core::fate::Fate)>,
     /// Files that came back in pieces and were kept, as was wished.
     pub salvaged: Vec<Salvaged>,

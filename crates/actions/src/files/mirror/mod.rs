@@ -9,6 +9,7 @@ pub use plan::{MirrorPlan, plan};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
@@ -32,7 +33,7 @@ use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 
 /// What was done about the copies.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Mirrored {
     /// Copies that were made or brought up to date.
     pub copied: Count,

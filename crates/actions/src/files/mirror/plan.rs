@@ -1,5 +1,6 @@
 //! Which copies are owed, and which follow another.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
@@ -22,7 +23,7 @@ use sieve_pool::scan::doubts::resolve_doubts;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// What the copies of a volume lack.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct MirrorPlan {
     /// Copies that are to be made.
     pub missing: Count,

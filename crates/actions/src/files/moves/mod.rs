@@ -7,6 +7,7 @@ mod span;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
@@ -35,7 +36,7 @@ const BATCH_FILES: usize = 256;
 const BATCH_BYTES: u64 = 1 << 30;
 
 /// A file that was not moved, and why.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct LeftAlone {
     /// Its path.
     pub path: String,
@@ -44,7 +45,7 @@ pub struct LeftAlone {
 }
 
 /// What was moved.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Moved {
     /// Files and bytes, by the disk that they went to.
     pub by_disk: BTreeMap<String, Count>,
@@ -462,7 +463,7 @@ fn retract(pool: &Pool, path: &RelPath, copies: &[DiskId]) -> Result<()> {
 }
 
 /// A line of the journal.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct MovedFile<'a> {
     path: String,
     bytes: ByteLength,

@@ -3,6 +3,7 @@
 mod copy;
 mod plan;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
@@ -34,7 +35,7 @@ pub struct PutPlan {
 }
 
 /// A file that is to be put, and where.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PlannedFile {
     /// Its path in the volume.
     pub path: String,
@@ -109,9 +110,11 @@ impl PutPlan {
 }
 
 /// What was put.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct PutReport {
     /// Files and bytes for each disk.
+    #[serde(serialize_with = "sieve_core::pairs::by_name")]
+    #[schemars(with = "std::collections::BTreeMap<String, Count>")]
     pub by_disk: Vec<(String, Count)>,
     /// What was left alone, in words.
     pub skipped: Vec<String>,

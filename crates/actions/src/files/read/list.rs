@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::path::shown_with_bytes;
@@ -16,7 +17,7 @@ use sieve_pool::pieces::PiecedFile;
 use sieve_pool::pool::Pool;
 
 /// One line of a listing.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Entry {
     /// Where it is in the volume.
     #[serde(skip)]
@@ -36,6 +37,7 @@ pub struct Entry {
     pub size_bytes: ByteLength,
     /// Its modification time, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub modified: i64,
 }
 

@@ -7,6 +7,7 @@ mod list;
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
@@ -28,7 +29,7 @@ use sieve_rows::image::ParityImage;
 use sieve_rows::window::Snapshot;
 
 /// What was taken out.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct GetReport {
     /// Files.
     pub files: u64,

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::{Fate, ObjectState, Standing, verdicts};
 use sieve_core::path::RelPath;
@@ -19,7 +20,7 @@ use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
 
 /// What happened to a file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum What {
     /// It was removed through us, and is held.
@@ -33,7 +34,7 @@ pub enum What {
 }
 
 /// How much of it comes back.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Recoverable {
     /// All of it.
@@ -45,7 +46,7 @@ pub enum Recoverable {
 }
 
 /// A file that could be had back.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Candidate {
     /// Its volume.
     pub volume: String,
@@ -63,6 +64,7 @@ pub struct Candidate {
     /// When that was done or noticed, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub since: Option<i64>,
     /// How much of it comes back.
     pub comes_back: Recoverable,

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -40,22 +41,25 @@ pub enum Target<'a> {
 }
 
 /// What came back.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct RestoreReport {
     /// Files that are there again.
     pub restored: Vec<Restored>,
     /// Files that do not come back: path, why.
+    #[serde(serialize_with = "sieve_core::pairs::with_why")]
+    #[schemars(with = "Vec<sieve_core::pairs::PathAndWhy<'static>>")]
     pub not_back: Vec<(String, String)>,
     /// It was asked to stop: what is told came back before.
     pub stopped: bool,
 }
 
 /// A file that is there again.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Restored {
     /// Its path in the volume.
     pub path: String,
     /// Where it is now.
+    #[serde(rename = "written_to")]
     pub at: String,
     /// Its length.
     pub size_bytes: ByteLength,

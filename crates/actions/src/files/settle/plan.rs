@@ -2,6 +2,7 @@
 
 use crate::files::moves::LeftAlone;
 use crate::files::moves::Move;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::held_files::HeldRow;
 use sieve_catalogue::objects::ObjectRow;
@@ -26,7 +27,7 @@ pub struct Options {
 }
 
 /// Why a file moves.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Why {
     /// It waits on the cache.
@@ -37,7 +38,7 @@ pub enum Why {
 }
 
 /// One file that is to move.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PlannedMove {
     /// Its path (the first, where it has several).
     pub path: String,
@@ -51,6 +52,7 @@ pub struct PlannedMove {
     pub why: Why,
     /// Since when it waits, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub since: i64,
     /// Its path as a tree key.
     #[serde(skip)]
@@ -58,22 +60,26 @@ pub struct PlannedMove {
 }
 
 /// One cache before and after.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct CacheSpace {
     /// The disk.
     pub disk: String,
     /// What is free now.
+    #[serde(rename = "free_bytes")]
     pub free: ByteLength,
     /// What will be free.
+    #[serde(rename = "free_after_bytes")]
     pub free_after: ByteLength,
     /// What will be free when the next sync has passed.
+    #[serde(rename = "free_after_sync_bytes")]
     pub free_after_sync: ByteLength,
     /// What is to stay free.
+    #[serde(rename = "reserve_bytes")]
     pub reserve: ByteLength,
 }
 
 /// What is to be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct SettlePlan {
     /// The volume.
     pub volume: String,
@@ -127,18 +133,24 @@ impl SettlePlan {
 }
 
 /// What the tiers are good for, before and after.
-#[derive(Clone, Copy, Debug, Serialize)]
+#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
 pub struct TierOutlook {
     /// The share of reads that is expected of the fast disks as files lie now, from 0 to 1.
+    #[serde(rename = "fast_reads_share_before")]
     pub fast_reads_before: f64,
     /// The same after this settling.
+    #[serde(rename = "fast_reads_share_after")]
     pub fast_reads_after: f64,
     /// The same when a sync has freed what is held, and another settling has used it.
+    #[serde(rename = "fast_reads_share_after_sync")]
     pub fast_reads_after_sync: f64,
     /// What is free on the fast disks now.
+    #[serde(rename = "free_bytes")]
     pub free: ByteLength,
     /// What is held on them until the next sync.
+    #[serde(rename = "held_bytes")]
     pub held: ByteLength,
     /// What is to stay free on them.
+    #[serde(rename = "reserve_bytes")]
     pub reserve: ByteLength,
 }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
@@ -21,7 +22,7 @@ use sieve_pool::pool::Pool;
 use sieve_pool::traffic::Traffic;
 
 /// What was done.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct SettleReport {
     /// The volume.
     pub volume: String,

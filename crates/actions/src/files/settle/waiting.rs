@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{Landing, VolumeSpec};
@@ -81,7 +82,7 @@ pub(crate) fn cached_files(pool: &Pool, volume: &VolumeSpec) -> Result<Vec<Cache
 }
 
 /// The caches of a volume at a glance.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct CacheStatus {
     /// The volume.
     pub volume: String,
@@ -90,6 +91,7 @@ pub struct CacheStatus {
     /// Since when the oldest of it does, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub since: Option<i64>,
     /// What stays on the cache for good.
     pub stays: Count,
@@ -98,12 +100,15 @@ pub struct CacheStatus {
     /// What settled already, and is held until the next sync.
     pub held: Count,
     /// What is to stay free on each cache disk.
+    #[serde(rename = "reserve_bytes")]
     pub reserve: ByteLength,
     /// The least that is free on one.
+    #[serde(rename = "free_bytes")]
     pub free: ByteLength,
     /// When it settles next, if that is regular, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub settles_next: Option<i64>,
 }
 

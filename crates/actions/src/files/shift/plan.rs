@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::count::Count;
 use sieve_core::forecast::Forecast;
@@ -10,7 +11,7 @@ use sieve_core::units::ByteLength;
 use crate::files::moves::{LeftAlone, Move};
 
 /// By what disks are evened out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Measure {
     /// All are to be equally full, by their size.
@@ -20,7 +21,7 @@ pub enum Measure {
 }
 
 /// One file that moves.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ShiftedFile {
     /// Its path.
     pub path: String,
@@ -33,20 +34,23 @@ pub struct ShiftedFile {
 }
 
 /// A disk before and after.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Fill {
     /// The disk.
     pub disk: String,
     /// What may be used of it.
+    #[serde(rename = "space_bytes")]
     pub space: ByteLength,
     /// What files take on it.
+    #[serde(rename = "before_bytes")]
     pub before: ByteLength,
     /// What they take when a sync has passed what moved.
+    #[serde(rename = "after_bytes")]
     pub after: ByteLength,
 }
 
 /// What moves.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ShiftPlan {
     /// The volume.
     pub volume: String,

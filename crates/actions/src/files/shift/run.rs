@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::{ByteLength, DiskId};
@@ -17,7 +18,7 @@ use crate::files::moves;
 use crate::files::moves::Moved;
 
 /// What was done.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct ShiftReport {
     /// The volume.
     pub volume: String,

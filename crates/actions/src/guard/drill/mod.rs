@@ -8,6 +8,7 @@ use sieve_pool::progress::Meter;
 use sieve_rows::stream::solve::{RowSink, Serves, Solving};
 use std::collections::{BTreeMap, HashSet};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::checksum::ContentHasher;
 use sieve_core::fate::Fate;
@@ -37,7 +38,7 @@ use sieve_rows::image::ParityImage;
 use sieve_rows::window::{LaneWindow, Snapshot};
 
 /// A file that came out otherwise than was predicted.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Surprise {
     /// The disk.
     pub disk: String,
@@ -50,7 +51,7 @@ pub struct Surprise {
 }
 
 /// How a drill ended.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Report {
     /// The disks that were taken to be lost.
     pub lost: Vec<String>,
@@ -105,7 +106,7 @@ impl Report {
 }
 
 /// What a drill reads, and how long that takes.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DrillForecast {
     /// Bytes read at most, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,

@@ -1,6 +1,7 @@
 //! What is wanted of a sync, what it is about to do, and what it did.
 
 use crate::files::mirror::MirrorPlan;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::count::Count;
 use sieve_core::forecast::Forecast;
@@ -34,7 +35,7 @@ impl Options {
 }
 
 /// What a sync will do.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct SyncPlan {
     /// What the scan found, disk by disk.
     pub scans: Vec<ScanReport>,
@@ -56,6 +57,7 @@ pub struct SyncPlan {
     pub held_files: u64,
     /// When the scan began, nanoseconds since 1970.
     #[serde(with = "sieve_core::moment")]
+    #[schemars(with = "sieve_core::moment::Text")]
     pub begun_at: i64,
     /// The catalogue changed and its replicas have to follow.
     pub replicas_behind: bool,
@@ -92,7 +94,7 @@ impl SyncPlan {
 }
 
 /// What a sync did.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct SyncReport {
     /// Bytes really read, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,

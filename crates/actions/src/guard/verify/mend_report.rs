@@ -1,10 +1,11 @@
 //! What was mended, and what could not be.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// What was mended, and what could not be.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct MendReport {
     /// Cells of files that are what was checksummed again.
     pub mended: Vec<MendedCell>,
@@ -19,13 +20,15 @@ pub struct MendReport {
 }
 
 /// A cell of a file that was mended.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct MendedCell {
     /// The disk.
     pub disk: String,
     /// The file.
     pub path: String,
     /// The bytes: from, up to.
+    #[serde(serialize_with = "sieve_core::pairs::stretch")]
+    #[schemars(with = "sieve_core::pairs::Stretch")]
     pub bytes: (u64, u64),
     /// Where on the disk the bytes that were replaced are kept.
     pub kept: String,
@@ -34,13 +37,15 @@ pub struct MendedCell {
 }
 
 /// A cell of a file that stays damaged.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct LeftCell {
     /// The disk.
     pub disk: String,
     /// The file.
     pub path: String,
     /// The bytes: from, up to.
+    #[serde(serialize_with = "sieve_core::pairs::stretch")]
+    #[schemars(with = "sieve_core::pairs::Stretch")]
     pub bytes: (u64, u64),
     /// Why.
     pub why: String,

@@ -1,12 +1,13 @@
 //! What a verify looks at, and what it found.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex};
 use std::collections::BTreeMap;
 
 /// What a verify found.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct VerifyReport {
     /// Damaged or unreadable files.
     pub damaged: Vec<DamagedFile>,
@@ -29,6 +30,7 @@ pub struct VerifyReport {
     /// When the rows that were not looked at for the longest were last verified, nanoseconds since 1970.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     pub oldest_check: Option<i64>,
     /// It was asked to stop before its end.
     pub stopped: bool,
@@ -37,7 +39,7 @@ pub struct VerifyReport {
 }
 
 /// One damaged file.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 pub struct DamagedFile {
     /// The disk.
     pub disk: String,
@@ -46,6 +48,8 @@ pub struct DamagedFile {
     /// Which of its cells.
     pub cell: u64,
     /// The bytes that are affected: from, up to.
+    #[serde(serialize_with = "sieve_core::pairs::stretch")]
+    #[schemars(with = "sieve_core::pairs::Stretch")]
     pub bytes: (u64, u64),
     /// What is wrong.
     pub what: String,

@@ -4,6 +4,7 @@
 use std::sync::Barrier;
 use std::time::Instant;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -21,30 +22,35 @@ use sieve_pool::pool::Pool;
 const STEP: usize = 1 << 20;
 
 /// How fast one disk is read.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DiskFigures {
     /// The disk.
     pub disk: String,
     /// What it does.
     pub role: Role,
     /// Bytes that were read of it each time; a disk with nothing on it has no figures.
+    #[serde(rename = "sample_bytes")]
     pub sample: ByteLength,
     /// While nothing else is read.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "alone_bytes_per_second")]
     pub alone: Option<Rate>,
     /// While all disks are read.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "together_bytes_per_second")]
     pub together: Option<Rate>,
 }
 
 /// What a pool's disks and the processor allow.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PoolFigures {
     /// Disk by disk.
     pub disks: Vec<DiskFigures>,
     /// What one thread hashes.
+    #[serde(rename = "hash_one_bytes_per_second")]
     pub hash_one: Rate,
     /// What as many threads as there are processors hash.
+    #[serde(rename = "hash_all_bytes_per_second")]
     pub hash_all: Rate,
 }
 

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::code::{Decoder, Encoder};
 use sieve_core::gf256::Kernel;
@@ -28,17 +29,20 @@ impl Default for Shape {
 }
 
 /// Rates in bytes of data per second, all of one run.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct CodeFigures {
     /// The instructions.
     pub kernel: &'static str,
     /// A plain sum of all lanes in registers: what memory allows.
+    #[serde(rename = "roofline_bytes_per_second")]
     pub roofline: Rate,
     /// Encoding 1 to 8 parities.
     pub encode: Vec<Rate>,
     /// Two lost lanes from two parities and the other lanes.
+    #[serde(rename = "reconstruct_two_bytes_per_second")]
     pub reconstruct_two: Rate,
     /// Bringing two parities up to date after one lane changed (bytes of the new content).
+    #[serde(rename = "update_two_bytes_per_second")]
     pub update_two: Rate,
 }
 

@@ -7,6 +7,7 @@ mod target;
 
 use std::path::PathBuf;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::{ByteLength, Rate};
 
@@ -25,24 +26,28 @@ pub struct Request {
 }
 
 /// A stretch that did not come back as it was written.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct BadStretch {
     /// Where in what was written, in bytes.
+    #[serde(rename = "offset_bytes")]
     pub offset: u64,
     /// How long, in bytes.
+    #[serde(rename = "length_bytes")]
     pub length: u64,
     /// Where on the device, where the filesystem says so.
+    #[serde(rename = "on_device_bytes")]
     pub on_device: Option<u64>,
     /// What was wrong.
     pub what: String,
 }
 
 /// How a burn-in ended.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct Report {
     /// What was written and read.
     pub bytes: ByteLength,
     /// Of that, what an earlier run had written.
+    #[serde(rename = "resumed_bytes")]
     pub resumed: ByteLength,
     /// What was wrong.
     pub bad: Vec<BadStretch>,
@@ -51,7 +56,11 @@ pub struct Report {
     /// It was broken off.
     pub interrupted: bool,
     /// Share of the space from 0 to 1, and how fast it was written there.
+    #[serde(serialize_with = "sieve_core::pairs::speeds")]
+    #[schemars(with = "Vec<sieve_core::pairs::SpeedPoint>")]
     pub write_curve: Vec<(f64, Rate)>,
     /// Share of the space from 0 to 1, and how fast it was read there.
+    #[serde(serialize_with = "sieve_core::pairs::speeds")]
+    #[schemars(with = "Vec<sieve_core::pairs::SpeedPoint>")]
     pub read_curve: Vec<(f64, Rate)>,
 }

@@ -1,6 +1,8 @@
 //! The agenda for other programs: a calendar, units of the system's service manager, crontab lines. Files are written, and
 //! nothing is installed.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
 use chrono::NaiveDateTime;
@@ -16,6 +18,13 @@ use crate::commands::context::Context;
 use crate::commands::unit::quoted;
 use crate::exit::Outcome;
 use crate::{json, new_file};
+
+/// Files that were written.
+#[derive(Serialize, JsonSchema)]
+struct Exported<'a> {
+    written: &'a [String],
+}
+json::named!("agenda-export", Exported<'_>);
 
 /// A file that is written.
 struct Made {
@@ -46,7 +55,7 @@ pub(super) fn run(context: &Context, pool: &Pool, outline: &Outline, asked: &[St
     }
     let names: Vec<String> = made.iter().map(|file| folder.join(&file.name).display().to_string()).collect();
     if context.json {
-        json::print("agenda-export", &serde_json::json!({ "written": names }))?;
+        json::print(&Exported { written: &names })?;
     } else {
         names.iter().for_each(|name| crate::say!("wrote {name}"));
         crate::say!("Nothing was installed. Next: {next}.");

@@ -12,6 +12,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jiff::tz::TimeZone;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::agenda::{Clash, Exposure, Hall, Played, Run, Setting, Span, judge, play, wanted};
 use sieve_core::forecast::Duration;
@@ -26,6 +27,8 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time};
 use crate::{chart, json, load};
+
+json::named!("agenda", Answer<'_>);
 
 /// So many lines of the table are shown; what comes around all day is told in one.
 const ROWS: usize = 30;
@@ -71,39 +74,48 @@ impl AgendaArguments {
 }
 
 /// The agenda, as `--json` has it.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// The time zone of the times in the pool file.
     zone: String,
+    /// What runs in the days that were asked for.
     runs: Vec<TimedRun<'a>>,
-    clashes: Vec<Told>,
+    /// What collides in four weeks.
+    clashes: Vec<words::Told>,
+    /// How long new files are unguarded, by four weeks.
     exposure: Vec<Exposed<'a>>,
+    /// Hours that disks are awake in a week, all disks added up.
     disk_hours_a_week: f64,
+    /// What is under way.
     at_work: Option<sieve_pool::writer::AtWork>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct TimedRun<'a> {
+    /// The job.
     job: &'a str,
+    /// When it begins.
     begins: String,
+    /// When it is likely to end.
     likely_end: String,
+    /// When it ends, cautiously.
     cautious_end: String,
+    /// The disks that it keeps awake.
     disks: Vec<&'a str>,
+    /// It is stopped by the end of the usable hours, and goes on in the next ones.
     stopped: bool,
 }
 
-#[derive(Serialize)]
-struct Told {
-    what: String,
-    mend: String,
-    clash: Clash,
-}
-
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Exposed<'a> {
+    /// The volume.
     volume: &'a str,
     #[serde(flatten)]
     exposure: Exposure,
+    /// What arrives in a day.
+    #[serde(rename = "arrives_bytes_a_day")]
     arrives_a_day: ByteLength,
+    /// Where that comes from.
     arrivals: ArrivalSource,
 }
 
@@ -140,7 +152,7 @@ pub(crate) fn run(context: &Context, arguments: &AgendaArguments) -> Result<Outc
         return export::run(context, &pool, &outline, export);
     }
     if context.json {
-        json::print("agenda", &week.answer(&pool))?;
+        json::print(&week.answer(&pool))?;
     } else {
         week.show(&pool);
     }
@@ -175,10 +187,6 @@ impl<'a> Week<'a> {
                 stopped: run.stopped,
             }
         };
-        let told = |clash: &Clash| {
-            let (what, mend) = words::sentence(setting, clash);
-            Told { what, mend, clash: clash.clone() }
-        };
         let exposed = |(position, exposure): (usize, &Exposure)| Exposed {
             volume: &setting.volumes[position].name,
             exposure: *exposure,
@@ -188,7 +196,7 @@ impl<'a> Week<'a> {
         Answer {
             zone: self.zone.iana_name().unwrap_or("local").to_string(),
             runs: self.days.runs.iter().map(run).collect(),
-            clashes: self.clashes.iter().map(told).collect(),
+            clashes: self.clashes.iter().map(|clash| words::Told::of(setting, clash)).collect(),
             exposure: self.month.exposure.iter().enumerate().map(exposed).collect(),
             disk_hours_a_week: words::a_week(self.month.disk_hours),
             at_work: at_work(&*pool.home),

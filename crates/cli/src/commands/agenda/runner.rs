@@ -1,5 +1,7 @@
 //! Doing what is due: once, or for as long as the program runs.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
@@ -21,6 +23,20 @@ use crate::exit::Outcome;
 use crate::human::{style, time};
 use crate::progress::Watch;
 use crate::{json, load, restraint};
+
+/// How one job went: a line, when it has ended.
+#[derive(Serialize, JsonSchema)]
+struct Went<'a> {
+    /// The job.
+    job: &'a str,
+    /// When it began.
+    begun: String,
+    /// How it ended.
+    came: &'a str,
+    /// Why it failed.
+    why: Option<String>,
+}
+json::named_line!("agenda-run", Went<'_>);
 
 /// How often it is looked whether something is due, at most: a clock may be put forward, a machine may have slept.
 const LOOK: Duration = Duration::from_secs(30);
@@ -170,9 +186,7 @@ impl Turn<'_> {
     fn tell(&self, job: &JobSpec, begun: i64, came: &str, error: Option<&Error>) -> Result<()> {
         let why = error.map(ToString::to_string);
         if self.context.json {
-            return json::line(&serde_json::json!({
-                "job": job.name, "begun": sieve_core::moment::text(begun), "came": came, "why": why,
-            }));
+            return json::line(&Went { job: &job.name, begun: sieve_core::moment::text(begun), came, why });
         }
         let paint = if came == "done" { style::WELL } else { style::WATCH };
         let why = why.map_or(String::new(), |why| format!(": {why}"));

@@ -1,25 +1,107 @@
 //! Times at which nothing collides: before and after beside each other, and into the pool file.
 
 use jiff::tz::TimeZone;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::pool_file::{self, Edit};
-use sieve_core::agenda::{Job, Judged, Setting, judge, solve};
+use sieve_core::agenda::{Exposure, Job, Judged, Setting, When, judge, solve};
 use sieve_core::forecast::Duration;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::agenda::Outline;
 use sieve_pool::pool::home_folder;
 
-use super::words::{self, a_week};
+use super::words::{self, Told, a_week};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, style};
 use crate::{json, load};
 
-#[derive(Serialize)]
+json::named!("agenda-solve", Answer<'_>);
+
+/// Times that collide less, as `--json` has them.
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
-    before: &'a Judged,
-    after: &'a Judged,
+    /// All jobs.
+    jobs: Vec<Moved<'a>>,
+    /// As the times are.
+    before: Outcomes<'a>,
+    /// As they would be.
+    after: Outcomes<'a>,
+    /// The times are in the pool file now.
     written: bool,
+}
+
+/// A job, and its better time.
+#[derive(Serialize, JsonSchema)]
+struct Moved<'a> {
+    /// The job.
+    job: &'a str,
+    /// When it is done now, as the pool file has it.
+    #[schemars(with = "String")]
+    now: &'a When,
+    /// When it would be done.
+    #[schemars(with = "String")]
+    better: &'a When,
+    /// The share of the rows that it reads each time, from 0 to 1.
+    share: f64,
+    /// How long it is likely to take.
+    likely_seconds: Duration,
+    /// How long it takes, cautiously.
+    cautious_seconds: Duration,
+}
+
+/// What four weeks come to.
+#[derive(Serialize, JsonSchema)]
+struct Outcomes<'a> {
+    /// What collides.
+    clashes: Vec<Told>,
+    /// How long new files are unguarded.
+    unguarded: Vec<OfVolume<'a>>,
+    /// Hours that disks are awake in a week, all disks added up.
+    disk_hours_a_week: f64,
+}
+
+/// How long new files of a volume are unguarded.
+#[derive(Serialize, JsonSchema)]
+struct OfVolume<'a> {
+    /// The volume.
+    volume: &'a str,
+    #[serde(flatten)]
+    exposure: Exposure,
+}
+
+impl<'a> Outcomes<'a> {
+    fn of(setting: &'a Setting, judged: &Judged) -> Self {
+        let timed = Setting { jobs: judged.jobs.clone(), ..setting.clone() };
+        let volumes = setting.volumes.iter().zip(&judged.played.exposure);
+        Self {
+            clashes: judged.clashes.iter().map(|clash| Told::of(&timed, clash)).collect(),
+            unguarded: volumes
+                .map(|(volume, exposure)| OfVolume { volume: &volume.name, exposure: *exposure })
+                .collect(),
+            disk_hours_a_week: a_week(judged.played.disk_hours),
+        }
+    }
+}
+
+impl<'a> Answer<'a> {
+    fn of(setting: &'a Setting, before: &'a Judged, after: &'a Judged, written: bool) -> Self {
+        let jobs = before.jobs.iter().zip(&after.jobs);
+        let moved = |(old, new): (&'a Job, &'a Job)| Moved {
+            job: &old.name,
+            now: &old.when,
+            better: &new.when,
+            share: new.share,
+            likely_seconds: new.effort.likely,
+            cautious_seconds: new.effort.cautious,
+        };
+        Self {
+            jobs: jobs.map(moved).collect(),
+            before: Outcomes::of(setting, before),
+            after: Outcomes::of(setting, after),
+            written,
+        }
+    }
 }
 
 pub(super) fn run(
@@ -38,10 +120,7 @@ pub(super) fn run(
         pool_file::apply(&*home, &context.pool, &edits)?;
     }
     if context.json {
-        json::print(
-            "agenda-solve",
-            &Answer { before: &before, after: &after, written: write && !edits.is_empty() },
-        )?;
+        json::print(&Answer::of(setting, &before, &after, write && !edits.is_empty()))?;
     } else {
         show(setting, &before, &after);
         if !edits.is_empty() && write {

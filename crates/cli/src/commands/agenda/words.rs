@@ -1,5 +1,7 @@
 //! What collides, in sentences, each with the mend.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use sieve_core::agenda::{Clash, FOUR_WEEKS, Setting};
 use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
@@ -104,4 +106,22 @@ pub(super) fn no_jobs() -> Error {
 /// Of hours over four weeks those of one.
 pub(super) fn a_week(over_four: f64) -> f64 {
     over_four * 7.0 * 86_400.0 / FOUR_WEEKS as f64
+}
+
+/// A clash, as `--json` has it.
+#[derive(Serialize, JsonSchema)]
+pub(super) struct Told {
+    /// Which kind of clash.
+    clash: &'static str,
+    /// What collides.
+    what: String,
+    /// What would help.
+    mend: String,
+}
+
+impl Told {
+    pub(super) fn of(setting: &Setting, clash: &Clash) -> Self {
+        let (what, mend) = sentence(setting, clash);
+        Self { clash: clash.word(), what, mend }
+    }
 }

@@ -14,6 +14,9 @@ use crate::human::{Table, count, size, style, units};
 use crate::progress::Bars;
 use crate::{confirm, json};
 
+json::named!("adopt-plan", AdoptPlan);
+json::named!("adopt", AdoptReport);
+
 pub(crate) fn run(context: &Context, folders: &[PathBuf], consent: Consent) -> Result<Outcome> {
     let machine = crate::machine::real();
     let prepared = adopt::plan(&machine, &context.pool, folders)?;
@@ -23,13 +26,13 @@ pub(crate) fn run(context: &Context, folders: &[PathBuf], consent: Consent) -> R
     let is_whole = prepared.plan.members.iter().all(|member| member.at.is_some());
     if !confirm::go_on(consent, "Adopt it?")? {
         if context.json {
-            json::print("adopt-plan", &prepared.plan)?;
+            json::print(&prepared.plan)?;
         }
         return Ok(Outcome::well(is_whole));
     }
     let report = adopt::execute(&machine, &context.pool, prepared, &Bars::new())?;
     if context.json {
-        json::print("adopt", &report)?;
+        json::print(&report)?;
     } else {
         show_report(context, &report);
     }

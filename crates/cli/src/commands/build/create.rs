@@ -11,6 +11,8 @@ use crate::human::{Table, count, size, style};
 use crate::progress::Bars;
 use crate::{confirm, json, load, machine};
 
+json::named!("create", CreatePlan);
+
 pub(crate) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     let machine = machine::real();
     let (spec, looked) = load::spec_with_disks(&context.pool, &*machine)?;
@@ -23,13 +25,13 @@ pub(crate) fn run(context: &Context, consent: Consent) -> Result<Outcome> {
     }
     if !confirm::go_on(consent, "Create the pool?")? {
         if context.json {
-            json::print("create", &plan)?;
+            json::print(&plan)?;
         }
         return Ok(Outcome::Fine);
     }
     let plan = create::execute(&machine, &context.pool, &spec, &plan, &Bars::new())?.1;
     if context.json {
-        json::print("create", &plan)?;
+        json::print(&plan)?;
     } else {
         crate::answer!("\n{} Next: zinc-sieve sync", style::paint(style::WELL, "The pool is created."));
     }

@@ -17,6 +17,9 @@ use crate::human::{size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("grow-plan", GrowPlan);
+json::named!("grow", GrowReport);
+
 /// A disk that joins.
 #[derive(Args)]
 pub(crate) struct GrowArguments {
@@ -54,7 +57,7 @@ pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
             Agreed::Yes(prepared) => prepared,
             Agreed::No(prepared) => {
                 if context.json {
-                    json::print("grow-plan", &prepared.plan)?;
+                    json::print(&prepared.plan)?;
                 }
                 return Ok(Outcome::Fine);
             }
@@ -63,7 +66,7 @@ pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
     let report = grow::execute(&mut pool, prepared, &watch)?;
     drop(watch);
     if context.json {
-        json::print("grow", &report)?;
+        json::print(&report)?;
     } else {
         show_report(&report);
     }

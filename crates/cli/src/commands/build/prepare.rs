@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::prepare::{NewDisk, NewFilesystem, refuse, script};
 use sieve_disk::inventory::Found;
@@ -12,9 +13,13 @@ use crate::exit::Outcome;
 use crate::json;
 use crate::shelf::{Item, Shelf};
 
-#[derive(Serialize)]
+json::named!("prepare", Answer<'_>);
+
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// The disks.
     disks: &'a [NewDisk],
+    /// What would be typed as root; nothing of it was done.
     script: &'a str,
 }
 
@@ -54,7 +59,7 @@ pub(crate) fn run(
     }
     let text = script(&disks, filesystem, mount_root.trim_end_matches('/'));
     if context.json {
-        json::print("prepare", &Answer { disks: &disks, script: &text })?;
+        json::print(&Answer { disks: &disks, script: &text })?;
     } else {
         crate::output::document(&text);
     }

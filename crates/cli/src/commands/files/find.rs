@@ -1,6 +1,7 @@
 //! `where`: on which disk a file is, and how guarded.
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_disk::Result;
 use sieve_foresight::Look;
@@ -14,6 +15,8 @@ use crate::human::{Table, count, reason, size, style, time, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("where", Answer<'_>);
+
 /// So many files are shown.
 const SHOWN: usize = 50;
 
@@ -26,9 +29,11 @@ pub(crate) struct WhereArguments {
     look: LookArguments,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// The files that were found.
     files: &'a [Place],
+    /// When the files on the disks were last looked at, where that was not now.
     #[serde(skip_serializing_if = "Option::is_none")]
     as_of: Option<String>,
 }
@@ -39,7 +44,7 @@ pub(crate) fn run(context: &Context, arguments: &WhereArguments) -> Result<Outco
     let look = if arguments.look.scan { Look::Always } else { Look::WhereShort };
     let (found, as_of) = places(&pool, &pattern, look, &Watch::begin(false)?)?;
     if context.json {
-        json::print("where", &Answer { files: &found, as_of: as_of.map(sieve_core::moment::text) })?;
+        json::print(&Answer { files: &found, as_of: as_of.map(sieve_core::moment::text) })?;
     } else {
         show(&pool, &found);
         if let Some(at) = as_of {

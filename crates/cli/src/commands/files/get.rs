@@ -15,6 +15,8 @@ use crate::human::{count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("get", read::GetReport);
+
 /// What is taken out, and where to.
 #[derive(Args)]
 pub(crate) struct GetArguments {
@@ -46,7 +48,7 @@ pub(crate) fn run(context: &Context, arguments: &GetArguments) -> Result<Outcome
     let report = read::get(&pool, &volume, &paths, disk.as_deref(), target, &watch)?;
     drop(watch);
     if context.json {
-        json::print("get", &report)?;
+        json::print(&report)?;
     } else {
         let what = units::files(report.files);
         crate::answer!(

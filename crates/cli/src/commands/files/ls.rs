@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use anstyle::Style;
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::read;
 use sieve_core::path::RelPath;
@@ -18,6 +19,8 @@ use crate::exit::Outcome;
 use crate::human::{Cell, Table, count, reason, size, style, time, units};
 use crate::progress::Watch;
 use crate::{json, load};
+
+json::named!("ls", Answer<'_>);
 
 /// What is listed, and how.
 #[derive(Args)]
@@ -57,12 +60,17 @@ impl From<OrderWord> for Order {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// The volume.
     volume: &'a str,
+    /// The folder; empty for the whole volume.
     folder: String,
+    /// How many files are in it.
     files: u64,
+    /// Their bytes.
     size_bytes: sieve_core::units::ByteLength,
+    /// What is in it.
     entries: &'a [Row],
 }
 
@@ -80,16 +88,13 @@ pub(crate) fn run(context: &Context, arguments: &LsArguments) -> Result<Outcome>
         add_guards(&pool, &volume, &folder, &mut found, &Watch::new(false))?;
     }
     if context.json {
-        json::print(
-            "ls",
-            &Answer {
-                volume: &volume,
-                folder: folder.to_string(),
-                files: found.total.files,
-                size_bytes: found.total.bytes,
-                entries: &found.rows,
-            },
-        )?;
+        json::print(&Answer {
+            volume: &volume,
+            folder: folder.to_string(),
+            files: found.total.files,
+            size_bytes: found.total.bytes,
+            entries: &found.rows,
+        })?;
     } else {
         show(&found, arguments.long);
     }

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::put;
 use sieve_actions::files::put::{PlannedFile, PutPlan, PutReport};
@@ -22,6 +23,9 @@ use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
+
+json::named!("put-plan", Planned);
+json::named!("put", PutReport);
 
 /// So many files are shown.
 const SHOWN: usize = 40;
@@ -46,10 +50,11 @@ pub(crate) struct PutArguments {
 }
 
 /// What is to be put, file by file.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Planned {
     #[serde(flatten)]
     report: PutReport,
+    /// All files that come.
     files: Vec<PlannedFile>,
 }
 
@@ -79,14 +84,14 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
         Agreed::No(plan) => {
             if context.json {
                 let files = plan.files(&pool).collect();
-                json::print("put-plan", &Planned { report: PutReport::intended(&plan), files })?;
+                json::print(&Planned { report: PutReport::intended(&plan), files })?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = put::execute(&pool, &plan, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print("put", &report)?;
+        json::print(&report)?;
     } else if report.stopped {
         if report.by_disk.iter().any(|(_, amount)| amount.files > 0) {
             crate::answer!("\nStopped. Copied and verified so far:\n");

@@ -20,6 +20,10 @@ use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::list!("restore-list", Recoverables { files: Candidate });
+json::list!("restore-plan", Wanted { files: Candidate });
+json::named!("restore", RestoreReport);
+
 /// What is brought back.
 #[derive(Args)]
 pub(crate) struct RestoreArguments {
@@ -49,7 +53,7 @@ pub(crate) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
     if arguments.list {
         let candidates = candidates(&pool, &volume, &paths, events)?;
         if context.json {
-            json::print_list("restore-list", "files", &candidates)?;
+            json::print(&Recoverables { files: &candidates })?;
         } else {
             show_list(&candidates, pool.machine.now());
         }
@@ -80,14 +84,14 @@ pub(crate) fn run(context: &Context, arguments: &RestoreArguments) -> Result<Out
         Agreed::Yes(wanted) => wanted,
         Agreed::No(wanted) => {
             if context.json {
-                json::print_list("restore-plan", "files", &wanted)?;
+                json::print(&Wanted { files: &wanted })?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = restore::execute(&pool, &volume, &wanted, target, &Watch::begin(events)?)?;
     if context.json {
-        json::print("restore", &report)?;
+        json::print(&report)?;
     } else {
         show_report(&report);
     }

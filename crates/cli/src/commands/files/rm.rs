@@ -1,5 +1,7 @@
 //! `rm`: files out of sight, held until the next sync.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use sieve_actions::files::remove;
 use sieve_actions::files::remove::{RemovePlan, RemoveReport};
 use sieve_core::count::Count;
@@ -14,6 +16,16 @@ use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{size, units};
 use crate::{json, load};
+
+json::named!("rm", RemoveReport);
+
+/// What would be removed.
+#[derive(Serialize, JsonSchema)]
+struct Intended {
+    #[serde(flatten)]
+    report: RemoveReport,
+}
+json::named!("rm-plan", Intended);
 
 pub(crate) fn run(
     context: &Context,
@@ -36,13 +48,13 @@ pub(crate) fn run(
         Agreed::Yes(plan) => remove::execute(&pool, plan)?,
         Agreed::No(RemovePlan { by_disk, others, .. }) => {
             if context.json {
-                json::print("rm-plan", &RemoveReport { by_disk, others, left_alone: Vec::new() })?;
+                json::print(&Intended { report: RemoveReport { by_disk, others, left_alone: Vec::new() } })?;
             }
             return Ok(Outcome::Fine);
         }
     };
     if context.json {
-        json::print("rm", &report)?;
+        json::print(&report)?;
     } else {
         show_left_alone(report.left_alone.iter());
         show_report(&report);

@@ -1,5 +1,7 @@
 //! `settle`: from the cache to the disks.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 
@@ -22,6 +24,18 @@ use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Watch;
 use crate::{json, load};
+
+json::named!("settle-plan", SettlePlan);
+
+/// What was settled, and synced after it.
+#[derive(Serialize, JsonSchema)]
+struct Settled<'a> {
+    /// What was settled.
+    settle: &'a SettleReport,
+    /// Where it was asked for.
+    sync: Option<&'a sync::SyncReport>,
+}
+json::named!("settle", Settled<'_>);
 
 /// What settles.
 #[derive(Args)]
@@ -71,7 +85,7 @@ pub(crate) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
         Agreed::Yes(plan) if is_something(&plan) => plan,
         Agreed::Yes(plan) | Agreed::No(plan) => {
             if context.json {
-                json::print("settle-plan", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -85,7 +99,7 @@ pub(crate) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
     drop(watch);
     let is_well = !report.moved.stopped && synced.as_ref().is_none_or(sync::SyncReport::is_clean);
     if context.json {
-        json::print("settle", &serde_json::json!({ "settle": report, "sync": synced }))?;
+        json::print(&Settled { settle: &report, sync: synced.as_ref() })?;
     } else {
         show_report(&report, &plan);
         show_guard(&volume, &report, synced.as_ref());

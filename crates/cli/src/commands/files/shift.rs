@@ -19,6 +19,9 @@ use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("move-plan", ShiftPlan);
+json::named!("move", ShiftReport);
+
 /// So many files are shown by name.
 const SHOWN: usize = 12;
 
@@ -112,14 +115,14 @@ fn agree_and_shift(
         Agreed::Yes(plan) if !plan.is_empty() => plan,
         Agreed::Yes(plan) | Agreed::No(plan) => {
             if context.json {
-                json::print("move-plan", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = shift::execute(pool, volume, &plan, &[], &Watch::begin(events)?)?;
     if context.json {
-        json::print("move", &report)?;
+        json::print(&report)?;
     } else {
         show_moved(&report);
         if plan.holds {

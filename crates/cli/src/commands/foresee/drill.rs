@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::guard::drill::{Report, drill, forecast as drill_forecast};
 use sieve_catalogue::proofs;
@@ -20,13 +21,16 @@ use crate::human::{size, style, time, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("drill", Answer<'_>);
+
 /// So many surprises are listed.
 const LISTED: usize = 20;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
     #[serde(flatten)]
     report: &'a Report,
+    /// Everything was read, and came out as predicted.
     proven: bool,
 }
 
@@ -63,7 +67,7 @@ pub(crate) fn run(context: &Context, arguments: &DrillArguments) -> Result<Outco
     }
     let report = drill(&pool, lose, sample, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print("drill", &Answer { report: &report, proven: report.is_proven() })?;
+        json::print(&Answer { report: &report, proven: report.is_proven() })?;
     } else {
         show(&report);
     }

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 
 use anstyle::Style;
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::health::raised_over_a_year;
 use sieve_core::risk::{Action, Advice, Cause, Comparison, HabitSource, RateSource, Simulated};
@@ -24,6 +25,8 @@ use crate::human::{Table, count, odds, percent_of, size, style, time, two_digits
 use crate::progress::Watch;
 use crate::shelf::Shelf;
 use crate::{json, load};
+
+json::named!("risk", Answer<'_>);
 
 /// How the risk is worked out.
 #[derive(Args)]
@@ -53,9 +56,11 @@ const ADVICE: usize = 6;
 /// So many folders are shown.
 const FOLDERS: usize = 8;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// All volumes.
     volumes: &'a [VolumeRisk],
+    /// What should be known.
     notes: &'a [String],
 }
 
@@ -102,7 +107,7 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
     }
     let agrees = volumes.iter().flat_map(|v| &v.comparison).all(|line| line.agrees);
     if context.json {
-        json::print("risk", &Answer { volumes: &volumes, notes: &notes })?;
+        json::print(&Answer { volumes: &volumes, notes: &notes })?;
     } else {
         volumes.iter().for_each(|volume| show(volume, asked.advise));
         notes.iter().for_each(|note| crate::say!("\nnote: {note}"));

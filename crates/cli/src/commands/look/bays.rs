@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::health::Verdict;
 use sieve_core::inventory::tail;
@@ -15,15 +16,21 @@ use crate::human::{size, style, width};
 use crate::json;
 use crate::shelf::{Item, Shelf};
 
+json::list!("bays", Bays { bays: Bay<'a> });
+json::named!("bays-find", Where<'_>);
+
 /// The width of a bay in characters, its frame included.
 const WIDTH: usize = 20;
 /// The narrowest: less would say nothing.
 const LEAST: usize = 12;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Bay<'a> {
+    /// The case.
     case: &'a str,
+    /// The bay, as the pool file names it.
     bay: &'a str,
+    /// The disk in it.
     disk: Option<&'a str>,
 }
 
@@ -59,7 +66,7 @@ fn show_all(context: &Context, shelf: &Shelf, spec: &PoolSpec, items: &[Item<'_>
                 disk: in_bay(items, bay).map(Item::title),
             }));
         }
-        return json::print_list("bays", "bays", &bays);
+        return json::print(&Bays { bays: &bays });
     }
     for case in &spec.cases {
         draw(shelf, case, items, None)?;
@@ -162,13 +169,21 @@ fn lines(shelf: &Shelf, item: &Item<'_>) -> Result<(String, (String, anstyle::St
     Ok((about, (format!("{temperature}  {}", verdict.words()), style::of_verdict(verdict))))
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Where<'a> {
+    /// The disk.
     disk: &'a str,
+    /// Its case.
     case: &'a str,
+    /// Its bay.
     bay: &'a str,
+    /// Where that is, in words.
     place: String,
+    /// Its serial number.
     serial: Option<&'a str>,
+    /// The disks beside it, by the side.
+    #[serde(serialize_with = "sieve_core::pairs::by_name")]
+    #[schemars(with = "std::collections::BTreeMap<String, String>")]
     neighbours: Vec<(&'static str, &'a str)>,
 }
 
@@ -199,7 +214,7 @@ fn find_one(
         neighbours: neighbours(case, place, &spec.disks),
     };
     if context.json {
-        json::print("bays-find", &found)?;
+        json::print(&found)?;
         return Ok(Outcome::Fine);
     }
     draw(shelf, case, items, Some(place))?;

@@ -14,6 +14,8 @@ use crate::human::{Table, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, machine};
 
+json::named!("burn-in", Report);
+
 pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
     let overwrites = overwrites(request)?;
     if !context.json {
@@ -31,7 +33,7 @@ pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Co
         Curves::keep(&*machine.open_disk(home_folder(&context.pool))?, measured)?;
     }
     if context.json {
-        json::print("burn-in", &report)?;
+        json::print(&report)?;
     } else {
         show(&report);
     }

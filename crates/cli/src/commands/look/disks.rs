@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::inventory::{Confusion, DiskLink, LinkSpeed, confusable};
 use sieve_core::pool::Media;
@@ -14,11 +15,18 @@ use crate::human::{Cell, Table, size, style};
 use crate::json;
 use crate::shelf::{Item, Shelf, serial_cell, temperature_cell};
 
-#[derive(Serialize)]
+json::named!("disks", Answer<'_>);
+json::named!("disk", Item<'_>);
+
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// All disks: of the pool, and of the machine.
     disks: &'a [Item<'a>],
+    /// Serial numbers that look alike.
     confusable_serials: &'a [Confusion],
+    /// What should be known.
     notes: &'a [String],
+    /// What could not be read, and why.
     gaps: &'a [String],
 }
 
@@ -37,7 +45,7 @@ pub(crate) fn run(context: &Context, name: Option<&str>, from: Option<&Path>) ->
             notes: &notes,
             gaps: &shelf.inventory.gaps,
         };
-        json::print("disks", &answer)?;
+        json::print(&answer)?;
     } else {
         show(&shelf, &items, &confusions, &notes);
     }
@@ -200,7 +208,7 @@ fn one(context: &Context, shelf: &Shelf, items: &[Item<'_>], name: &str) -> Resu
         return Err(Error::new(Kind::Usage, "disk.unknown", message));
     };
     if context.json {
-        json::print("disk", item)?;
+        json::print(item)?;
         return Ok(Outcome::Fine);
     }
     for (what, value) in everything(shelf, item) {

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use jiff::civil::Date;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::samples::Sample;
 use sieve_catalogue::{looks, samples};
@@ -18,23 +19,33 @@ use crate::human::{Cell, Table, style, time};
 use crate::json;
 use crate::shelf::{Item, Shelf, serial_cell, temperature_cell};
 
-#[derive(Serialize)]
+json::named!("health", Answer<'_>);
+
+#[derive(Serialize, JsonSchema)]
 struct Judged<'a> {
     #[serde(flatten)]
     item: &'a Item<'a>,
+    /// What is to be done about it.
     verdict: Verdict,
+    /// Why, the worst first.
     reasons: Vec<Check>,
+    /// What it said the time before.
     last_look: Option<Look>,
+    /// How old it is.
     age_years: Option<f64>,
     /// No date is known: it is at least so old, by its hours of power.
     age_by_hours: bool,
+    /// Days left of its warranty; less than none is over.
     warranty_days_left: Option<i64>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// All disks.
     disks: &'a [Judged<'a>],
+    /// Disks of one batch, in words.
     batches: &'a [String],
+    /// What could not be read, and why.
     gaps: &'a [String],
 }
 
@@ -52,7 +63,7 @@ pub(crate) fn run(context: &Context, names: &[String], from: Option<&Path>) -> R
     }
     let batches = batch_notes(&shelf);
     if context.json {
-        json::print("health", &Answer { disks: &judged, batches: &batches, gaps: &shelf.inventory.gaps })?;
+        json::print(&Answer { disks: &judged, batches: &batches, gaps: &shelf.inventory.gaps })?;
     } else {
         show(&shelf, &judged, &batches);
     }

@@ -17,11 +17,21 @@ use crate::progress::Watch;
 use crate::shelf::Shelf;
 use crate::{json, load};
 
+/// How the test of a disk ended.
+#[derive(serde::Serialize, schemars::JsonSchema)]
+struct Tested<'a> {
+    /// The disk.
+    disk: &'a str,
+    /// How the test ended.
+    came: Came,
+}
+json::list!("self-test", Tests { results: Tested<'a> });
+
 /// How often a disk is asked how far it is.
 const LOOK: Duration = Duration::from_millis(2000);
 
 /// What came of a disk's test.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Came {
     /// It passed.
@@ -65,9 +75,8 @@ pub(crate) fn run(context: &Context, reach: Reach, names: &[String]) -> Result<O
     let results = test(&pool, reach, &disks, &Watch::begin(false)?)?;
     let well = results.iter().all(|(_, came)| came.ended() == Ended::Done);
     if context.json {
-        let list: Vec<_> =
-            results.iter().map(|(disk, came)| serde_json::json!({ "disk": disk, "came": came })).collect();
-        json::print_list("self-test", "results", &list)?;
+        let tested: Vec<_> = results.iter().map(|(disk, came)| Tested { disk, came: *came }).collect();
+        json::print(&Tests { results: &tested })?;
     } else {
         for (disk, came) in &results {
             let paint = if came.ended() == Ended::Done { style::WELL } else { style::BAD };

@@ -1,5 +1,7 @@
 //! `mount --status`: what is mounted, and how it is.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use sieve_disk::Result;
 use sieve_mount::record;
 use sieve_mount::record::{Answer, Now};
@@ -8,12 +10,19 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::{human, json, load};
 
+/// All that is mounted.
+#[derive(Serialize, JsonSchema)]
+struct Mounts<'a> {
+    mounts: Vec<&'a Answer>,
+}
+json::named!("mount-status", Mounts<'_>);
+
 pub(crate) fn run(context: &Context) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let mounted = record::all(&*pool.home)?;
     let is_well = mounted.iter().all(is_well);
     if context.json {
-        json::print("mount-status", &serde_json::json!({ "mounts": mounted }))?;
+        json::print(&Mounts { mounts: mounted.iter().collect() })?;
     } else if mounted.is_empty() {
         crate::say!("No volume of this pool is mounted.");
     } else {
@@ -28,7 +37,7 @@ pub(super) fn show_one(context: &Context, volume: &str) -> Result<Outcome> {
     let mounted = record::all(&*pool.home)?;
     let mounted = mounted.iter().filter(|answer| answer.mounted.volume == volume);
     if context.json {
-        json::print("mount-status", &serde_json::json!({ "mounts": mounted.collect::<Vec<_>>() }))?;
+        json::print(&Mounts { mounts: mounted.collect() })?;
     } else {
         mounted.for_each(show);
     }

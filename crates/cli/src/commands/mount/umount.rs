@@ -1,5 +1,7 @@
 //! `umount`: the end of a mounted volume.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
 use sieve_disk::{Error, Kind, Result};
@@ -8,6 +10,13 @@ use sieve_mount::{record, serving};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::{json, load};
+
+/// What was unmounted.
+#[derive(Serialize, JsonSchema)]
+struct Unmounted<'a> {
+    unmounted: &'a record::Mounted,
+}
+json::named!("umount", Unmounted<'_>);
 
 pub(crate) fn run(context: &Context, at: &Path) -> Result<Outcome> {
     // Not by what is there: what a dead process left cannot be looked at.
@@ -23,7 +32,7 @@ pub(crate) fn run(context: &Context, at: &Path) -> Result<Outcome> {
     };
     serving::end(&answer.mounted.at, answer.mounted.process)?;
     if context.json {
-        json::print("umount", &serde_json::json!({ "unmounted": answer.mounted }))?;
+        json::print(&Unmounted { unmounted: &answer.mounted })?;
     }
     Ok(Outcome::Fine)
 }

@@ -1,5 +1,6 @@
 //! `check`: the pool file and the disks behind it.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::pool::{Mistake, PoolSpec};
 use sieve_disk::{Kind, Result};
@@ -11,16 +12,23 @@ use crate::exit::Outcome;
 use crate::human::style::{self, paint};
 use crate::{json, load, machine};
 
-#[derive(Serialize)]
+json::named!("check", Answer<'_>);
+
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// What keeps the pool file from being read.
     mistakes: Vec<MistakeLine>,
+    /// What is doubtful about it.
     findings: &'a [Finding],
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct MistakeLine {
+    /// Its line in the pool file.
     line: usize,
+    /// What is wrong.
     message: String,
+    /// What to do.
     advice: Option<String>,
 }
 
@@ -37,7 +45,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome> {
     }
     if context.json {
         let lines = mistakes.iter().map(|m| line(m, &file.text)).collect();
-        json::print("check", &Answer { mistakes: lines, findings: &looked.findings })?;
+        json::print(&Answer { mistakes: lines, findings: &looked.findings })?;
     } else {
         show(context, &file.text, &mistakes, &looked.findings);
     }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::design::{
     DesignDisk, Figures, Layout, Recommendation, Wishes, figures, front, parse_disk_table, parse_disks,
@@ -24,6 +25,8 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, odds, size, style, units};
 use crate::{chart, json, load, new_file};
+
+json::named!("design", Answer<'_>);
 
 /// What `design` compares.
 #[derive(Args)]
@@ -64,12 +67,15 @@ pub(crate) struct DesignArguments {
     pub(crate) save: Option<PathBuf>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// The disks.
     disks: &'a [DesignDisk],
+    /// All plans; their disks are positions in `disks`.
     plans: &'a [Figures],
     /// Positions of the plans that no other one beats in everything.
     front: &'a [usize],
+    /// The one that is recommended.
     recommendation: Option<&'a Recommendation>,
 }
 
@@ -93,10 +99,7 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     }
     let shown: Vec<usize> = if arguments.all { (0..all.len()).collect() } else { front.clone() };
     if context.json {
-        json::print(
-            "design",
-            &Answer { disks: &disks, plans: &all, front: &front, recommendation: found.as_ref() },
-        )?;
+        json::print(&Answer { disks: &disks, plans: &all, front: &front, recommendation: found.as_ref() })?;
     } else {
         show(&disks, &all, &shown, found.as_ref(), wishes.losses(&all));
     }
@@ -274,7 +277,9 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
             units::rate(f.read.rate),
             hours(f.first_sync.as_ref()),
             hours(f.rebuild.as_ref()),
-            f.price_per_tb.as_ref().map_or("-".into(), |(price, currency)| format!("{price:.0} {currency}")),
+            f.price_per_tb
+                .as_ref()
+                .map_or("-".into(), |price| format!("{:.0} {}", price.amount(), price.currency)),
         ];
         table.styled_row(cells.map(|cell| (cell, style)));
     }

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::settle;
 use sieve_actions::measure::landings as measure;
@@ -19,6 +20,8 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size, style, units};
 use crate::{chart, json, load};
+
+json::named!("ingest", Answer<'_>);
 
 /// What `ingest` works out.
 #[derive(Args)]
@@ -66,11 +69,15 @@ pub(crate) struct IngestArguments {
     pub(crate) look: chart::Look,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// The network.
     network: &'a Network,
+    /// A copy that lands on the cache.
     with_cache: &'a Copy,
+    /// One that lands on the disks.
     without_cache: &'a Copy,
+    /// How full the cache is through a day.
     day: Option<&'a Day>,
 }
 
@@ -91,7 +98,7 @@ pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
             without_cache: &without_cache,
             day: day.as_ref(),
         };
-        json::print("ingest", &answer)?;
+        json::print(&answer)?;
     } else {
         known.tell();
         show(&network, amount, &with_cache, &without_cache);

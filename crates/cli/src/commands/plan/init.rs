@@ -1,5 +1,7 @@
 //! `init`: the first pool file, from the disks of this machine. Nothing of them is touched.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::fmt::Write as _;
 use std::path::Path;
 
@@ -17,6 +19,56 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size};
 use crate::json;
+
+/// The first pool file of a machine.
+#[derive(Serialize, JsonSchema)]
+struct Answer<'a> {
+    /// Where it is now.
+    written: &'a Path,
+    /// The disks that it names.
+    disks: Vec<Member<'a>>,
+    /// Those that it leaves out.
+    left_out: Vec<Left<'a>>,
+}
+json::named!("init", Answer<'_>);
+
+/// A disk that the file names.
+#[derive(Serialize, JsonSchema)]
+struct Member<'a> {
+    /// Its name.
+    disk: &'a str,
+    /// What it is to do.
+    role: Role,
+    /// The device.
+    device: &'a str,
+    /// Its serial number.
+    serial: Option<&'a str>,
+}
+
+impl<'a> Answer<'a> {
+    fn of(written: &'a Path, proposed: &'a [Proposed<'a>], left: &'a [LeftOut<'a>]) -> Self {
+        let member = |p: &'a Proposed<'a>| Member {
+            disk: &p.name,
+            role: p.role,
+            device: &p.device.name,
+            serial: p.device.serial.as_deref(),
+        };
+        Self {
+            written,
+            disks: proposed.iter().map(member).collect(),
+            left_out: left.iter().map(|left| Left { device: &left.device.name, why: left.why }).collect(),
+        }
+    }
+}
+
+/// A device that it leaves out.
+#[derive(Serialize, JsonSchema)]
+struct Left<'a> {
+    /// The device.
+    device: &'a str,
+    /// Why.
+    why: &'a str,
+}
 
 /// What the pool is called, and from where the disks are known.
 #[derive(Args)]
@@ -47,16 +99,7 @@ pub(crate) fn run(context: &Context, arguments: &InitArguments) -> Result<Outcom
     let home = crate::machine::real().open_disk(home_folder(&context.pool))?;
     pool_file::write(&*home, &context.pool, &text)?;
     if context.json {
-        json::print(
-            "init",
-            &serde_json::json!({
-                "written": context.pool,
-                "disks": proposed.iter().map(|p| serde_json::json!({
-                    "name": p.name, "role": p.role, "device": p.device.name, "serial": p.device.serial,
-                })).collect::<Vec<_>>(),
-                "left_out": left.iter().map(|l| serde_json::json!({ "device": l.device.name, "why": l.why })).collect::<Vec<_>>(),
-            }),
-        )?;
+        json::print(&Answer::of(&context.pool, &proposed, &left))?;
     } else {
         show(&context.pool, &proposed, &left);
     }

@@ -2,6 +2,7 @@
 
 pub(crate) mod check;
 pub(crate) mod design;
+pub(crate) mod forms;
 pub(crate) mod ingest;
 pub(crate) mod init;
 pub(crate) mod manual;

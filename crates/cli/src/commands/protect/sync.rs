@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::mirror::MirrorPlan;
 use sieve_actions::guard::sync;
@@ -21,6 +22,9 @@ use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
+
+json::named!("sync-plan", SyncPlan);
+json::named!("sync", Synced<'_>);
 
 /// What a sync does.
 #[derive(Args)]
@@ -41,10 +45,11 @@ pub(crate) struct SyncArguments {
 }
 
 /// What a sync did, and what is unguarded all the same.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Synced<'a> {
     #[serde(flatten)]
     report: &'a SyncReport,
+    /// What is unguarded all the same, by the reason.
     unguarded: &'a BTreeMap<Unguarded, Count>,
 }
 
@@ -64,7 +69,7 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print("sync-plan", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -74,7 +79,7 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     let is_shown = context.json || asks || !report.is_clean();
     let unguarded = if is_shown { status::unguarded(&pool)? } else { BTreeMap::new() };
     if context.json {
-        json::print("sync", &Synced { report: &report, unguarded: &unguarded })?;
+        json::print(&Synced { report: &report, unguarded: &unguarded })?;
     } else if is_shown {
         show_report(&plan, &report, &options.disks, &unguarded);
     }

@@ -15,6 +15,9 @@ use crate::human::{count, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load, restraint};
 
+json::named!("mend", MendReport);
+json::named!("verify", VerifyReport);
+
 /// What a verify looks at, and what it does about damage.
 #[derive(Args)]
 pub(crate) struct VerifyArguments {
@@ -58,7 +61,7 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
             let mended = verify::mend(&pool, &Watch::begin(events)?)?;
             well = mended.is_clean() && report.missing.is_empty() && !report.stopped;
             if context.json {
-                json::print("mend", &mended)?;
+                json::print(&mended)?;
             } else {
                 show_mended(&mended);
             }
@@ -66,7 +69,7 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         }
     }
     if context.json {
-        json::print("verify", &report)?;
+        json::print(&report)?;
     }
     Ok(Outcome::well(well))
 }

@@ -14,6 +14,9 @@ use crate::human::{size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("convert-plan", ConvertPlan);
+json::named!("convert", ConvertReport);
+
 /// So many files are told by name.
 const SHOWN: usize = 20;
 
@@ -62,7 +65,7 @@ pub(crate) fn run(context: &Context, arguments: ConvertArguments) -> Result<Outc
         Agreed::Yes(prepared) => prepared,
         Agreed::No(prepared) => {
             if context.json {
-                json::print("convert-plan", &prepared.plan)?;
+                json::print(&prepared.plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -70,7 +73,7 @@ pub(crate) fn run(context: &Context, arguments: ConvertArguments) -> Result<Outc
     let to_copy = prepared.plan.to_copy.files;
     let report = convert::execute(&mut pool, prepared, &watch)?;
     if context.json {
-        json::print("convert", &report)?;
+        json::print(&report)?;
     } else {
         show_report(&report, to_copy);
     }

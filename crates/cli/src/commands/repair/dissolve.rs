@@ -1,6 +1,7 @@
 //! `dissolve`: the end of a volume.
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::disks::membership::dissolve;
 use sieve_actions::disks::membership::dissolve::{DissolvePlan, DissolveReport};
@@ -16,6 +17,9 @@ use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("dissolve-plan", DissolvePlan);
+json::named!("dissolve", Dissolved<'_>);
+
 /// The volume that ends.
 #[derive(Args)]
 pub(crate) struct DissolveArguments {
@@ -29,7 +33,7 @@ pub(crate) struct DissolveArguments {
 }
 
 /// What was planned, and what came of it.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Dissolved<'a> {
     #[serde(flatten)]
     plan: &'a DissolvePlan,
@@ -55,14 +59,14 @@ pub(crate) fn run(context: &Context, arguments: &DissolveArguments) -> Result<Ou
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print("dissolve-plan", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = dissolve::execute(&mut pool, &plan, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print("dissolve", &Dissolved { plan: &plan, report })?;
+        json::print(&Dissolved { plan: &plan, report })?;
     } else if report.stopped {
         let text =
             "Stopped: the volume is still there, and every file whole. Run it again to go on from here.";

@@ -1,7 +1,7 @@
 //! `vacate` of data disks: their files go to the others, a sync passes them there, and then the disks leave.
 
 use sieve_actions::disks::membership::empty;
-use sieve_actions::disks::membership::empty::{EmptyPlan, EmptyReport};
+use sieve_actions::disks::membership::empty::{Departure, EmptyPlan, EmptyReport};
 use sieve_disk::Result;
 use sieve_mount::record::refuse_mounted;
 use sieve_pool::pool::Pool;
@@ -14,6 +14,9 @@ use crate::exit::Outcome;
 use crate::human::style;
 use crate::json;
 use crate::progress::Watch;
+
+json::named!("vacate-data-plan", EmptyPlan);
+json::named!("vacate-data", EmptyReport);
 
 pub(super) fn run(
     context: &Context,
@@ -43,18 +46,18 @@ pub(super) fn run(
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print("vacate-data-plan", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = empty::execute(pool, &plan, &Watch::begin(events)?)?;
     if context.json {
-        json::print("vacate", &report)?;
+        json::print(&report)?;
     } else {
         show_report(&plan, &report);
     }
-    Ok(Outcome::well(report.left.is_ok()))
+    Ok(Outcome::well(matches!(report.departure, Departure::Left(_))))
 }
 
 fn show_plan(plan: &EmptyPlan) {
@@ -77,12 +80,12 @@ fn show_plan(plan: &EmptyPlan) {
 fn show_report(plan: &EmptyPlan, report: &EmptyReport) {
     show_moved(&report.shift);
     let names = plan.disks.join(", ");
-    match &report.left {
-        Ok(_) => crate::answer!(
+    match &report.departure {
+        Departure::Left(_) => crate::answer!(
             "\n{}",
             style::paint(style::WELL, format!("{names} is empty, and no member any more."))
         ),
-        Err(why) => {
+        Departure::Stay(why) => {
             crate::answer!("\n{}", style::paint(style::WATCH, format!("{names} is a member still: {why}.")));
         }
     }

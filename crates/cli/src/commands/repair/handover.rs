@@ -1,10 +1,12 @@
 //! `replace` of a living data or cache disk.
 
-use serde_json::Value;
+use schemars::JsonSchema;
+use serde::Serialize;
 use sieve_actions::disks::membership::handover;
 use sieve_actions::disks::membership::handover::{
     HandoverPlan, HandoverReport, HandoverRequest, PreparedHandover,
 };
+use sieve_actions::disks::membership::replace::{ReplacePlan, ReplaceReport};
 use sieve_disk::Result;
 use sieve_mount::record::refuse_mounted;
 use sieve_pool::pool::Pool;
@@ -16,11 +18,20 @@ use crate::commands::protect::sync::show_forecast;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{size, style, units};
-use crate::json;
 use crate::progress::Watch;
 
 /// So many files are told by name.
 const SHOWN: usize = 20;
+
+/// What is printed of one disk: of one with files, or of a parity drive; as it would be done, or as it was.
+#[derive(Serialize, JsonSchema)]
+#[serde(untagged)]
+pub(super) enum Told {
+    Plan(HandoverPlan),
+    Report(HandoverReport),
+    ParityPlan(ReplacePlan),
+    ParityReport(ReplaceReport),
+}
 
 pub(super) fn run(
     context: &Context,
@@ -28,7 +39,7 @@ pub(super) fn run(
     request: &HandoverRequest,
     consent: Consent,
     events: bool,
-) -> Result<(Outcome, Value)> {
+) -> Result<(Outcome, Told)> {
     let planned = |pool: &Pool| {
         // A mounted volume writes to the old disk, and would go on doing so.
         refuse_mounted(&*pool.home, &pool.member_named(&request.name)?.row.volume)?;
@@ -43,13 +54,13 @@ pub(super) fn run(
     let essence = |prepared: &PreparedHandover| essence_of(&prepared.plan);
     let prepared = match agree(pool, &question, planned, show, essence, |_| true)? {
         Agreed::Yes(prepared) => prepared,
-        Agreed::No(prepared) => return Ok((Outcome::Fine, json::value(&prepared.plan)?)),
+        Agreed::No(prepared) => return Ok((Outcome::Fine, Told::Plan(prepared.plan))),
     };
     let report = handover::execute(pool, prepared, &Watch::begin(events)?)?;
     if !context.json {
         show_report(&report);
     }
-    Ok((Outcome::well(report.is_done()), json::value(&report)?))
+    Ok((Outcome::well(report.is_done()), Told::Report(report)))
 }
 
 fn show_plan(plan: &HandoverPlan) {

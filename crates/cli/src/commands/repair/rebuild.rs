@@ -19,6 +19,9 @@ use crate::human::{Table, count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("rebuild-plan", RebuildPlan);
+json::named!("rebuild", RebuildReport);
+
 /// What is rebuilt, and where.
 #[derive(Args)]
 pub(crate) struct RebuildArguments {
@@ -73,14 +76,14 @@ pub(crate) fn run(context: &Context, arguments: &RebuildArguments) -> Result<Out
         Agreed::Yes(prepared) => prepared,
         Agreed::No(prepared) => {
             if context.json {
-                json::print("rebuild-plan", &prepared.plan)?;
+                json::print(&prepared.plan)?;
             }
             return Ok(Outcome::well(prepared.plan.predicted.all_survive()));
         }
     };
     let report = rebuild::execute(&mut pool, &prepared, &options, &Watch::begin(restraint.events)?)?;
     if context.json {
-        json::print("rebuild", &report)?;
+        json::print(&report)?;
     } else {
         show_report(&report);
     }

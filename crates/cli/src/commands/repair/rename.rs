@@ -13,6 +13,8 @@ use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::{json, load};
 
+json::named!("rename", RenamePlan);
+
 /// What gets which name.
 #[derive(Args)]
 pub(crate) struct RenameArguments {
@@ -51,7 +53,7 @@ pub(crate) fn run(context: &Context, arguments: &RenameArguments) -> Result<Outc
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print("rename", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
@@ -63,7 +65,7 @@ pub(crate) fn run(context: &Context, arguments: &RenameArguments) -> Result<Outc
     let mut renamed = sieve_pool::open(crate::machine::real(), &context.pool, spec)?;
     sieve_actions::begin_long(&mut renamed, "rename")?;
     if context.json {
-        json::print("rename", &plan)?;
+        json::print(&plan)?;
     } else {
         crate::answer!("Done.");
     }

@@ -3,7 +3,6 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use serde_json::Value;
 use sieve_actions::disks::membership::About;
 use sieve_actions::disks::membership::handover::HandoverRequest;
 use sieve_actions::disks::membership::replace;
@@ -15,6 +14,7 @@ use sieve_disk::inventory::devices_of_system;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
+use super::handover::Told;
 use super::words::POOL_FILE;
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::Context;
@@ -61,6 +61,8 @@ pub(crate) struct ReplaceArguments {
     pub(crate) consent: Consent,
 }
 
+json::list!("replace", Replaced { replaced: Told });
+
 pub(crate) fn run(context: &Context, arguments: &ReplaceArguments) -> Result<Outcome> {
     let (names, onto) = (&arguments.names, &arguments.onto);
     if names.len() != onto.len() {
@@ -95,10 +97,8 @@ pub(crate) fn run(context: &Context, arguments: &ReplaceArguments) -> Result<Out
             break;
         }
     }
-    match reports.as_slice() {
-        _ if !context.json => {}
-        [only] if names.len() == 1 => json::print("replace", only)?,
-        all => json::print_list("replace", "replaced", &all)?,
+    if context.json {
+        json::print(&Replaced { replaced: &reports })?;
     }
     Ok(outcome)
 }
@@ -109,7 +109,7 @@ fn replace_one(
     arguments: &ReplaceArguments,
     name: &str,
     onto: &Path,
-) -> Result<(Outcome, Value)> {
+) -> Result<(Outcome, Told)> {
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(&arguments.restraint, &mut pool);
     let (name, onto) = (name.to_string(), onto.to_path_buf());
@@ -134,7 +134,7 @@ fn replace_one(
     let prepared =
         match agree(&mut pool, &question, |pool| replace::plan(pool, &request), show, essence, |_| true)? {
             Agreed::Yes(prepared) => prepared,
-            Agreed::No(prepared) => return Ok((Outcome::Fine, json::value(&prepared.plan)?)),
+            Agreed::No(prepared) => return Ok((Outcome::Fine, Told::ParityPlan(prepared.plan))),
         };
     let watch = Watch::begin(arguments.restraint.events)?;
     let report = replace::execute(&mut pool, prepared, &watch)?;
@@ -142,7 +142,7 @@ fn replace_one(
     if !context.json {
         show_report(&report);
     }
-    Ok((Outcome::well(!report.stopped && report.left == 0), json::value(&report)?))
+    Ok((Outcome::well(!report.stopped && report.left == 0), Told::ParityReport(report)))
 }
 
 /// What is known of the new disk: as it was typed, else as the machine tells it of the disk that is mounted there.
@@ -167,7 +167,7 @@ fn hand_over(
     arguments: &ReplaceArguments,
     name: String,
     onto: PathBuf,
-) -> Result<(Outcome, Value)> {
+) -> Result<(Outcome, Told)> {
     if arguments.rest.is_some() {
         return Err(Error::new(
             Kind::Usage,

@@ -19,6 +19,9 @@ use crate::human::{count, size, time};
 use crate::progress::Watch;
 use crate::{json, load, new_file};
 
+json::named!("route", Answer);
+json::named!("route-next", Next);
+
 /// What is wanted.
 #[derive(Args)]
 pub(crate) struct RouteArguments {
@@ -63,7 +66,7 @@ pub(crate) fn run(context: &Context, asked: &RouteArguments) -> Result<Outcome> 
         new_file::write(file, &text, "route.write")?;
     }
     if context.json {
-        json::print("route", &answer)?;
+        json::print(&answer)?;
     } else {
         show(&answer);
         if let Some(file) = &asked.steps {
@@ -221,7 +224,7 @@ fn next(context: &Context, asked: &RouteArguments) -> Result<Outcome> {
     let is_synced = told.sync_would_guard.unwrap_or_default().files == 0;
     let found = route::next(&pool, &list, is_synced)?;
     if context.json {
-        json::print("route-next", &found)?;
+        json::print(&found)?;
         return Ok(Outcome::Fine);
     }
     show_next(&found);

@@ -17,6 +17,9 @@ use crate::exit::Outcome;
 use crate::human::{Table, count, size, style};
 use crate::{json, load};
 
+json::named!("vacate-plan", VacatePlan);
+json::named!("vacate", vacate::VacateReport);
+
 /// The disks that leave.
 #[derive(Args)]
 pub(crate) struct VacateArguments {
@@ -57,14 +60,14 @@ pub(crate) fn run(context: &Context, arguments: &VacateArguments) -> Result<Outc
         Agreed::Yes(plan) => plan,
         Agreed::No(plan) => {
             if context.json {
-                json::print("vacate-plan", &plan)?;
+                json::print(&plan)?;
             }
             return Ok(Outcome::Fine);
         }
     };
     let report = vacate::execute(&mut pool, &plan)?;
     if context.json {
-        json::print("vacate", &report)?;
+        json::print(&report)?;
     } else {
         crate::answer!("\n{} left volume {}; the pool file says so.", report.disks.join(", "), report.volume);
     }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use sieve_actions::disks::membership::wipe::{execute, plan};
+use sieve_actions::disks::membership::wipe::{WipePlan, execute, plan};
 use sieve_disk::Result;
 use sieve_pool::pool::catalogue_path;
 
@@ -10,6 +10,8 @@ use crate::args::Consent;
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::{confirm, json, load, machine};
+
+json::named!("wipe", WipePlan);
 
 pub(crate) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: Consent) -> Result<Outcome> {
     let machine = machine::real();
@@ -32,7 +34,7 @@ pub(crate) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: 
         execute(&*machine, &planned, here.as_ref())?;
     }
     if context.json {
-        json::print("wipe", &planned)?;
+        json::print(&planned)?;
     } else if goes_on {
         crate::answer!("Done: {} can become a member again.", planned.at);
     }

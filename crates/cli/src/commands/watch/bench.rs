@@ -12,6 +12,9 @@ use crate::exit::Outcome;
 use crate::human::{Table, size, units};
 use crate::{json, load};
 
+json::list!("bench", Bench { kernels: CodeFigures });
+json::named!("bench-disks", PoolFigures);
+
 pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
     let kernels = match kernel {
         Some(name) => vec![Kernel::named(name).ok_or_else(|| unknown(name))?],
@@ -21,7 +24,7 @@ pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
     let figures: Vec<CodeFigures> =
         kernels.into_iter().map(|kernel| code_figures(kernel, Shape { time, ..Shape::default() })).collect();
     if context.json {
-        json::print_list("bench", "kernels", &figures)?;
+        json::print(&Bench { kernels: &figures })?;
     } else {
         show(&figures);
     }
@@ -33,7 +36,7 @@ pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let figures = pool_figures(&pool, amount)?;
     if context.json {
-        json::print("bench-disks", &figures)?;
+        json::print(&figures)?;
     } else {
         show_disks(&figures);
     }

@@ -1,6 +1,7 @@
 //! `duplicates`: files of the same content. Nothing is removed.
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
@@ -14,6 +15,8 @@ use crate::human::{count, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("duplicates", Answer<'_>);
+
 /// So many contents are shown.
 const SHOWN: usize = 20;
 /// So many files of each.
@@ -26,10 +29,14 @@ pub(crate) struct DuplicatesArguments {
     look: LookArguments,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// Each content that several files have.
     contents: &'a [Twins],
+    /// What would be free with one of each.
+    #[serde(rename = "would_free_bytes")]
     would_free: ByteLength,
+    /// When the files on the disks were last looked at, where that was not now.
     #[serde(skip_serializing_if = "Option::is_none")]
     as_of: Option<String>,
 }
@@ -40,10 +47,7 @@ pub(crate) fn run(context: &Context, arguments: &DuplicatesArguments) -> Result<
     let (found, as_of) = twins(&pool, look, &Watch::begin(false)?)?;
     let would_free = found.iter().map(|twins| twins.would_free).sum();
     if context.json {
-        json::print(
-            "duplicates",
-            &Answer { contents: &found, would_free, as_of: as_of.map(sieve_core::moment::text) },
-        )?;
+        json::print(&Answer { contents: &found, would_free, as_of: as_of.map(sieve_core::moment::text) })?;
         return Ok(Outcome::Fine);
     }
     if found.is_empty() {

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use anstyle::Style;
 use clap::{Args, ValueEnum};
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
@@ -61,12 +62,17 @@ impl From<Only> for Kept {
 }
 
 /// One file, and where else it is.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct FileLine {
+    /// The volume.
     volume: String,
+    /// The path in it.
     path: String,
+    /// Its size.
     size_bytes: ByteLength,
+    /// Where else it is.
     kept: Kept,
+    /// The machines that have it.
     on: Vec<String>,
 }
 
@@ -136,24 +142,40 @@ fn find(pool: &Pool, others: &Others, asked: &ElsewhereArguments) -> Result<Foun
     Ok(found)
 }
 
+/// Another machine, and its listing.
+#[derive(Serialize, JsonSchema)]
+struct Machine {
+    /// What it is called.
+    name: String,
+    /// Where it is.
+    place: Option<String>,
+    /// It is in another place.
+    off_site: bool,
+    /// How many files its listing has.
+    files: usize,
+    /// Of when the listing is.
+    as_of: String,
+    /// The listing is old.
+    is_stale: bool,
+}
+
+/// What is elsewhere.
+#[derive(Serialize, JsonSchema)]
+struct Answer<'a> {
+    /// The machines whose listings were read.
+    machines: Vec<Machine>,
+    /// Those whose listings cannot be read.
+    unread: &'a [Unread],
+    /// All files, by where else they are.
+    totals: &'a KeptTotals,
+    /// The same for each top folder.
+    folders: &'a BTreeMap<String, KeptTotals>,
+    /// The files that were asked for; else those that are nowhere else.
+    files: &'a [FileLine],
+}
+json::named!("elsewhere", Answer<'_>);
+
 fn print_json(others: &Others, found: &Found) -> Result<()> {
-    #[derive(Serialize)]
-    struct Machine {
-        name: String,
-        place: Option<String>,
-        off_site: bool,
-        files: usize,
-        as_of: String,
-        is_stale: bool,
-    }
-    #[derive(Serialize)]
-    struct Answer<'a> {
-        machines: Vec<Machine>,
-        unread: &'a [Unread],
-        totals: &'a KeptTotals,
-        folders: &'a BTreeMap<String, KeptTotals>,
-        files: &'a [FileLine],
-    }
     let machine = |other: &'_ Other| Machine {
         name: other.spec.name.clone(),
         place: other.spec.place.clone(),
@@ -164,10 +186,13 @@ fn print_json(others: &Others, found: &Found) -> Result<()> {
     };
     let machines = others.known.iter().map(machine);
     let (machines, unread) = (machines.collect(), others.unread.as_slice());
-    json::print(
-        "elsewhere",
-        &Answer { machines, unread, totals: &found.totals, folders: &found.folders, files: &found.files },
-    )
+    json::print(&Answer {
+        machines,
+        unread,
+        totals: &found.totals,
+        folders: &found.folders,
+        files: &found.files,
+    })
 }
 
 /// What is elsewhere, in a sentence without colours.

@@ -16,6 +16,9 @@ use crate::exit::Outcome;
 use crate::human::{Cell, Table, size, style, time, units};
 use crate::json;
 
+json::list!("journal", Journal { entries: Entry });
+json::named_line!("journal-line", Entry);
+
 /// So many lines are shown where nobody says how far back to look.
 const LAST: usize = 40;
 
@@ -63,21 +66,13 @@ struct Asked<'a> {
     arguments: &'a JournalArguments,
 }
 
-/// A line, as `--json` has it: when it was as text, where the file has nanoseconds.
-fn line(entry: &Entry) -> Result<serde_json::Value> {
-    let mut line = json::value(entry)?;
-    line["at"] = sieve_core::moment::text(entry.at).into();
-    Ok(line)
-}
-
 pub(crate) fn run(context: &Context, arguments: &JournalArguments) -> Result<Outcome> {
     let machine = crate::machine::real();
     let home = machine.open_disk(home_folder(&context.pool))?;
     let asked = Asked::read(arguments, machine.now())?;
     let entries = entries(&*home, &asked)?;
     if context.json {
-        let lines: Vec<_> = entries.iter().map(line).collect::<Result<_>>()?;
-        json::print_list("journal", "entries", &lines)?;
+        json::print(&Journal { entries: &entries })?;
     } else {
         show(&entries);
     }
@@ -166,7 +161,7 @@ fn follow(home: &Arc<dyn Disk>, asked: &Asked<'_>, mut after: i64, as_json: bool
         new.retain(|entry| asked.wants(entry));
         if as_json {
             for entry in &new {
-                json::line(&line(entry)?)?;
+                json::line(entry)?;
             }
         } else if !new.is_empty() {
             show(&new);

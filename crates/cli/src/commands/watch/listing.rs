@@ -1,5 +1,7 @@
 //! `listing`: what this pool holds, for another machine: to look there for what is lost here, and to check it with any b3sum.
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
@@ -15,6 +17,18 @@ use crate::exit::Outcome;
 use crate::human::{count, units};
 use crate::progress::Watch;
 use crate::{json, load};
+
+/// A listing that was written.
+#[derive(Serialize, JsonSchema)]
+struct Wrote<'a> {
+    /// Where.
+    written: &'a Path,
+    /// How many files are in it.
+    files: u64,
+    /// Of these, or beside them, what has no checksum yet.
+    without_checksum: u64,
+}
+json::named!("listing", Wrote<'_>);
 
 /// What is written.
 #[derive(Args)]
@@ -51,10 +65,7 @@ pub(crate) fn run(context: &Context, arguments: &ListingArguments) -> Result<Out
     let listed = write(&pool, &arguments.file, form, arguments.replace)?;
     if context.json {
         let (files, unchecked) = (listed.files, listed.unchecked);
-        json::print(
-            "listing",
-            &serde_json::json!({ "written": arguments.file, "files": files, "without_checksum": unchecked }),
-        )?;
+        json::print(&Wrote { written: &arguments.file, files, without_checksum: unchecked })?;
     } else {
         crate::say!("wrote {}: {}", arguments.file.display(), units::files(listed.files));
         if listed.unchecked > 0 {

@@ -11,6 +11,8 @@ use crate::human::{Table, size, units};
 use crate::progress::Bars;
 use crate::{json, load};
 
+json::list!("measure", Measured { landings: Figures });
+
 pub(crate) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -> Result<Outcome> {
     let mut pool = load::pool(&context.pool)?;
     sieve_actions::begin_long(&mut pool, "measure")?;
@@ -19,7 +21,7 @@ pub(crate) fn run(context: &Context, amount: ByteLength, volume: Option<&str>) -
     let measured = measure::measure(&pool, &volume, amount, &bars)?;
     drop(bars);
     if context.json {
-        json::print_list("measure", "landings", &measured)?;
+        json::print(&Measured { landings: &measured })?;
     } else {
         show(&measured, amount);
     }

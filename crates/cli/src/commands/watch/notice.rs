@@ -5,6 +5,7 @@ use std::path::Path;
 
 use clap::Args;
 use jiff::tz::TimeZone;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::health::Check;
 use sieve_core::notice::{Book, Condition, Event, Moment, Severity, Unsent};
@@ -24,6 +25,20 @@ use crate::shelf::Shelf;
 use crate::tell::{self, place};
 use crate::{json, load};
 
+json::list!("notice", Notices { notices: Told<'a> });
+
+/// Whether a channel works.
+#[derive(Serialize, JsonSchema)]
+struct Tried<'a> {
+    /// The channel.
+    channel: &'a str,
+    /// The notice went out.
+    sent: bool,
+    /// Why it did not.
+    why: Option<String>,
+}
+json::list!("notice-test", Trial { channels: Tried<'a> });
+
 /// What is shown of the notices, or said of them.
 #[derive(Args)]
 pub(crate) struct NoticeArguments {
@@ -38,12 +53,15 @@ pub(crate) struct NoticeArguments {
     test: bool,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Told<'a> {
     #[serde(flatten)]
     condition: &'a Condition,
+    /// Since when it holds.
     since: Option<String>,
+    /// Somebody said that he knows.
     seen: bool,
+    /// It is not told until then.
     muted_until: Option<String>,
 }
 
@@ -69,7 +87,7 @@ pub(crate) fn run(context: &Context, arguments: &NoticeArguments) -> Result<Outc
     let book = notices::read(&*pool.home)?;
     if context.json {
         let told: Vec<Told<'_>> = found.iter().map(|condition| told(&book, condition)).collect();
-        json::print_list("notice", "notices", &told)?;
+        json::print(&Notices { notices: &told })?;
     } else {
         show(&pool.spec, &book, &found);
     }
@@ -184,12 +202,12 @@ fn test(context: &Context) -> Result<Outcome> {
                 Some(why) => crate::say!("{}: {}", channel.name, style::paint(style::BAD, why)),
             }
         }
-        results.push(serde_json::json!({ "channel": channel.name, "sent": why.is_none(), "why": why }));
+        results.push(Tried { channel: &channel.name, sent: why.is_none(), why });
     }
     if context.json {
-        json::print_list("notice-test", "channels", &results)?;
+        json::print(&Trial { channels: &results })?;
     }
-    Ok(Outcome::well(results.iter().all(|result| result["sent"] == true)))
+    Ok(Outcome::well(results.iter().all(|result| result.sent)))
 }
 
 /// Notes something of a condition that holds.

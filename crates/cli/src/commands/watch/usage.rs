@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
@@ -15,6 +16,8 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, count, size, style, time};
 use crate::{json, load};
+
+json::named!("usage", Answer<'_>);
 
 /// So many lines are shown; the rest is summed up.
 const ROWS: usize = 20;
@@ -50,21 +53,33 @@ impl From<UsageWord> for Breakdown {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// By what was asked for, the largest first.
     rows: &'a [UsageRow],
+    /// All disks.
     disks: Vec<Grown>,
 }
 
 /// How a disk fills.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Grown {
+    /// The disk.
     disk: String,
+    /// What is used of it.
+    #[serde(rename = "used_bytes")]
     used: ByteLength,
+    /// What is free.
+    #[serde(rename = "free_bytes")]
     free: ByteLength,
+    /// How much more it holds than 30 days ago.
+    #[serde(rename = "grew_bytes_in_30_days")]
     grew_in_30_days: Option<i64>,
+    /// When it is likely to be full, by how it grew.
     full_about: Option<String>,
+    /// When at the earliest.
     full_earliest: Option<String>,
+    /// When at the latest.
     full_latest: Option<String>,
 }
 
@@ -73,7 +88,7 @@ pub(crate) fn run(context: &Context, arguments: &UsageArguments) -> Result<Outco
     let rows = usage(&pool, arguments.by.into())?;
     let grown = grown(&pool)?;
     if context.json {
-        json::print("usage", &Answer { rows: &rows, disks: grown })?;
+        json::print(&Answer { rows: &rows, disks: grown })?;
         return Ok(Outcome::Fine);
     }
     if arguments.by != UsageWord::Disk {

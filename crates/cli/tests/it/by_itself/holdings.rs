@@ -50,7 +50,7 @@ fn a_file_is_found_with_its_disk_and_guard() {
 fn files_of_the_same_content_are_found_and_nothing_is_removed() {
     let lab = filled();
     let found = run_at(&lab, FRIDAY, &["duplicates", "--json"]).expect(&[0]).json();
-    assert_eq!(found["would_free"], 50_000);
+    assert_eq!(found["would_free_bytes"], 50_000);
     assert_eq!(found["contents"][0]["files"].as_array().unwrap().len(), 2);
     assert_eq!(found["contents"].as_array().unwrap().len(), 1);
     assert!(lab.disk("beech").join("copy of 0007.wav").exists());

@@ -36,7 +36,7 @@ fn what_was_done_is_told_with_the_paths_that_went() {
     assert_eq!(lines(&["--before", "2031-05-02 00:02"]).len(), 3);
     assert!(lines(&["--failed"]).is_empty());
     let sync = &lines(&["--kind", "sync"])[0];
-    assert_eq!((&sync["at"], &sync["version"]), (&"2031-05-02T00:02:00Z".into(), &2.into()));
+    assert_eq!((&sync["at"], &sync["version"]), (&"2031-05-02T00:02:00Z".into(), &3.into()));
     assert!(sync["read_bytes"].as_object().unwrap().contains_key("alder"), "{sync}");
     let shown = run_at(&lab, FRIDAY + 300, &["journal"]).expect(&[0]).stdout;
     assert!(shown.contains("Fri 2 May 2031") && shown.contains("1 file, 5.0 kB"), "{shown}");

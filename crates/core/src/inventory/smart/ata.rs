@@ -1,12 +1,13 @@
 //! What disks on ATA (SATA) tell: attributes with limits, and device statistics.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
 use crate::inventory::document::{at, flag, list, number, text};
 
 /// An attribute that is, or was, at or below the limit that its maker set.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct BelowLimit {
     /// Its number.
     pub id: u64,

@@ -5,6 +5,7 @@ mod nvme;
 mod scsi;
 mod self_test;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -17,7 +18,7 @@ pub use nvme::Warning;
 pub use self_test::{Reach, SelfTest};
 
 /// What a disk says about itself; what it does not say is none.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, JsonSchema)]
 pub struct SmartReport {
     /// The device that was asked.
     pub device: Option<String>,
@@ -26,6 +27,7 @@ pub struct SmartReport {
     /// Its serial number.
     pub serial: Option<String>,
     /// Its size.
+    #[serde(rename = "size_bytes")]
     pub size: Option<ByteLength>,
     /// Revolutions per minute; 0 for flash.
     pub rpm: Option<u64>,
@@ -44,6 +46,7 @@ pub struct SmartReport {
     /// Attributes at or below their makers' limits, now or once.
     pub below_limits: Vec<BelowLimit>,
     /// Hours of power.
+    #[serde(rename = "powered_hours")]
     pub hours: Option<u64>,
     /// Sectors that were replaced by spare ones.
     pub reallocated: Option<u64>,

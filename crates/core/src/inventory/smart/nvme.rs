@@ -1,5 +1,6 @@
 //! What flash on the bus (NVMe) tells: its health log.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -7,7 +8,7 @@ use crate::inventory::document::number;
 
 /// What it warns of: a bit each of the field "critical warning" (NVM Express Base Specification, "SMART / Health
 /// Information").
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Warning {
     /// Its spare space is below the limit.

@@ -1,12 +1,13 @@
 //! The tests that disks run on themselves.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 
 use crate::inventory::document::{at, flag, list, number, text};
 
 /// How much of a disk a self-test reads.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Reach {
     /// Electronics and a sample of the surface.
@@ -16,7 +17,7 @@ pub enum Reach {
 }
 
 /// A self-test of a disk.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SelfTest {
     /// What kind it was: "Extended offline".
     pub kind: String,

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use crate::disks::membership::successor;
 use crate::disks::membership::successor::About;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::intents;
@@ -40,7 +41,7 @@ pub struct HandoverRequest {
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct HandoverPlan {
     /// The volume.
     pub volume: String,
@@ -53,6 +54,7 @@ pub struct HandoverPlan {
     /// What is copied, held files and pieces among it.
     pub files: Count,
     /// What may be used of the new disk.
+    #[serde(rename = "space_bytes")]
     pub space: ByteLength,
     /// Our traces go from the old disk at the end.
     pub wipes: bool,

@@ -1,5 +1,6 @@
 //! Round after round until nothing changes any more, and then the one switch.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::disks;
 use sieve_catalogue::folders;
@@ -29,7 +30,7 @@ use crate::disks::membership::vacate::erase;
 const ROUNDS: usize = 6;
 
 /// What was done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct HandoverReport {
     /// The volume.
     pub volume: String,
@@ -45,8 +46,12 @@ pub struct HandoverReport {
     /// What was copied, or was there from an interrupted one.
     pub copied: Count,
     /// What the old disk did not give as it is to be, and parity did, with the reason.
+    #[serde(serialize_with = "sieve_core::pairs::with_why")]
+    #[schemars(with = "Vec<sieve_core::pairs::PathAndWhy<'static>>")]
     pub from_parity: Vec<(String, String)>,
     /// What could not be had as it is to be, with the reason: then nothing has changed yet.
+    #[serde(serialize_with = "sieve_core::pairs::with_why")]
+    #[schemars(with = "Vec<sieve_core::pairs::PathAndWhy<'static>>")]
     pub unreadable: Vec<(String, String)>,
     /// It was asked to stop before its end: nothing has changed yet.
     pub stopped: bool,

@@ -1,5 +1,6 @@
 //! What is wanted of a replacement, what it is about to do, and what it did.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::intents::Intent;
@@ -29,7 +30,7 @@ pub struct ReplaceRequest {
 }
 
 /// What will be done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ReplacePlan {
     /// The volume.
     pub volume: String,
@@ -59,7 +60,7 @@ pub struct ReplacePlan {
 }
 
 /// What was done.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ReplaceReport {
     /// The volume.
     pub volume: String,

@@ -1,5 +1,6 @@
 //! `fate --any N`: every set of so many disks, ranked by what its loss costs.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::fate::{Cost, RankedSet, rank_sets};
 use sieve_core::units::ByteLength;
@@ -12,44 +13,60 @@ use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::json;
 
+json::named!("fate-any", Answer<'_>);
+
 /// Sets are worked out one by one: more of them are not.
 const MOST_SETS: u128 = 100_000;
 /// So many sets are listed without being asked.
 const LISTED: usize = 12;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer<'a> {
+    /// How many disks are lost together.
     any: usize,
+    /// When the files on the disks were last looked at, where that was not now.
     #[serde(skip_serializing_if = "Option::is_none", with = "sieve_core::moment::maybe")]
+    #[schemars(with = "Option<sieve_core::moment::Text>")]
     as_of: Option<i64>,
+    /// What was done first.
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
     after: &'a [String],
+    /// What has to be known about that.
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
     notes: &'a [String],
+    /// All sets of so many disks, the costliest first.
     sets: Vec<NamedSet<'a>>,
+    /// Over all sets.
     average: Average,
+    /// The same without what was done first.
     #[serde(skip_serializing_if = "Option::is_none")]
     now: Option<Extremes<'a>>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct NamedSet<'a> {
+    /// The disks that are lost together.
     lose: Vec<&'a str>,
     #[serde(flatten)]
     cost: Cost,
 }
 
 /// The best, the worst and the average, without the sets between.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Extremes<'a> {
+    /// The set that costs most.
     worst: Option<NamedSet<'a>>,
+    /// The set that costs least.
     best: Option<NamedSet<'a>>,
+    /// Over all sets.
     average: Average,
 }
 
-#[derive(Clone, Copy, Serialize)]
+#[derive(Clone, Copy, Serialize, JsonSchema)]
 struct Average {
+    /// Files that do not come back as they are, over all sets.
     files: f64,
+    /// Their bytes.
     bytes: f64,
 }
 
@@ -75,18 +92,15 @@ pub(crate) fn run(
     }
     let is_well = ranking.sets.first().is_none_or(|worst| worst.cost.files == 0);
     if context.json {
-        json::print(
-            "fate-any",
-            &Answer {
-                any,
-                as_of: outlook.as_of(),
-                after: &question.asked.after,
-                notes: &notes,
-                sets: ranking.sets.iter().map(|set| ranking.named(set)).collect(),
-                average: ranking.average(),
-                now: now.as_ref().map(Ranking::extremes),
-            },
-        )?;
+        json::print(&Answer {
+            any,
+            as_of: outlook.as_of(),
+            after: &question.asked.after,
+            notes: &notes,
+            sets: ranking.sets.iter().map(|set| ranking.named(set)).collect(),
+            average: ranking.average(),
+            now: now.as_ref().map(Ranking::extremes),
+        })?;
     } else if question.asked.csv {
         ranking.print_csv()?;
     } else {

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use anstyle::Style;
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::count::Count;
 use sieve_core::units::ByteLength;
@@ -18,25 +19,34 @@ use crate::human::{Table, count, size, style, units};
 const LISTED: usize = 15;
 
 /// What was looked for, and what was found.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(super) struct Comparison {
     /// How many files the listing has.
     listed: usize,
+    /// Lost files that the listing has under the same path.
     there: Count,
+    /// Those that it has under another path.
     moved: Count,
+    /// Those that it has otherwise.
     differs: Count,
+    /// Those that it does not have.
     nowhere: Count,
     /// Files that were found by size and name alone.
     not_by_checksum: u64,
+    /// All of them.
     lost: Vec<Looked>,
 }
 
 /// One file that would not come back as it is.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Looked {
+    /// The volume.
     volume: String,
+    /// The path in it.
     path: String,
+    /// The disk that it lies on.
     disk: String,
+    /// Its size.
     size_bytes: ByteLength,
     #[serde(flatten)]
     found: Found,

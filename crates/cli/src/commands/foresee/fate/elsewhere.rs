@@ -1,5 +1,6 @@
 //! What of that which does not come back is on the machines that the pool file names.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_disk::Result;
 use sieve_foresight::{KeptTotals, Others, Outlook, Unread};
@@ -10,11 +11,13 @@ use crate::commands::context::Context;
 use crate::human::{size, style, units};
 
 /// What of it is elsewhere.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(super) struct Elsewhere {
     /// Of all files that do not come back as they are.
     totals: KeptTotals,
+    /// Machines whose listings are old.
     stale: Vec<String>,
+    /// Machines whose listings cannot be read.
     unread: Vec<Unread>,
 }
 

@@ -1,5 +1,6 @@
 //! `fate --explain`: the story of one file.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::count::so_many;
 use sieve_core::fate::{Fate, Unguarded};
@@ -16,27 +17,47 @@ use crate::exit::Outcome;
 use crate::human::{count, reason, size, style};
 use crate::json;
 
+json::list!("fate-explain", Stories { files: Story });
+
 /// A file on one disk, and what becomes of it under several losses.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Story {
+    /// The volume.
     volume: String,
+    /// The path in it.
     path: String,
+    /// The disk.
     disk: String,
     /// All that it lies on, in pieces or as copies.
     disks: Vec<String>,
+    /// Its size.
     size_bytes: ByteLength,
+    /// How many disks may die without losing it.
     guard: u8,
+    /// Why none may.
     #[serde(skip_serializing_if = "Option::is_none")]
     unguarded: Option<Unguarded>,
     /// First and last row of each stretch that parity encodes of it.
-    rows: Vec<(u64, u64)>,
+    rows: Vec<Rows>,
+    /// What becomes of it when its disk is lost: alone, and with each other one.
     losses: Vec<Loss>,
 }
 
-#[derive(Serialize)]
+/// A stretch of rows.
+#[derive(Serialize, JsonSchema)]
+struct Rows {
+    first: u64,
+    last: u64,
+}
+
+/// What a loss does to it.
+#[derive(Serialize, JsonSchema)]
 struct Loss {
+    /// The disks that are lost.
     lose: Vec<String>,
+    /// What becomes of it.
     fate: Fate,
+    /// Why it does not come back as it is.
     #[serde(skip_serializing_if = "Option::is_none")]
     reason: Option<Reason>,
 }
@@ -60,7 +81,7 @@ pub(crate) fn run(
             size_bytes: file.size_bytes,
             guard: file.guard,
             unguarded: file.unguarded,
-            rows: rows.iter().map(|r| (r.start(), r.end() - 1)).collect(),
+            rows: rows.iter().map(|r| Rows { first: r.start(), last: r.end() - 1 }).collect(),
             losses: Vec::new(),
         });
         Ok(())
@@ -89,7 +110,7 @@ pub(crate) fn run(
     }
     let is_well = stories.iter().flat_map(|s| &s.losses).take(1).all(|loss| loss.fate.is_whole());
     if context.json {
-        json::print_list("fate-explain", "files", &stories)?;
+        json::print(&Stories { files: &stories })?;
     } else {
         notes.iter().for_each(|note| crate::say!("note: {note}"));
         stories.iter().for_each(Story::tell);
@@ -116,15 +137,15 @@ impl Story {
                 crate::say!("  It is empty: all there is to know of it is in the catalogue.");
             }
             [] => crate::say!("  Parity encodes nothing of it."),
-            [(first, last), rest @ ..] => {
+            [rows, rest @ ..] => {
                 let more = match rest.len() {
                     0 => String::new(),
-                    n => format!(", and {n} more stretches up to row {}", count(rest[n - 1].1)),
+                    n => format!(", and {n} more stretches up to row {}", count(rest[n - 1].last)),
                 };
                 crate::say!(
                     "  Parity encodes it as it was at the last sync, in rows {}–{}{more}.",
-                    count(*first),
-                    count(*last)
+                    count(rows.first),
+                    count(rows.last)
                 );
             }
         }

@@ -1,7 +1,9 @@
 //! Fates as JSON and CSV; the files are streamed.
 
-use serde::ser::{SerializeMap, SerializeSeq};
+use schemars::JsonSchema;
+use serde::ser::SerializeSeq;
 use serde::{Serialize, Serializer};
+use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
 use sieve_disk::Result;
 use sieve_foresight::Outlook;
@@ -12,70 +14,153 @@ use super::elsewhere::Elsewhere;
 use super::question::{Question, csv_failed};
 use super::summary::State;
 use super::summary::for_each_in_folder;
+use crate::args::Breakdown;
 use crate::human::reason;
 
 /// The answer as JSON.
+#[derive(Serialize, JsonSchema)]
 pub(super) struct Answer<'a> {
-    pub(super) outlook: &'a dyn Outlook,
-    pub(super) question: &'a Question<'a>,
-    pub(super) state: &'a State,
-    pub(super) before: Option<&'a State>,
-    pub(super) notes: &'a [String],
-    pub(super) comparison: Option<&'a Comparison>,
-    pub(super) elsewhere: Option<&'a Elsewhere>,
+    /// The disks that are lost by supposition.
+    lose: &'a [String],
+    /// The disks that are missing.
+    missing: Vec<&'a str>,
+    /// When the catalogue was current.
+    #[serde(skip_serializing_if = "Option::is_none", with = "sieve_core::moment::maybe")]
+    #[schemars(with = "sieve_core::moment::Text")]
+    as_of: Option<i64>,
+    /// What was done first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    after: Option<&'a [String]>,
+    /// What has to be known about that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    notes: Option<&'a [String]>,
+    /// What would become of all files without it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    totals_now: Option<&'a Totals>,
+    /// What becomes of all files.
+    totals: &'a Totals,
+    #[serde(flatten)]
+    parts: Parts<'a>,
+    /// What the listing that was named has of what is lost.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    backup: Option<&'a Comparison>,
+    /// What other machines have of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    elsewhere: Option<&'a Elsewhere>,
+    /// All files, or those with the fate that was asked for.
+    files: Files<'a>,
 }
 
-impl Serialize for Answer<'_> {
-    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
-        let mut map = serializer.serialize_map(None)?;
-        map.serialize_entry("lose", &self.question.lose)?;
-        let missing: Vec<&str> = self.state.missing.iter().map(|m| m.name.as_str()).collect();
-        map.serialize_entry("missing", &missing)?;
-        if let Some(at) = self.outlook.as_of() {
-            map.serialize_entry("as_of", &sieve_core::moment::text(at))?;
+/// The totals of the parts that were asked for.
+#[derive(Serialize, JsonSchema)]
+struct Parts<'a> {
+    /// By top folder.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    folders: Vec<OfFolder<'a>>,
+    /// By disk.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    disks: Vec<OfDisk<'a>>,
+    /// By kind of file.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    types: Vec<OfType<'a>>,
+}
+
+/// A top folder.
+#[derive(Serialize, JsonSchema)]
+struct OfFolder<'a> {
+    /// Its name; empty for what lies at the root.
+    folder: &'a str,
+    /// What becomes of its files.
+    totals: &'a Totals,
+}
+
+/// A disk.
+#[derive(Serialize, JsonSchema)]
+struct OfDisk<'a> {
+    /// The disk.
+    disk: &'a str,
+    /// What becomes of its files.
+    totals: &'a Totals,
+}
+
+/// A kind of files, by the ends of their names.
+#[derive(Serialize, JsonSchema)]
+struct OfType<'a> {
+    /// The kind.
+    r#type: &'a str,
+    /// What becomes of these files.
+    totals: &'a Totals,
+}
+
+impl<'a> Parts<'a> {
+    fn of(state: &'a State, by: Breakdown) -> Self {
+        let (mut folders, mut disks, mut types) = (Vec::new(), Vec::new(), Vec::new());
+        for (name, totals) in &state.summary.parts {
+            match by {
+                Breakdown::Folder => {
+                    let folder = name.trim_end_matches('/');
+                    folders.push(OfFolder { folder: if folder == "(top)" { "" } else { folder }, totals });
+                }
+                Breakdown::Disk => disks.push(OfDisk { disk: name, totals }),
+                Breakdown::Type => types.push(OfType { r#type: name, totals }),
+            }
         }
-        if let Some(before) = self.before {
-            map.serialize_entry("after", &self.question.asked.after)?;
-            map.serialize_entry("notes", self.notes)?;
-            map.serialize_entry("totals_now", &before.summary.totals)?;
-        }
-        map.serialize_entry("totals", &self.state.summary.totals)?;
-        let (parts, part) = match self.question.asked.by {
-            crate::args::Breakdown::Folder => ("folders", "folder"),
-            crate::args::Breakdown::Disk => ("disks", "disk"),
-            crate::args::Breakdown::Type => ("types", "type"),
-        };
-        let of_parts: Vec<_> = self
-            .state
-            .summary
-            .parts
-            .iter()
-            .map(|(name, totals)| {
-                let name = if part == "folder" { name.trim_end_matches('/') } else { name };
-                let name = if part == "folder" && name == "(top)" { "" } else { name };
-                serde_json::json!({ part: name, "totals": totals })
-            })
-            .collect();
-        map.serialize_entry(parts, &of_parts)?;
-        if let Some(comparison) = self.comparison {
-            map.serialize_entry("backup", comparison)?;
-        }
-        if let Some(elsewhere) = self.elsewhere {
-            map.serialize_entry("elsewhere", elsewhere)?;
-        }
-        map.serialize_entry("files", &Files(self))?;
-        map.end()
+        Self { folders, disks, types }
     }
 }
 
-struct Files<'a>(&'a Answer<'a>);
+impl<'a> Answer<'a> {
+    pub(super) fn of(outlook: &'a dyn Outlook, question: &'a Question<'a>, state: &'a State) -> Self {
+        Self {
+            lose: &question.lose,
+            missing: state.missing.iter().map(|missing| missing.name.as_str()).collect(),
+            as_of: outlook.as_of(),
+            after: None,
+            notes: None,
+            totals_now: None,
+            totals: &state.summary.totals,
+            parts: Parts::of(state, question.asked.by),
+            backup: None,
+            elsewhere: None,
+            files: Files { outlook, question },
+        }
+    }
+
+    /// With something done first.
+    pub(super) fn after(
+        mut self,
+        question: &'a Question<'a>,
+        before: &'a State,
+        notes: &'a [String],
+    ) -> Self {
+        self.after = Some(&question.asked.after);
+        self.notes = Some(notes);
+        self.totals_now = Some(&before.summary.totals);
+        self
+    }
+
+    /// With what other machines have.
+    pub(super) fn beside(mut self, backup: Option<&'a Comparison>, elsewhere: Option<&'a Elsewhere>) -> Self {
+        self.backup = backup;
+        self.elsewhere = elsewhere;
+        self
+    }
+}
+
+/// The files, written one by one as they are found: a large pool has millions.
+#[derive(JsonSchema)]
+#[schemars(with = "Vec<FileFate<'static>>")]
+struct Files<'a> {
+    outlook: &'a dyn Outlook,
+    question: &'a Question<'a>,
+}
 
 impl Serialize for Files<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
         let mut seq = serializer.serialize_seq(None)?;
         let mut failed = None;
-        let list = self.0.question.asked.only.map(Fate::from);
-        let walked = for_each_in_folder(self.0.outlook, self.0.question, &mut |file| {
+        let list = self.question.asked.only.map(Fate::from);
+        let walked = for_each_in_folder(self.outlook, self.question, &mut |file| {
             if failed.is_none() && list.is_none_or(|fate| fate == file.fate) {
                 failed = seq.serialize_element(&file).err();
             }

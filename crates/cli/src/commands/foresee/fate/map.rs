@@ -14,6 +14,8 @@ use crate::human::style;
 use crate::human::{size, units, width};
 use crate::json;
 
+json::named!("fate-map", LossMap);
+
 /// Up to so many disks have their costs written out in the terminal.
 const WRITTEN_OUT: usize = 12;
 /// Names are cut down to this where there is no room.
@@ -37,7 +39,7 @@ pub(crate) fn run(
         chart::losses(file, &question.asked.drawn, &map, &title)?;
     }
     if context.json {
-        json::print("fate-map", &map)?;
+        json::print(&map)?;
     } else {
         notes.iter().for_each(|note| crate::say!("note: {note}"));
         show(&map);

@@ -26,6 +26,8 @@ use crate::{json, load};
 use backup::Comparison;
 use summary::{State, Summary, summarise};
 
+json::named!("fate", files::Answer<'_>);
+
 pub(crate) fn run(context: &Context, asked: &FateArguments) -> Result<Outcome> {
     let files = asked.paper.files.as_deref();
     if let Some(spec) = load::spec_on_paper(&context.pool, files.is_some())? {
@@ -74,16 +76,11 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
     let comparison = comparison.transpose()?;
     let elsewhere = elsewhere::of_lost(context, outlook, question)?;
     if context.json {
-        let answer = files::Answer {
-            outlook,
-            question,
-            state: &shown,
-            before: before.as_ref(),
-            notes: &notes,
-            comparison: comparison.as_ref(),
-            elsewhere: elsewhere.as_ref(),
-        };
-        json::print("fate", &answer)?;
+        let mut answer = files::Answer::of(outlook, question, &shown);
+        if let Some(before) = &before {
+            answer = answer.after(question, before, &notes);
+        }
+        json::print(&answer.beside(comparison.as_ref(), elsewhere.as_ref()))?;
     } else if question.asked.csv {
         files::print_csv(outlook, question, comparison.as_ref())?;
     } else {

@@ -3,6 +3,8 @@
 mod facts;
 mod metrics;
 
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
@@ -18,6 +20,13 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::progress::Watch;
 use crate::{json, load};
+
+/// Files that were written.
+#[derive(Serialize, JsonSchema)]
+struct Written<'a> {
+    written: Vec<&'a Path>,
+}
+json::named!("report", Written<'_>);
 
 /// By this a page of ours is known, which may be written over.
 const PAGE_MARK: &str = "<meta name=\"generator\" content=\"zinc-sieve\">";
@@ -49,7 +58,7 @@ pub(crate) fn run(context: &Context, arguments: &ReportArguments) -> Result<Outc
         written.push(path);
     }
     if context.json {
-        json::print("report", &serde_json::json!({ "written": written }))?;
+        json::print(&Written { written: written.iter().map(|path| path.as_path()).collect() })?;
     } else {
         written.iter().for_each(|path| crate::say!("{}", facts::told(path)));
     }

@@ -4,6 +4,7 @@ mod health;
 mod sentence;
 mod show;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_disk::Result;
 use sieve_foresight::paper;
@@ -23,6 +24,8 @@ use crate::human::style;
 use crate::progress::Watch;
 use crate::{json, load};
 
+json::named!("status", Whole<'_>);
+
 pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArguments) -> Result<Outcome> {
     let status = match load::spec_on_paper(&context.pool, on_paper.files.is_some())? {
         Some(spec) => {
@@ -37,14 +40,11 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
     let mounts = mounts(context);
     let elsewhere = elsewhere(context)?;
     if context.json {
-        json::print(
-            "status",
-            &Whole {
-                status: &status,
-                mounts: &mounts,
-                elsewhere: elsewhere.as_ref().map(|(_, totals)| totals),
-            },
-        )?;
+        json::print(&Whole {
+            status: &status,
+            mounts: &mounts,
+            elsewhere: elsewhere.as_ref().map(|(_, totals)| totals),
+        })?;
     } else {
         let thresholds = load::spec(&context.pool)?.thresholds;
         let is_on_paper = status.disks.iter().all(|disk| disk.state == State::OnPaper);
@@ -66,11 +66,13 @@ pub(crate) fn run(context: &Context, look: LookArguments, on_paper: &PaperArgume
 }
 
 /// What is printed as JSON.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Whole<'a> {
     #[serde(flatten)]
     status: &'a Status,
+    /// The volumes that are mounted.
     mounts: &'a [Answer],
+    /// What other machines have.
     #[serde(skip_serializing_if = "Option::is_none")]
     elsewhere: Option<&'a KeptTotals>,
 }

@@ -7,7 +7,9 @@ mod stage;
 use std::path::PathBuf;
 
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 
 use crate::commands::context::Context;
@@ -16,6 +18,8 @@ use crate::human::{Table, size, style, units};
 use crate::json;
 use by_hand::ByHand;
 use stage::Stage;
+
+json::named!("bench-work", Answer);
 
 /// So many made-up files where nothing else is said.
 const USUAL_FILES: usize = 2000;
@@ -35,28 +39,37 @@ pub(crate) struct WorkArguments {
 }
 
 /// One line of the table.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Row {
+    /// The work.
     what: &'static str,
     /// What the program took.
     seconds: f64,
-    /// What it is held against, and what that took.
+    /// What it is held against.
     #[serde(skip_serializing_if = "Option::is_none")]
-    by_hand: Option<(&'static str, f64)>,
+    by_hand: Option<&'static str>,
+    /// What that took.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    by_hand_seconds: Option<f64>,
     /// The second over the first: 1 is as fast as by hand.
     #[serde(skip_serializing_if = "Option::is_none")]
     share: Option<f64>,
     /// Bytes written to the disk that was written to most.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    written: Option<u64>,
+    #[serde(rename = "written_bytes", skip_serializing_if = "Option::is_none")]
+    written: Option<ByteLength>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Answer {
+    /// So many files.
     files: usize,
+    /// On so many disks.
     disks: usize,
+    /// With so many parity drives.
     parities: usize,
+    /// Where.
     folders: Vec<PathBuf>,
+    /// What was measured.
     rows: Vec<Row>,
 }
 
@@ -71,7 +84,7 @@ pub(crate) fn run(context: &Context, asked: &WorkArguments) -> Result<Outcome> {
         rows,
     };
     if context.json {
-        json::print("bench-work", &answer)?;
+        json::print(&answer)?;
     } else {
         show(&answer);
     }
@@ -79,8 +92,9 @@ pub(crate) fn run(context: &Context, asked: &WorkArguments) -> Result<Outcome> {
 }
 
 fn row(what: &'static str, seconds: f64, by_hand: Option<(&'static str, f64)>) -> Row {
-    let share = by_hand.map(|(_, took)| took / seconds.max(1e-9));
-    Row { what, seconds, by_hand, share, written: None }
+    let (by_hand, by_hand_seconds) = by_hand.unzip();
+    let share = by_hand_seconds.map(|took| took / seconds.max(1e-9));
+    Row { what, seconds, by_hand, by_hand_seconds, share, written: None }
 }
 
 fn measure(stage: &Stage) -> Result<Vec<Row>> {
@@ -135,21 +149,15 @@ fn show(answer: &Answer) {
     );
     let mut table = Table::new(&["what", ">took", "by hand", ">took", ">share"]);
     for row in &answer.rows {
-        let (what, took) = match row.by_hand {
-            Some((what, took)) => (what.to_string(), seconds(took)),
-            None => ("·".into(), "·".into()),
-        };
+        let what = row.by_hand.map_or("·".into(), String::from);
+        let took = row.by_hand_seconds.map_or("·".into(), seconds);
         let share = row.share.map_or("·".into(), |share| format!("{share:.2}"));
         table.row([row.what.into(), seconds(row.seconds), what, took, share]);
     }
     table.print();
     for row in answer.rows.iter().filter(|row| row.written.is_some()) {
         let written = row.written.unwrap_or_default();
-        let text = format!(
-            "\n{}: at most {} written to one disk.",
-            row.what,
-            size(sieve_core::units::ByteLength::new(written))
-        );
+        let text = format!("\n{}: at most {} written to one disk.", row.what, size(written));
         crate::say!("{}", style::paint(style::FAINT, text));
     }
 }

@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use serde_json::Value;
 use sieve_core::path::RelPath;
+use sieve_core::units::ByteLength;
 use sieve_disk::{Disk, Error, Kind, RealDisk, Result};
 use tempfile::TempDir;
 
@@ -55,7 +56,11 @@ impl Stage {
         let program = std::env::current_exe().map_err(failed(Path::new("zinc-sieve")))?;
         let folders = if within.is_empty() { vec![std::env::temp_dir()] } else { within.to_vec() };
         let make = |folder: &PathBuf| {
-            tempfile::Builder::new().prefix("zinc-sieve-bench-").tempdir_in(folder).map_err(failed(folder))
+            tempfile::Builder::new().prefix("zinc-sieve-bench-").tempdir_in(folder).map_err(|error| {
+                let mut error = failed(folder)(error);
+                error.kind = Kind::Usage;
+                error.remedy("name folders that are there and may be written to")
+            })
         };
         let homes = folders.iter().map(make).collect::<Result<Vec<_>>>()?;
         let home = text(homes[0].path())?;
@@ -182,11 +187,12 @@ impl Stage {
     }
 
     /// A sync, and the most bytes that it wrote to one disk.
-    pub(super) fn sync_counting(&self) -> Result<(f64, u64)> {
+    pub(super) fn sync_counting(&self) -> Result<(f64, ByteLength)> {
         let (seconds, told) = self.output(&["sync", "--yes", "--json"])?;
         let report: Value = serde_json::from_slice(&told).unwrap_or_default();
         let written = report["written_bytes"].as_object().into_iter().flatten();
-        Ok((seconds, written.filter_map(|(_, bytes)| bytes.as_u64()).max().unwrap_or(0)))
+        let most = written.filter_map(|(_, bytes)| bytes.as_u64()).max().unwrap_or(0);
+        Ok((seconds, ByteLength::new(most)))
     }
 
     /// The disk is gone: its folder has another name.
