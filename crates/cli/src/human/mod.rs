@@ -2,6 +2,7 @@
 
 pub(crate) mod amounts;
 mod chances;
+pub(crate) mod place;
 pub(crate) mod reason;
 pub(crate) mod style;
 pub(crate) mod table;

@@ -206,3 +206,29 @@ fn status_tells_volumes_since_when_and_what_comes_next() {
         "{shown}"
     );
 }
+
+/// Who is to wait for hours is told so before, and which disk of the case will be busy.
+#[test]
+fn what_takes_long_says_so_before_and_on_which_disk() {
+    let lab = lab();
+    let slow = "simulated = true\nspeed = [\"2 kB/s\"]";
+    let first = "name = \"beech\"\nbay = \"B2\"\nserial = \"TW12-88Q4K7\"";
+    let text = lab.pool_text().replace("simulated = true", slow).replacen("name = \"beech\"", first, 1);
+    lab.write_pool_file(&text);
+    let verify = lab.run(&["verify"]).expect(&[0]).stdout;
+    assert!(verify.contains("beech (bay B2, serial …Q4K7)"), "{verify}");
+    assert!(verify.contains("It is likely to take") && verify.contains("held up by oak"), "{verify}");
+    let share = lab.run(&["verify", "--share", "1 %"]).expect(&[0]).stdout;
+    assert!(!share.contains("likely"), "what is over in a moment needs no forecast: {share}");
+
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let before = lab.run(&["burn-in", "new", "--amount", "50 GB", "--dry-run"]).expect(&[0]).stdout;
+    let there = lab.run(&["burn-in", "new", "--dry-run", "--json"]).expect(&[0]).json();
+    if there["bytes"].as_u64().unwrap() > 4_000_000_000 {
+        assert!(
+            before.contains("likely to take") && before.contains("if it is a 3.5-inch hard disk"),
+            "{before}"
+        );
+    }
+    assert_eq!(fs::read_dir(lab.root().join("new")).unwrap().count(), 0, "nothing is made for the answer");
+}

@@ -218,6 +218,7 @@ fn daily_use(typist: &mut Typist) {
             "health --self-test short",
             "mount --status",
             "journal",
+            "burn-in new --dry-run",
             "burn-in new --amount 1MB --yes",
         ],
     );

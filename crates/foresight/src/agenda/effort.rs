@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use sieve_actions::guard::verify;
 use sieve_core::agenda::{Effort, Task};
 use sieve_core::forecast::Duration;
 use sieve_core::pool::{JobSpec, Role, VolumeSpec};
@@ -62,7 +63,7 @@ pub(super) fn effort(pool: &Pool, job: &JobSpec, arrives_a_day: f64) -> Result<K
                 job,
             )?)
         }
-        Task::Verify => verify(pool, job, &volumes),
+        Task::Verify => verified(pool, job, &volumes),
         Task::ShortTest => Ok(plain(SHORT_TEST * tested(pool, job).count() as f64)),
         Task::LongTest => {
             let mut seconds = 0.0;
@@ -154,13 +155,8 @@ fn runs(pool: &Pool, did: &Did, job: &JobSpec) -> Result<Vec<Entry>> {
 }
 
 /// A verify reads everything that is used, or its share; earlier ones tell how many times the forecast they took.
-fn verify(pool: &Pool, job: &JobSpec, volumes: &[VolumeSpec]) -> Result<Known> {
-    let mut amounts = BTreeMap::new();
-    for member in &pool.members {
-        if member.row.role != Role::Cache && volumes.iter().any(|volume| volume.name == member.row.volume) {
-            amounts.insert(member.row.name.clone(), member.used_bytes(&pool.catalogue)?);
-        }
-    }
+fn verified(pool: &Pool, job: &JobSpec, volumes: &[VolumeSpec]) -> Result<Known> {
+    let amounts = verify::amounts(pool, |name| volumes.iter().any(|volume| volume.name == name))?;
     let whole = forecast_pass(pool, &amounts)?;
     let share = job.share.map_or(1.0, |share| share.fraction());
     let mut factors: Vec<f64> = runs(pool, &Did::Verify, job)?

@@ -1,5 +1,6 @@
 //! Reading everything and comparing it: contents with their checksums, parity with the contents.
 
+mod forecast;
 mod mend;
 mod mend_in_place;
 mod mend_report;
@@ -13,6 +14,7 @@ use sieve_core::lane::IntervalMap;
 use sieve_core::path::RelPath;
 use sieve_core::units::{CellIndex, DiskId, ParityIndex, VersionId};
 
+pub use forecast::{amounts, forecast};
 pub use mend::mend;
 pub(crate) use mend_in_place::recover;
 pub use mend_report::{LeftCell, MendReport, MendedCell};

@@ -1,6 +1,7 @@
 //! A full write-and-read pass over free space, before a disk holds anything.
 
 mod extents;
+mod forecast;
 mod pattern;
 mod run;
 mod target;
@@ -11,8 +12,9 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::units::{ByteLength, Rate};
 
+pub use forecast::forecast;
 pub use run::run;
-pub use target::overwrites;
+pub use target::{amount, overwrites};
 
 /// What is to be tried.
 #[derive(Clone, Debug)]

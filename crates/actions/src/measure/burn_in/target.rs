@@ -65,23 +65,50 @@ pub fn overwrites(request: &Request) -> Result<bool> {
     Ok(true)
 }
 
+/// How much a burn-in writes and reads. Nothing is made or written for the answer.
+///
+/// # Errors
+/// As [`overwrites`], and what the filesystem says.
+pub fn amount(request: &Request) -> Result<ByteLength> {
+    Target::of(request)?.amount(request)
+}
+
 impl Target {
     /// Looks at what is asked for, and how much is to be written.
     pub(super) fn open(request: &Request) -> Result<(Self, ByteLength)> {
-        let path = &request.path;
-        if !overwrites(request)? {
-            let target = Self::Folder(path.join(FOLDER));
-            std::fs::create_dir_all(path.join(FOLDER)).map_err(io("burn-in.folder", path))?;
-            let space = rustix::fs::statvfs(path).map_err(|e| Error::io("burn-in.space", path, e.into()))?;
-            let free = space.f_bavail.saturating_mul(space.f_frsize).saturating_add(target.written_before()?);
-            let most = ByteLength::new(free.saturating_sub(LEFT_FREE));
-            return Ok((target, request.amount.map_or(most, |amount| amount.min(most))));
+        let target = Self::of(request)?;
+        if let Self::Folder(folder) = &target {
+            std::fs::create_dir_all(folder).map_err(io("burn-in.folder", folder))?;
         }
-        let metadata = std::fs::metadata(path).map_err(io("burn-in.path", path))?;
-        let is_device = metadata.file_type().is_block_device();
-        let size = if is_device { device_size(path)? } else { metadata.len() };
-        let whole = ByteLength::new(size);
-        Ok((Self::Whole(path.clone()), request.amount.map_or(whole, |amount| amount.min(whole))))
+        let amount = target.amount(request)?;
+        Ok((target, amount))
+    }
+
+    /// What is asked for; nothing is made yet.
+    fn of(request: &Request) -> Result<Self> {
+        let path = &request.path;
+        Ok(if overwrites(request)? { Self::Whole(path.clone()) } else { Self::Folder(path.join(FOLDER)) })
+    }
+
+    /// How much there is to be written, and at most as much as is wanted.
+    fn amount(&self, request: &Request) -> Result<ByteLength> {
+        let path = &request.path;
+        let most = match self {
+            Self::Folder(_) => {
+                let space =
+                    rustix::fs::statvfs(path).map_err(|e| Error::io("burn-in.space", path, e.into()))?;
+                let free =
+                    space.f_bavail.saturating_mul(space.f_frsize).saturating_add(self.written_before()?);
+                free.saturating_sub(LEFT_FREE)
+            }
+            Self::Whole(_) => {
+                let metadata = std::fs::metadata(path).map_err(io("burn-in.path", path))?;
+                let is_device = metadata.file_type().is_block_device();
+                if is_device { device_size(path)? } else { metadata.len() }
+            }
+        };
+        let most = ByteLength::new(most);
+        Ok(request.amount.map_or(most, |amount| amount.min(most)))
     }
 
     fn file(&self, chunk: u64) -> PathBuf {
@@ -102,6 +129,9 @@ impl Target {
     /// The bytes of files that an earlier run left.
     fn written_before(&self) -> Result<u64> {
         let Self::Folder(folder) = self else { return Ok(0) };
+        if !folder.exists() {
+            return Ok(0);
+        }
         let entries = std::fs::read_dir(folder).map_err(io("burn-in.folder", folder))?;
         Ok(entries.flatten().filter_map(|e| e.metadata().ok()).map(|m| m.len()).sum())
     }

@@ -6,7 +6,9 @@ use clap::Args;
 use sieve_actions::disks::membership::grow;
 use sieve_actions::disks::membership::grow::{GrowPlan, GrowReport, GrowRequest, PreparedGrow};
 use sieve_catalogue::label::Role;
+use sieve_core::pool::PoolSpec;
 use sieve_disk::Result;
+use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments, RoleWord, VolumeChoice};
 use crate::commands::context::Context;
@@ -45,9 +47,9 @@ pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
     let mut pool = load::pool(&context.pool)?;
     crate::restraint::hold(&restraint, &mut pool);
     let request = GrowRequest { name, volume: volume.volume, role: role.into(), at };
-    let show = |_: &_, prepared: &PreparedGrow| {
+    let show = |pool: &Pool, prepared: &PreparedGrow| {
         if !context.json {
-            show_plan(&prepared.plan);
+            show_plan(&pool.spec, &prepared.plan);
         }
     };
     let question = Question { consent, work: Work::Long("grow"), words: "Let it join?" };
@@ -73,7 +75,7 @@ pub(crate) fn run(context: &Context, arguments: GrowArguments) -> Result<Outcome
     Ok(Outcome::well(report.parity_cells_left == 0 && !report.stopped))
 }
 
-fn show_plan(plan: &GrowPlan) {
+fn show_plan(pool: &PoolSpec, plan: &GrowPlan) {
     let GrowPlan { disk, volume, at, .. } = plan;
     let usable = size(plan.usable);
     match plan.role {
@@ -96,7 +98,7 @@ fn show_plan(plan: &GrowPlan) {
         Role::Parity => {
             crate::say!("{disk} ({at}, {usable}) joins volume {volume} as parity {}.", plan.slot + 1);
             crate::say!("Its image is computed from the data disks; nothing else is written:\n");
-            show_bytes(&plan.read_bytes, &plan.written_bytes);
+            show_bytes(Some(pool), &plan.read_bytes, &plan.written_bytes);
         }
     }
     show_forecast(&plan.forecast);

@@ -10,7 +10,7 @@ use sieve_actions::files::settle;
 use sieve_actions::files::settle::{LeftAlone, Options, Reason, SettlePlan, SettleReport, Why};
 use sieve_actions::guard::sync;
 use sieve_core::count::Count;
-use sieve_core::pool::VolumeSpec;
+use sieve_core::pool::{PoolSpec, VolumeSpec};
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_disk::{Error, Kind};
@@ -73,7 +73,7 @@ pub(crate) fn run(context: &Context, arguments: &SettleArguments) -> Result<Outc
         if context.json {
             return;
         }
-        show_plan(plan, pool.machine.now());
+        show_plan(&pool.spec, plan, pool.machine.now());
         if arguments.then_sync && volume.has_guard() {
             crate::say!("\nThen a sync guards what has settled.");
         }
@@ -128,7 +128,7 @@ fn then_sync(pool: &mut Pool, watch: &Watch) -> Result<sync::SyncReport> {
     sync::execute(pool, &plan, &options, watch)
 }
 
-fn show_plan(plan: &SettlePlan, now: i64) {
+fn show_plan(pool: &PoolSpec, plan: &SettlePlan, now: i64) {
     if plan.moves_nothing() {
         crate::answer!("Nothing of {} has to move.", plan.volume);
     } else {
@@ -158,7 +158,7 @@ fn show_plan(plan: &SettlePlan, now: i64) {
     show_tiers(plan);
     if !plan.moves_nothing() {
         crate::say!();
-        show_bytes(&plan.read_bytes, &plan.written_bytes);
+        show_bytes(Some(pool), &plan.read_bytes, &plan.written_bytes);
         show_forecast(&plan.forecast);
         if plan.holds_on_tiers {
             crate::say!("\nWhat leaves a disk is held there, out of sight, until a sync has passed it.");

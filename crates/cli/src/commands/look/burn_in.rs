@@ -1,27 +1,57 @@
 //! `burn-in`: a full write-and-read pass before a disk holds anything.
 
-use sieve_actions::measure::burn_in::{Report, Request, overwrites, run as burn};
+use std::path::Path;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use sieve_actions::measure::burn_in::{Report, Request, amount, forecast, overwrites, run as burn};
 use sieve_core::count::so_many;
-use sieve_core::units::Rate;
-use sieve_disk::Filesystem;
-use sieve_disk::Result;
+use sieve_core::forecast::{CurveSource, Forecast, default_curve};
+use sieve_core::inventory::Device;
+use sieve_core::units::{ByteLength, Rate};
+use sieve_disk::inventory::devices_of_system;
+use sieve_disk::{Filesystem, Result};
 use sieve_pool::curves::{Curves, Measured};
 use sieve_pool::pool::home_folder;
 
 use crate::commands::context::Context;
+use crate::commands::protect::sync::is_over_in_a_moment;
 use crate::exit::Outcome;
-use crate::human::{Table, size, style, units};
+use crate::human::{Table, place, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, machine};
 
 json::named!("burn-in", Report);
 
+/// What a burn-in would do.
+#[derive(Serialize, JsonSchema)]
+struct Plan<'a> {
+    /// The folder, image or device.
+    path: &'a Path,
+    /// What is there is overwritten; else free space is filled.
+    overwrites: bool,
+    /// How much is written, and read back.
+    bytes: ByteLength,
+    /// The disk that it lies on, where the machine tells.
+    device: Option<&'a Device>,
+    /// How long that takes.
+    forecast: Forecast,
+    /// Nobody has measured or said how fast the disk is: the forecast takes it for such a disk.
+    assumed: Option<&'static str>,
+}
+json::named!("burn-in-plan", Plan<'_>);
+
 pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
     let overwrites = overwrites(request)?;
+    let devices = devices_of_system().unwrap_or_default();
+    let plan = plan(context, request, overwrites, &devices)?;
     if !context.json {
-        crate::say!("{}", intention(request, overwrites));
+        show_plan(request, &plan);
     }
     if !confirm::go_on(consent, "Begin?")? {
+        if context.json {
+            json::print(&plan)?;
+        }
         return Ok(Outcome::Fine);
     }
     let machine = machine::real();
@@ -41,6 +71,67 @@ pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Co
         () if report.interrupted => Outcome::Failed,
         () => Outcome::well(report.bad.is_empty()),
     })
+}
+
+fn plan<'a>(
+    context: &Context,
+    request: &'a Request,
+    overwrites: bool,
+    devices: &'a [Device],
+) -> Result<Plan<'a>> {
+    let bytes = amount(request)?;
+    // A help and no more: where the machine does not tell, it is left out.
+    let device = devices.iter().find(|device| is_meant(device, &request.path, overwrites));
+    let machine = machine::real();
+    let filesystem = match overwrites {
+        true => None,
+        false => Some(machine.open_disk(&request.path)?.filesystem()?),
+    };
+    let home = machine.open_disk(home_folder(&context.pool))?;
+    let known = Curves::read(&*home)?.of(None, filesystem.as_ref().map(|filesystem| &filesystem.id));
+    let curve = match known.source() {
+        CurveSource::Measured { .. } => known,
+        _ => default_curve(device.and_then(|device| device.media)),
+    };
+    let assumed = match curve.source() {
+        CurveSource::Assumed { grounds } => Some(*grounds),
+        _ => None,
+    };
+    let space = filesystem.map_or(bytes, |filesystem| filesystem.total);
+    Ok(Plan {
+        path: &request.path,
+        overwrites,
+        bytes,
+        device,
+        forecast: forecast(bytes, space, &curve),
+        assumed,
+    })
+}
+
+/// Whether the path is the device itself, or a folder that it is mounted at.
+fn is_meant(device: &Device, path: &Path, overwrites: bool) -> bool {
+    let place = path.canonicalize().unwrap_or_else(|_| path.to_path_buf());
+    if overwrites {
+        return place == Path::new("/dev").join(&device.name);
+    }
+    device.mount_points().any(|at| Path::new(at) == place)
+}
+
+fn show_plan(request: &Request, plan: &Plan<'_>) {
+    crate::say!("{}", intention(request, plan.overwrites));
+    if let Some(device) = plan.device {
+        crate::say!("The disk: {}.", place::of_device(device));
+    }
+    if is_over_in_a_moment(&plan.forecast) {
+        return;
+    }
+    let grounds = plan.assumed.map_or(String::new(), |grounds| format!(", if it is {grounds}"));
+    crate::say!(
+        "{} are written and read: it is likely to take {}, cautiously {}{grounds}.",
+        size(plan.bytes),
+        plan.forecast.likely,
+        plan.forecast.cautious
+    );
 }
 
 /// The curve of what was read as a part of that of the whole disk: filesystems give out their space from its start on.
@@ -88,7 +179,7 @@ fn show(report: &Report) {
         crate::say!(
             "{} {} from byte {} of what was written{place}: {}",
             style::paint(style::BAD, "bad"),
-            size(sieve_core::units::ByteLength::new(bad.length)),
+            size(ByteLength::new(bad.length)),
             bad.offset,
             bad.what
         );

@@ -11,6 +11,7 @@ use sieve_actions::guard::sync::{Options, SyncPlan, SyncReport};
 use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
 use sieve_core::forecast::Forecast;
+use sieve_core::pool::PoolSpec;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::status;
@@ -19,7 +20,7 @@ use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::Context;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
-use crate::human::{Table, count, reason, size, style, units};
+use crate::human::{Table, count, place, reason, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
@@ -117,7 +118,7 @@ fn show_plan(plan: &SyncPlan) {
         files => format!("reads {} for their checksums, ", units::files(files)),
     };
     crate::say!("\n{}:\n", capitalised(&format!("{reads}{}{held}", in_cells(plan))));
-    show_bytes(&plan.read_bytes, &plan.written_bytes);
+    show_bytes(None, &plan.read_bytes, &plan.written_bytes);
     let asleep: Vec<&str> = plan
         .read_bytes
         .iter()
@@ -175,8 +176,7 @@ fn in_cells(plan: &SyncPlan) -> String {
 
 /// How long something is likely to take, and what holds it up.
 pub(crate) fn show_forecast(forecast: &Forecast) {
-    // What is over in a moment needs no forecast.
-    if forecast.cautious.seconds() < 10.0 {
+    if is_over_in_a_moment(forecast) {
         return;
     }
     crate::say!(
@@ -187,16 +187,27 @@ pub(crate) fn show_forecast(forecast: &Forecast) {
     );
 }
 
-/// A table of bytes by disk.
-pub(crate) fn show_bytes(read: &BTreeMap<String, ByteLength>, written: &BTreeMap<String, ByteLength>) {
-    let mut table = Table::new(&["disk", ">reads", ">writes"]);
+/// Whether a work needs no forecast.
+pub(crate) fn is_over_in_a_moment(forecast: &Forecast) -> bool {
+    forecast.cautious.seconds() < 10.0
+}
+
+/// A table of bytes by disk; with a pool file also where these disks are.
+pub(crate) fn show_bytes(
+    pool: Option<&PoolSpec>,
+    read: &BTreeMap<String, ByteLength>,
+    written: &BTreeMap<String, ByteLength>,
+) {
+    let mut table = Table::new(&["disk", ">reads", ">writes", "?where"]);
     let mut names: Vec<&String> = read.keys().chain(written.keys()).collect();
     names.sort();
     names.dedup();
     for name in names {
         let of = |map: &BTreeMap<String, ByteLength>| map.get(name).map_or("-".into(), |bytes| size(*bytes));
-        table.row([name.clone(), of(read), of(written)]);
+        let place = pool.and_then(|pool| pool.disk(name)).and_then(place::of);
+        table.row([name.clone(), of(read), of(written), place.unwrap_or_else(|| "-".into())]);
     }
+    table.leave_blanks_out();
     table.print();
 }
 
@@ -207,7 +218,7 @@ fn show_report(
     unguarded: &BTreeMap<Unguarded, Count>,
 ) {
     style::heading("Done, with parity and a copy of the catalogue on the disks:");
-    show_bytes(&report.read_bytes, &report.written_bytes);
+    show_bytes(None, &report.read_bytes, &report.written_bytes);
     show_lists(report);
     if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
         let took = sieve_core::forecast::Duration::from_seconds(report.seconds);

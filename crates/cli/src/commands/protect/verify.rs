@@ -7,11 +7,13 @@ use sieve_actions::guard::verify;
 use sieve_actions::guard::verify::{MendReport, Scope, VerifyReport};
 use sieve_core::count::so_many;
 use sieve_disk::Result;
+use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::{Context, volume_path};
+use crate::commands::protect::sync;
 use crate::exit::Outcome;
-use crate::human::{count, style, units};
+use crate::human::{count, place, size, style, units};
 use crate::progress::Watch;
 use crate::{confirm, json, load, restraint};
 
@@ -45,6 +47,9 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
     restraint::hold(&arguments.restraint, &mut pool);
     sieve_actions::begin_long(&mut pool, "verify")?;
     let events = arguments.restraint.events;
+    if !context.json {
+        announce(&pool, &scope)?;
+    }
     let report = verify::verify(&pool, &scope, &Watch::begin(events)?)?;
     if !context.json {
         show(&report);
@@ -72,6 +77,18 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
         json::print(&report)?;
     }
     Ok(Outcome::well(well))
+}
+
+/// What is read, on which disks, and how long that takes; nothing where it is over in a moment.
+fn announce(pool: &Pool, scope: &Scope) -> Result<()> {
+    let Some((amounts, takes)) = verify::forecast(pool, scope)? else { return Ok(()) };
+    if sync::is_over_in_a_moment(&takes) {
+        return Ok(());
+    }
+    let all = size(amounts.values().copied().sum());
+    crate::say!("Reads up to {all}, on {}.", place::named(&pool.spec, amounts.keys()));
+    sync::show_forecast(&takes);
+    Ok(())
 }
 
 fn scope(arguments: &VerifyArguments) -> Result<Scope> {

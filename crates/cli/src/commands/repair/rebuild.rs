@@ -7,7 +7,6 @@ use sieve_actions::disks::rebuild;
 use sieve_actions::disks::rebuild::{Options, Prepared, RebuildPlan, RebuildReport, Request};
 use sieve_core::count::Totals;
 use sieve_core::fate::Fate;
-use sieve_core::inventory::tail;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
@@ -15,7 +14,7 @@ use crate::args::{Consent, RestraintArguments};
 use crate::commands::context::{Context, volume_path};
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
-use crate::human::{Table, count, size, style, units};
+use crate::human::{Table, count, place, size, style, units};
 use crate::progress::Watch;
 use crate::{json, load};
 
@@ -110,11 +109,8 @@ fn show_plan(pool: &Pool, plan: &RebuildPlan) {
     }
     table.print();
     for spec in plan.targets.iter().filter_map(|target| pool.spec.disk(&target.disk)) {
-        let bay = spec.bay.as_ref().map(|bay| format!("bay {bay}"));
-        let serial = spec.serial.as_ref().map(|serial| format!("serial …{}", tail(serial).1));
-        let place: Vec<String> = [bay, serial].into_iter().flatten().collect();
-        if !place.is_empty() {
-            crate::say!("  the old {}: {}", spec.name, place.join(", "));
+        if let Some(place) = place::of(spec) {
+            crate::say!("  the old {}: {place}", spec.name);
         }
     }
     for doubt in plan.targets.iter().flat_map(|t| &t.doubts) {
