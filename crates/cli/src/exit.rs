@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use sieve_disk::{Error, Kind};
 
 use crate::human::style;
-use crate::json;
+use crate::{json, pager};
 
 /// The answer of a command that worked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -82,8 +82,7 @@ pub(crate) fn misused(mistake: &clap::Error, given: &[OsString]) -> ExitCode {
     if mistake.use_stderr() {
         crate::complain!("{}", mistake.render().ansi().to_string().trim_end());
     } else {
-        // Who closed the pipe has read enough.
-        let _ = mistake.print();
+        help(mistake, given);
     }
     let is_json = given.iter().take_while(|word| *word != "--").any(|word| word == "--json");
     if is_json && mistake.use_stderr() {
@@ -92,6 +91,18 @@ pub(crate) fn misused(mistake: &clap::Error, given: &[OsString]) -> ExitCode {
         json::print_error("usage", message, Some("zinc-sieve --help"));
     }
     ExitCode::from(u8::try_from(mistake.exit_code()).unwrap_or(2))
+}
+
+/// Prints the help, a screen at a time where there is a terminal.
+fn help(asked: &clap::Error, given: &[OsString]) {
+    if given.iter().all(|word| word != "--no-pager") {
+        pager::begin();
+    }
+    // Who closed the pipe, or the pager, has read enough.
+    if pager::write(&asked.render().ansi().to_string()).is_none() {
+        let _ = asked.print();
+    }
+    pager::end();
 }
 
 /// Says that the result could not be written. What was to be done is done.

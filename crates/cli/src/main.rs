@@ -20,6 +20,7 @@ mod pager;
 mod progress;
 mod restraint;
 mod shelf;
+mod signals;
 mod tell;
 
 use std::ffi::OsString;

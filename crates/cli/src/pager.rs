@@ -4,6 +4,8 @@ use std::io::{IsTerminal, Write};
 use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, PoisonError};
 
+use crate::signals::Listener;
+
 /// What is asked of `less` where its user asked for nothing: leave at once if it all fits, show colours, leave it on screen.
 const LESS: &str = "FRX";
 
@@ -11,7 +13,9 @@ enum State {
     Off,
     /// It begins with the first line.
     Wanted,
-    On(Child),
+    /// The key that interrupts belongs to the pager meanwhile, which is left by its own key: if this program ended by it, the
+    /// shell and the pager would read from one terminal.
+    On(Child, Option<Listener>),
 }
 
 static PAGER: Mutex<State> = Mutex::new(State::Off);
@@ -31,9 +35,9 @@ pub(crate) fn begin() {
 pub(crate) fn write(text: &str) -> Option<std::io::Result<()>> {
     let mut state = state();
     if matches!(*state, State::Wanted) {
-        *state = start().map_or(State::Off, State::On);
+        *state = start().map_or(State::Off, |child| State::On(child, Listener::to_the_key().ok()));
     }
-    let State::On(child) = &mut *state else { return None };
+    let State::On(child, _) = &mut *state else { return None };
     let input = child.stdin.as_mut()?;
     // The pipe is no terminal, and what is behind it is one.
     let choice = match anstream::AutoStream::choice(&std::io::stdout()) {
@@ -45,7 +49,7 @@ pub(crate) fn write(text: &str) -> Option<std::io::Result<()>> {
 
 /// Waits until it has been read.
 pub(crate) fn end() {
-    if let State::On(mut child) = std::mem::replace(&mut *state(), State::Off) {
+    if let State::On(mut child, _listener) = std::mem::replace(&mut *state(), State::Off) {
         drop(child.stdin.take());
         // However it ends, what it was given is shown.
         let _ = child.wait();

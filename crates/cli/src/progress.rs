@@ -2,8 +2,6 @@
 
 use std::cell::RefCell;
 use std::io::IsTerminal;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use sieve_core::forecast::Duration;
@@ -13,7 +11,7 @@ use sieve_disk::event::{Event, Observer, Unit};
 
 use crate::human::size;
 use crate::json;
-use crate::restraint::stop_on_signals;
+use crate::signals::Listener;
 
 json::named_line!("progress", Event);
 
@@ -103,8 +101,8 @@ impl Drop for Bars {
 /// Who watches a long action: a bar on a terminal, or a program that reads one JSON object a line from stderr.
 pub(crate) struct Watch {
     face: Face,
-    /// Set by a signal, from [`Self::begin`] on.
-    stop: Option<Arc<AtomicBool>>,
+    /// Who listens to signals, from [`Self::begin`] on.
+    stop: Option<Listener>,
 }
 
 enum Face {
@@ -123,8 +121,15 @@ impl Watch {
     /// # Errors
     /// When signals cannot be taken.
     pub(crate) fn begin(events: bool) -> Result<Self> {
-        Ok(Self { stop: Some(stop_on_signals()?), ..Self::new(events) })
+        Ok(Self { stop: Some(Listener::begin()?), ..Self::new(events) })
     }
+}
+
+/// A wait that nobody can measure, until it is dropped: it is told what is worked out, and for how long so far.
+pub(crate) fn thinking(what: &'static str) -> Watch {
+    let watch = Watch::new(false);
+    watch.event(Event::Stage { name: what, total: 0, unit: Unit::Files });
+    watch
 }
 
 impl Observer for Watch {
@@ -141,7 +146,7 @@ impl Observer for Watch {
     }
 
     fn is_stopped(&self) -> bool {
-        self.stop.as_ref().is_some_and(|stop| stop.load(Ordering::Relaxed))
+        self.stop.as_ref().is_some_and(Listener::is_asked_to_stop)
     }
 }
 

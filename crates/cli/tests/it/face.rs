@@ -156,6 +156,8 @@ fn long_results_are_read_a_screen_at_a_time() {
     );
     assert!(!on_a_terminal("ls --tree --no-pager").unwrap().contains("paged:"));
     assert!(!on_a_terminal("verify").unwrap().contains("paged:"));
+    assert!(on_a_terminal("status --help").unwrap().contains("paged:Show at one glance"));
+    assert!(!on_a_terminal("status --help --no-pager").unwrap().contains("paged:"));
     assert!(!lab.run(&["ls", "--tree"]).stdout.contains("paged:"));
 }
 

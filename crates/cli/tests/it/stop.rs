@@ -354,3 +354,23 @@ fn whatever_takes_long_stops_and_goes_on(
     assert!(asked.elapsed() < Duration::from_secs(4), "{:?}", asked.elapsed());
     lab.run(&command).expect(&[0]);
 }
+
+/// Looking at the disks ends with a checkpoint; what is reckoned with after that has none, and ends at once.
+#[test]
+fn what_is_only_reckoned_ends_with_the_signal() {
+    use std::os::unix::process::ExitStatusExt;
+    for signal in [Signal::INT, Signal::TERM] {
+        let lab = lab();
+        lab.run(&["sync", "--yes"]).expect(&[0]);
+        let log = lab.root().join("log");
+        let mut command = lab.command(&["risk", "--simulate", "1000000000"]);
+        let mut child = command.arg("--log").arg(&log).stdout(Stdio::null()).spawn().unwrap();
+        let reckons = || fs::read_to_string(&log).is_ok_and(|text| text.contains("reckoning the odds"));
+        while !reckons() {
+            assert!(child.try_wait().unwrap().is_none(), "it is at work");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        kill_process(Pid::from_child(&child), signal).unwrap();
+        assert_eq!(child.wait().unwrap().signal(), Some(signal.as_raw()), "it was not ended by it");
+    }
+}

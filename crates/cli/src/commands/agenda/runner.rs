@@ -2,7 +2,6 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use jiff::tz::TimeZone;
@@ -22,6 +21,7 @@ use crate::commands::watch::notice::tell_all;
 use crate::exit::Outcome;
 use crate::human::{style, time};
 use crate::progress::Watch;
+use crate::signals::Listener;
 use crate::{json, load, restraint};
 
 /// How one job went: a line, when it has ended.
@@ -50,7 +50,7 @@ pub(super) fn run(context: &Context, arguments: &RestraintArguments, stays: bool
     if spec.agenda.jobs.is_empty() {
         return Err(no_jobs());
     }
-    let stop = restraint::stop_on_signals()?;
+    let stop = Listener::begin()?;
     let follows = spec.agenda.jobs.iter().any(|job| matches!(job.when, When::AfterArrival(_)));
     let arrivals =
         if stays && follows { Some(Arrivals::watch(&spec, crate::machine::real())?) } else { None };
@@ -79,7 +79,7 @@ pub(super) fn run(context: &Context, arguments: &RestraintArguments, stays: bool
         let pause = if done.waits { PATIENCE } else { LOOK };
         let until = std::time::Instant::now() + pause;
         while std::time::Instant::now() < until {
-            if stop.load(Ordering::Relaxed) {
+            if stop.is_asked_to_stop() {
                 return Ok(Outcome::Fine);
             }
             if arrivals.as_ref().is_some_and(|arrivals| arrivals.have_rested(&spec.agenda.jobs))

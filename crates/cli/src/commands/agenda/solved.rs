@@ -14,6 +14,7 @@ use super::words::{self, Told, a_week};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, style};
+use crate::progress::thinking;
 use crate::{json, load};
 
 json::named!("agenda-solve", Answer<'_>);
@@ -112,7 +113,9 @@ pub(super) fn run(
     write: bool,
 ) -> Result<Outcome> {
     let setting = &outline.setting;
+    let thinking = thinking("trying times");
     let (before, after) = (judge(setting, now, zone), solve(setting, now, zone));
+    drop(thinking);
     let edits = edits(context, &before.jobs, &after.jobs)?;
     if write && !edits.is_empty() {
         pool_file::rehearse(&context.pool, &edits)?;

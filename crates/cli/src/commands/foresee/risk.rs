@@ -22,7 +22,7 @@ use crate::args::{Documents, PaperArguments};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, odds, percent_of, size, style, time, two_digits};
-use crate::progress::Watch;
+use crate::progress::{Watch, thinking};
 use crate::shelf::Shelf;
 use crate::{json, load};
 
@@ -81,6 +81,7 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
             notes.push("on paper every file counts as synced".into());
             let others = Others::read(&spec, &context.pool, now);
             note_others(&others, &mut notes);
+            let _thinking = thinking("reckoning the odds");
             risk(&mut outlook, &request, Regularity::default(), &others)?
         }
         None => {
@@ -95,6 +96,7 @@ pub(crate) fn run(context: &Context, asked: &RiskArguments) -> Result<Outcome> {
             }
             let others = Others::read(&pool.spec, &context.pool, now);
             note_others(&others, &mut notes);
+            let _thinking = thinking("reckoning the odds");
             risk(&mut outlook, &request, done, &others)?
         }
     };

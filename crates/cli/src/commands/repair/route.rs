@@ -16,7 +16,7 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::style::{self, paint};
 use crate::human::{count, size, time};
-use crate::progress::Watch;
+use crate::progress::{Watch, thinking};
 use crate::{json, load, new_file};
 
 json::named!("route", Answer);
@@ -60,7 +60,9 @@ pub(crate) fn run(context: &Context, asked: &RouteArguments) -> Result<Outcome> 
         Some(spec) => route::of_paper(&spec, volume, full(&asked.full)?)?,
         None => route::of_pool(&mut load::pool(&context.pool)?, volume, &Watch::begin(false)?)?,
     };
+    let thinking = thinking("finding the way");
     let answer = route::plan(land, &request)?;
+    drop(thinking);
     if let Some(file) = &asked.steps {
         let text = Checklist::of(&answer).text(quoted)?;
         new_file::write(file, &text, "route.write")?;

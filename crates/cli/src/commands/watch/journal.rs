@@ -3,7 +3,6 @@
 use std::ops::ControlFlow;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 
 use clap::Args;
 use sieve_core::forecast::Duration;
@@ -149,8 +148,8 @@ fn entries(home: &dyn Disk, asked: &Asked<'_>) -> Result<Vec<Entry>> {
 }
 
 fn follow(home: &Arc<dyn Disk>, asked: &Asked<'_>, mut after: i64, as_json: bool) -> Result<()> {
-    let stop = crate::restraint::stop_on_signals()?;
-    while !stop.load(Ordering::Relaxed) && crate::output::failure().is_none() {
+    let stop = crate::signals::Listener::begin()?;
+    while !stop.is_asked_to_stop() && crate::output::failure().is_none() {
         std::thread::sleep(BETWEEN_LOOKS);
         let mut new = Vec::new();
         journal::forward(&**home, after.saturating_add(1), |entry| {

@@ -12,6 +12,7 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::json;
+use crate::progress::thinking;
 
 json::named!("fate-any", Answer<'_>);
 
@@ -111,6 +112,7 @@ pub(crate) fn run(
 
 impl Ranking {
     fn of(outlook: &dyn Outlook, any: usize) -> Result<Self> {
+        let _thinking = thinking("losing each set");
         let costs = outlook.costs(any)?;
         let sets = rank_sets(costs.names.len(), any, |set| Ok::<_, Error>(costs.of(set)))?;
         Ok(Self { names: costs.names, sets })
