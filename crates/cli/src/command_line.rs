@@ -44,6 +44,7 @@ use crate::commands::watch::report::ReportArguments;
 use crate::commands::watch::usage::UsageArguments;
 use crate::commands::watch::work::WorkArguments;
 use crate::demo::Chapter;
+use crate::sheet::SheetArguments;
 
 /// The first page: it fits a screen, and names each command once.
 const FIRST_PAGE: &str = "\
@@ -102,8 +103,10 @@ pub(crate) enum Command {
     )]
     Disks {
         /// Show everything about this disk: its name, its serial number or the kernel's name
-        #[arg(add = crate::complete::disks())]
+        #[arg(add = crate::complete::disks(), conflicts_with = "csv")]
         name: Option<String>,
+        #[command(flatten)]
+        sheet: SheetArguments,
         #[command(flatten)]
         from: Documents,
     },

@@ -47,7 +47,9 @@ pub(crate) fn is_overtaken(failure: &Error) -> bool {
 
 fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
     match command {
-        Command::Disks { name, from } => disks::run(context, name.as_deref(), from.from.as_deref()),
+        Command::Disks { name, sheet, from } => {
+            disks::run(context, name.as_deref(), &sheet, from.from.as_deref())
+        }
         Command::Bays { find, from } => bays::run(context, find.as_deref(), from.from.as_deref()),
         Command::Health { names, self_test: Some(reach), .. } => {
             self_test::run(context, reach.into(), &names)

@@ -19,6 +19,7 @@ mod output;
 mod pager;
 mod progress;
 mod restraint;
+mod sheet;
 mod shelf;
 mod signals;
 mod tell;

@@ -234,3 +234,33 @@ fn what_takes_long_says_so_before_and_on_which_disk() {
     }
     assert_eq!(fs::read_dir(lab.root().join("new")).unwrap().count(), 0, "nothing is made for the answer");
 }
+
+/// A list opens in a spreadsheet: a heading, a line for each thing, figures without units; it is CSV or JSON, not both.
+#[rstest]
+#[case(&["ls", "--tree"], &["path", "size_bytes", "disks", "guard"], "dawn/may/owl.flac", 6)]
+#[case(&["where", "*.flac"], &["volume", "path", "size_bytes", "disks"], "dawn/robin.flac", 3)]
+#[case(&["usage"], &["of", "disk", "files", "bytes"], "flac", 3)]
+#[case(&["duplicates"], &["checksum", "path", "disks"], "dawn/copy.flac", 2)]
+#[case(&["journal"], &["at", "did", "ended", "seconds"], "create", 2)]
+#[case(&["design", "--hdd", "4TB,4TB,8TB"], &["plan", "recommended", "usable_bytes"], "\"unstriped, 1 parity\"", 2)]
+#[case(&["disks"], &["disk", "role", "size_bytes", "price"], "alder", 4)]
+#[case(&["fate", "--lose", "alder"], &["volume", "path", "fate", "reason"], "dawn/wren.flac", 5)]
+fn lists_open_in_a_spreadsheet(
+    #[case] arguments: &[&str],
+    #[case] columns: &[&str],
+    #[case] one: &str,
+    #[case] least: usize,
+) {
+    let lab = lab();
+    fs::copy(lab.disk("alder").join("dawn/wren.flac"), lab.disk("cedar").join("copy.flac")).unwrap();
+    fs::create_dir_all(lab.disk("cedar").join("dawn")).unwrap();
+    fs::rename(lab.disk("cedar").join("copy.flac"), lab.disk("cedar").join("dawn/copy.flac")).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let sheet = lab.run(&[arguments, &["--csv"]].concat()).expect(&[0, 1]).stdout;
+    let heading: Vec<&str> = sheet.lines().next().unwrap().split(',').collect();
+    assert!(columns.iter().all(|column| heading.contains(column)), "{sheet}");
+    assert!(sheet.lines().skip(1).count() >= least, "{sheet}");
+    assert!(sheet.lines().any(|line| line.contains(one)), "{sheet}");
+    let both = lab.run(&[arguments, &["--csv", "--json"]].concat()).expect(&[2]).stdout;
+    assert!(both.contains("cannot be used with"), "{both}");
+}

@@ -3,6 +3,8 @@
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::fate::Unguarded;
+use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::Look;
 use sieve_foresight::holdings::{Pattern, Place, places};
@@ -13,6 +15,7 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, reason, size, style, time, units};
 use crate::progress::Watch;
+use crate::sheet::{self, SheetArguments};
 use crate::{json, load};
 
 json::named!("where", Answer<'_>);
@@ -26,6 +29,8 @@ pub(crate) struct WhereArguments {
     /// A path in a volume, a name, or a pattern: "0007.wav", "dawn-chorus/2031-*", "**/*.mkv"
     pattern: String,
     #[command(flatten)]
+    sheet: SheetArguments,
+    #[command(flatten)]
     look: LookArguments,
 }
 
@@ -38,12 +43,38 @@ struct Answer<'a> {
     as_of: Option<String>,
 }
 
+/// A line of the list as CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    volume: &'a str,
+    path: &'a str,
+    size_bytes: ByteLength,
+    disks: String,
+    guard: u8,
+    unguarded: Option<Unguarded>,
+}
+
+impl<'a> Line<'a> {
+    fn of(place: &'a Place) -> Self {
+        Self {
+            volume: &place.volume,
+            path: &place.path,
+            size_bytes: place.size_bytes,
+            disks: place.disks.join(" "),
+            guard: place.guard,
+            unguarded: place.unguarded,
+        }
+    }
+}
+
 pub(crate) fn run(context: &Context, arguments: &WhereArguments) -> Result<Outcome> {
     let pattern = Pattern::parse(&arguments.pattern)?;
     let pool = load::pool(&context.pool)?;
     let look = if arguments.look.scan { Look::Always } else { Look::WhereShort };
     let (found, as_of) = places(&pool, &pattern, look, &Watch::begin(false)?)?;
-    if context.json {
+    if arguments.sheet.csv {
+        sheet::print(found.iter().map(Line::of))?;
+    } else if context.json {
         json::print(&Answer { files: &found, as_of: as_of.map(sieve_core::moment::text) })?;
     } else {
         show(&pool, &found);

@@ -7,7 +7,9 @@ use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::read;
+use sieve_core::fate::Unguarded;
 use sieve_core::path::RelPath;
+use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::holdings::{Depth, Order, Row, Tree, add_guards, tree};
 use sieve_pool::pool::Pool;
@@ -18,6 +20,7 @@ use crate::commands::context::{Context, volume_path};
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, count, reason, size, style, time, units};
 use crate::progress::Watch;
+use crate::sheet::{self, SheetArguments};
 use crate::{json, load};
 
 json::named!("ls", Answer<'_>);
@@ -37,6 +40,8 @@ pub(crate) struct LsArguments {
     /// In which order: by name, the largest first, or the newest first
     #[arg(long, value_name = "BY", default_value = "name")]
     sort: OrderWord,
+    #[command(flatten)]
+    sheet: SheetArguments,
     #[command(flatten)]
     look: LookArguments,
     #[command(flatten)]
@@ -69,9 +74,37 @@ struct Answer<'a> {
     /// How many files are in it.
     files: u64,
     /// Their bytes.
-    size_bytes: sieve_core::units::ByteLength,
+    size_bytes: ByteLength,
     /// What is in it.
     entries: &'a [Row],
+}
+
+/// A line of the list as CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    path: &'a str,
+    kind: &'a str,
+    size_bytes: ByteLength,
+    files: Option<u64>,
+    modified: String,
+    disks: String,
+    guard: Option<u8>,
+    unguarded: Option<Unguarded>,
+}
+
+impl<'a> Line<'a> {
+    fn of(row: &'a Row) -> Self {
+        Self {
+            path: &row.path,
+            kind: row.kind,
+            size_bytes: row.size_bytes,
+            files: row.files,
+            modified: sieve_core::moment::text(row.modified),
+            disks: row.disks.join(" "),
+            guard: row.guarded.as_ref().map(|guarded| guarded.guard),
+            unguarded: row.guarded.as_ref().and_then(|guarded| guarded.unguarded),
+        }
+    }
 }
 
 pub(crate) fn run(context: &Context, arguments: &LsArguments) -> Result<Outcome> {
@@ -84,10 +117,12 @@ pub(crate) fn run(context: &Context, arguments: &LsArguments) -> Result<Outcome>
     if found.rows.is_empty() && !folder.is_root() && !is_folder(&pool, &volume, &folder)? {
         return Err(read::not_found(&pool, &volume, &folder)?);
     }
-    if arguments.long {
+    if arguments.long || arguments.sheet.csv {
         add_guards(&pool, &volume, &folder, &mut found, &Watch::new(false))?;
     }
-    if context.json {
+    if arguments.sheet.csv {
+        sheet::print(found.rows.iter().map(Line::of))?;
+    } else if context.json {
         json::print(&Answer {
             volume: &volume,
             folder: folder.to_string(),

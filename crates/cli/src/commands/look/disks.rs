@@ -2,17 +2,20 @@
 
 use std::path::Path;
 
+use jiff::civil::Date;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::inventory::{Confusion, DiskLink, LinkSpeed, confusable};
 use sieve_core::pool::Media;
 use sieve_core::suggest::unknown;
+use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, size, style};
 use crate::json;
+use crate::sheet::{self, SheetArguments};
 use crate::shelf::{Item, Shelf, serial_cell, temperature_cell};
 
 json::named!("disks", Answer<'_>);
@@ -30,9 +33,64 @@ struct Answer<'a> {
     gaps: &'a [String],
 }
 
-pub(crate) fn run(context: &Context, name: Option<&str>, from: Option<&Path>) -> Result<Outcome> {
+/// A disk, as a line of CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    disk: Option<&'a str>,
+    role: &'a str,
+    bay: Option<&'a str>,
+    device: Option<&'a str>,
+    model: Option<&'a str>,
+    serial: Option<&'a str>,
+    size_bytes: Option<ByteLength>,
+    media: Option<Media>,
+    celsius: Option<f64>,
+    powered_hours: Option<u64>,
+    made: Option<Date>,
+    bought: Option<Date>,
+    warranty: Option<Date>,
+    price: Option<f64>,
+    currency: Option<&'a str>,
+    batch: Option<&'a str>,
+}
+
+impl<'a> Line<'a> {
+    fn of(item: &'a Item<'a>) -> Self {
+        let Item { spec, found, .. } = item;
+        let price = spec.and_then(|spec| spec.price.as_ref());
+        Self {
+            disk: item.name,
+            role: &item.role,
+            bay: spec.and_then(|spec| spec.bay.as_deref()),
+            device: found.map(|found| found.device.name.as_str()),
+            model: item.model(),
+            serial: item.serial(),
+            size_bytes: item.size(),
+            media: spec.and_then(|spec| spec.media).or(found.and_then(|found| found.device.media)),
+            celsius: found.and_then(|found| found.celsius),
+            powered_hours: item.report().and_then(|report| report.hours),
+            made: spec.and_then(|spec| spec.made),
+            bought: spec.and_then(|spec| spec.bought),
+            warranty: spec.and_then(|spec| spec.warranty),
+            price: price.map(sieve_core::pool::Price::amount),
+            currency: price.map(|price| price.currency.as_str()),
+            batch: spec.and_then(|spec| spec.batch.as_deref()),
+        }
+    }
+}
+
+pub(crate) fn run(
+    context: &Context,
+    name: Option<&str>,
+    sheet: &SheetArguments,
+    from: Option<&Path>,
+) -> Result<Outcome> {
     let shelf = Shelf::look(&context.pool, from)?;
     let items = shelf.items();
+    if sheet.csv {
+        sheet::print(items.iter().filter(|item| name.is_none_or(|name| item.title() == name)).map(Line::of))?;
+        return Ok(Outcome::Fine);
+    }
     if let Some(name) = name {
         return one(context, &shelf, &items, name);
     }

@@ -24,6 +24,7 @@ use crate::args::{Documents, Wish};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, odds, size, style, units};
+use crate::sheet::{self, SheetArguments};
 use crate::{chart, json, load, new_file};
 
 json::named!("design", Answer<'_>);
@@ -56,6 +57,8 @@ pub(crate) struct DesignArguments {
     #[arg(long)]
     pub(crate) all: bool,
     #[command(flatten)]
+    pub(crate) sheet: SheetArguments,
+    #[command(flatten)]
     pub(crate) from: Documents,
     /// Draw usable space and losses side by side, as SVG or PNG
     #[arg(long, value_name = "FILE")]
@@ -79,6 +82,47 @@ struct Answer<'a> {
     recommendation: Option<&'a Recommendation>,
 }
 
+/// A plan, as a line of CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    plan: &'a str,
+    recommended: bool,
+    usable_bytes: ByteLength,
+    share_of_raw: f64,
+    survives: usize,
+    loses_anything_in_a_year: f64,
+    one_more_loses_share: f64,
+    one_more_loses_at_worst_share: f64,
+    write_bytes_per_second: f64,
+    read_bytes_per_second: f64,
+    first_sync_seconds: Option<f64>,
+    rebuild_seconds: Option<f64>,
+    price_per_tb: Option<f64>,
+    currency: Option<&'a str>,
+}
+
+impl<'a> Line<'a> {
+    fn of(figures: &'a Figures, found: Option<&Recommendation>, position: usize) -> Self {
+        let seconds = |forecast: &Option<Forecast>| forecast.as_ref().map(|found| found.likely.seconds());
+        Self {
+            plan: &figures.name,
+            recommended: found.is_some_and(|found| found.position == position),
+            usable_bytes: figures.plan.usable,
+            share_of_raw: figures.share_of_raw,
+            survives: figures.survives,
+            loses_anything_in_a_year: figures.risk.any_in_a_year,
+            one_more_loses_share: figures.one_more.average,
+            one_more_loses_at_worst_share: figures.one_more.worst,
+            write_bytes_per_second: figures.write.rate.per_second(),
+            read_bytes_per_second: figures.read.rate.per_second(),
+            first_sync_seconds: seconds(&figures.first_sync),
+            rebuild_seconds: seconds(&figures.rebuild),
+            price_per_tb: figures.price_per_tb.as_ref().map(sieve_core::pool::Price::amount),
+            currency: figures.price_per_tb.as_ref().map(|price| price.currency.as_str()),
+        }
+    }
+}
+
 pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outcome> {
     let disks = disks(context, arguments)?;
     let network = Network { name: "the network".into(), rate: rate(&arguments.network)? };
@@ -98,7 +142,9 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
         front.sort_unstable();
     }
     let shown: Vec<usize> = if arguments.all { (0..all.len()).collect() } else { front.clone() };
-    if context.json {
+    if arguments.sheet.csv {
+        sheet::print(shown.iter().map(|position| Line::of(&all[*position], found.as_ref(), *position)))?;
+    } else if context.json {
         json::print(&Answer { disks: &disks, plans: &all, front: &front, recommendation: found.as_ref() })?;
     } else {
         show(&disks, &all, &shown, found.as_ref(), wishes.losses(&all));

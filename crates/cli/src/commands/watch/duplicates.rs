@@ -13,6 +13,7 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{count, size, style, units};
 use crate::progress::Watch;
+use crate::sheet::{self, SheetArguments};
 use crate::{json, load};
 
 json::named!("duplicates", Answer<'_>);
@@ -25,6 +26,8 @@ const FILES: usize = 8;
 /// How much is looked at.
 #[derive(Args)]
 pub(crate) struct DuplicatesArguments {
+    #[command(flatten)]
+    sheet: SheetArguments,
     #[command(flatten)]
     look: LookArguments,
 }
@@ -41,11 +44,39 @@ struct Answer<'a> {
     as_of: Option<String>,
 }
 
+/// A file of a content, as a line of CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    checksum: &'a str,
+    size_bytes: ByteLength,
+    volume: &'a str,
+    path: &'a str,
+    disks: String,
+    guard: u8,
+    is_another_name: bool,
+}
+
+fn lines(twins: &Twins) -> impl Iterator<Item = Line<'_>> {
+    twins.files.iter().map(|file| Line {
+        checksum: &twins.checksum,
+        size_bytes: twins.size_bytes,
+        volume: &file.volume,
+        path: &file.path,
+        disks: file.disks.join(" "),
+        guard: file.guard,
+        is_another_name: file.is_another_name,
+    })
+}
+
 pub(crate) fn run(context: &Context, arguments: &DuplicatesArguments) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let look = if arguments.look.scan { Look::Always } else { Look::WhereShort };
     let (found, as_of) = twins(&pool, look, &Watch::begin(false)?)?;
     let would_free = found.iter().map(|twins| twins.would_free).sum();
+    if arguments.sheet.csv {
+        sheet::print(found.iter().flat_map(lines))?;
+        return Ok(Outcome::Fine);
+    }
     if context.json {
         json::print(&Answer { contents: &found, would_free, as_of: as_of.map(sieve_core::moment::text) })?;
         return Ok(Outcome::Fine);

@@ -16,6 +16,7 @@ use crate::commands::context::{Context, volume_path};
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, time, units};
 use crate::progress::Watch;
+use crate::sheet::{self, SheetArguments};
 use crate::{json, load};
 
 /// So many files are listed without being asked.
@@ -30,6 +31,8 @@ pub(crate) struct ElsewhereArguments {
     /// List only files of this kind, all of them
     #[arg(long, value_name = "KIND")]
     only: Option<Only>,
+    #[command(flatten)]
+    sheet: SheetArguments,
     #[command(flatten)]
     look: LookArguments,
 }
@@ -76,6 +79,23 @@ struct FileLine {
     on: Vec<String>,
 }
 
+/// The same as a line of CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    volume: &'a str,
+    path: &'a str,
+    size_bytes: ByteLength,
+    kept: Kept,
+    on: String,
+}
+
+impl<'a> Line<'a> {
+    fn of(file: &'a FileLine) -> Self {
+        let FileLine { volume, path, size_bytes, kept, on } = file;
+        Self { volume, path, size_bytes: *size_bytes, kept: *kept, on: on.join(" ") }
+    }
+}
+
 #[derive(Default)]
 struct Found {
     totals: KeptTotals,
@@ -93,7 +113,9 @@ pub(crate) fn run(context: &Context, asked: &ElsewhereArguments) -> Result<Outco
         ));
     }
     let found = find(&pool, &others, asked)?;
-    if context.json {
+    if asked.sheet.csv {
+        sheet::print(found.files.iter().map(Line::of))?;
+    } else if context.json {
         print_json(&others, &found)?;
     } else {
         show(&others, &found, asked.only.map(Kept::from));

@@ -5,7 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use clap::Args;
+use serde::Serialize;
 use sieve_core::forecast::Duration;
+use sieve_core::units::ByteLength;
 use sieve_disk::{Disk, Error, Kind, Result};
 use sieve_pool::journal::{self, Did, Ended, Entry};
 use sieve_pool::pool::home_folder;
@@ -14,6 +16,7 @@ use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, size, style, time, units};
 use crate::json;
+use crate::sheet::{self, SheetArguments};
 
 json::list!("journal", Journal { entries: Entry });
 json::named_line!("journal-line", Entry);
@@ -52,8 +55,10 @@ pub(crate) struct JournalArguments {
     #[arg(long)]
     every: bool,
     /// Stay, and show what happens
-    #[arg(long)]
+    #[arg(long, conflicts_with = "csv")]
     pub(crate) follow: bool,
+    #[command(flatten)]
+    sheet: SheetArguments,
 }
 
 /// What is asked for, read.
@@ -65,11 +70,47 @@ struct Asked<'a> {
     arguments: &'a JournalArguments,
 }
 
+/// An entry, as a line of CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    at: String,
+    did: &'a str,
+    ended: &'a str,
+    seconds: Option<f64>,
+    files: Option<u64>,
+    bytes: Option<ByteLength>,
+    disks: String,
+    paths: String,
+    job: Option<&'a str>,
+    said: Option<&'a str>,
+}
+
+impl<'a> Line<'a> {
+    fn of(entry: &'a Entry) -> Self {
+        Self {
+            at: sieve_core::moment::text(entry.at),
+            did: entry.did.word(),
+            ended: entry.ended.word(),
+            seconds: entry.seconds,
+            files: entry.files.map(|count| count.files),
+            bytes: entry.files.map(|count| count.bytes),
+            disks: entry.disks.join(" "),
+            paths: entry.paths.join("\n"),
+            job: entry.job.as_deref(),
+            said: entry.said.as_deref(),
+        }
+    }
+}
+
 pub(crate) fn run(context: &Context, arguments: &JournalArguments) -> Result<Outcome> {
     let machine = crate::machine::real();
     let home = machine.open_disk(home_folder(&context.pool))?;
     let asked = Asked::read(arguments, machine.now())?;
     let entries = entries(&*home, &asked)?;
+    if arguments.sheet.csv {
+        sheet::print(entries.iter().map(Line::of))?;
+        return Ok(Outcome::Fine);
+    }
     if context.json {
         json::print(&Journal { entries: &entries })?;
     } else {

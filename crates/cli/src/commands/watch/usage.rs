@@ -15,6 +15,7 @@ use sieve_pool::pool::Pool;
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Cell, Table, count, size, style, time};
+use crate::sheet::{self, SheetArguments};
 use crate::{json, load};
 
 json::named!("usage", Answer<'_>);
@@ -30,6 +31,8 @@ pub(crate) struct UsageArguments {
     /// By type (the end of the name), folder, disk, owner or age
     #[arg(long, value_name = "WHAT", default_value = "type")]
     by: UsageWord,
+    #[command(flatten)]
+    sheet: SheetArguments,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
@@ -83,10 +86,28 @@ struct Grown {
     full_latest: Option<String>,
 }
 
+/// What one disk holds of a row, as a line of CSV.
+#[derive(Serialize)]
+struct Line<'a> {
+    of: &'a str,
+    disk: &'a str,
+    files: u64,
+    bytes: ByteLength,
+}
+
+fn lines(row: &UsageRow) -> impl Iterator<Item = Line<'_>> {
+    let by_disk = row.by_disk.iter();
+    by_disk.map(|(disk, count)| Line { of: &row.key, disk, files: count.files, bytes: count.bytes })
+}
+
 pub(crate) fn run(context: &Context, arguments: &UsageArguments) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let rows = usage(&pool, arguments.by.into())?;
     let grown = grown(&pool)?;
+    if arguments.sheet.csv {
+        sheet::print(rows.iter().flat_map(lines))?;
+        return Ok(Outcome::Fine);
+    }
     if context.json {
         json::print(&Answer { rows: &rows, disks: grown })?;
         return Ok(Outcome::Fine);

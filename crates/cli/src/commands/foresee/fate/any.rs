@@ -7,12 +7,13 @@ use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::Outlook;
 
-use super::question::{Question, csv_failed};
+use super::question::Question;
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, count, size, style, units};
 use crate::json;
 use crate::progress::thinking;
+use crate::sheet;
 
 json::named!("fate-any", Answer<'_>);
 
@@ -102,7 +103,7 @@ pub(crate) fn run(
             average: ranking.average(),
             now: now.as_ref().map(Ranking::extremes),
         })?;
-    } else if question.asked.csv {
+    } else if question.asked.sheet.csv {
         ranking.print_csv()?;
     } else {
         show(question, &ranking, now.as_ref(), &notes, any);
@@ -134,14 +135,14 @@ impl Ranking {
     }
 
     fn print_csv(&self) -> Result<()> {
-        let mut out = csv::Writer::from_writer(std::io::stdout().lock());
-        out.write_record(["lost", "files", "bytes"]).map_err(|e| csv_failed(&e))?;
+        let mut out = sheet::writer();
+        out.write_record(["lost", "files", "bytes"]).map_err(|e| sheet::failed(&e))?;
         for set in &self.sets {
             let NamedSet { lose, cost } = self.named(set);
             let record = [lose.join(" "), cost.files.to_string(), cost.bytes.exact().to_string()];
-            out.write_record(record).map_err(|e| csv_failed(&e))?;
+            out.write_record(record).map_err(|e| sheet::failed(&e))?;
         }
-        out.flush().map_err(|e| csv_failed(&e))
+        out.flush().map_err(|e| sheet::failed(&e))
     }
 
     fn show_extremes(&self) {

@@ -11,11 +11,12 @@ use sieve_pool::fate::FileFate;
 
 use super::backup::Comparison;
 use super::elsewhere::Elsewhere;
-use super::question::{Question, csv_failed};
+use super::question::Question;
 use super::summary::State;
 use super::summary::for_each_in_folder;
 use crate::args::Breakdown;
 use crate::human::reason;
+use crate::sheet;
 
 /// The answer as JSON.
 #[derive(Serialize, JsonSchema)]
@@ -180,12 +181,12 @@ pub(super) fn print_csv(
     question: &Question<'_>,
     comparison: Option<&Comparison>,
 ) -> Result<()> {
-    let mut out = csv::Writer::from_writer(std::io::stdout().lock());
+    let mut out = sheet::writer();
     let mut heading = vec!["volume", "path", "disk", "size_bytes", "fate", "guard", "reason"];
     if comparison.is_some() {
         heading.extend(["backup", "backup_path"]);
     }
-    out.write_record(&heading).map_err(|e| csv_failed(&e))?;
+    out.write_record(&heading).map_err(|e| sheet::failed(&e))?;
     let list = question.asked.only.map(Fate::from);
     let mut found = comparison.map(Comparison::in_order);
     for_each_in_folder(outlook, question, &mut |file| {
@@ -198,9 +199,9 @@ pub(super) fn print_csv(
             let (word, path) = looked.unwrap_or_default();
             record.extend([word.to_string(), path]);
         }
-        out.write_record(&record).map_err(|e| csv_failed(&e))
+        out.write_record(&record).map_err(|e| sheet::failed(&e))
     })?;
-    out.flush().map_err(|e| csv_failed(&e))
+    out.flush().map_err(|e| sheet::failed(&e))
 }
 
 fn plain(file: &FileFate<'_>) -> Vec<String> {

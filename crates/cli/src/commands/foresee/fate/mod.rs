@@ -81,7 +81,7 @@ fn tell(context: &Context, outlook: &mut dyn Outlook, question: &Question<'_>) -
             answer = answer.after(question, before, &notes);
         }
         json::print(&answer.beside(comparison.as_ref(), elsewhere.as_ref()))?;
-    } else if question.asked.csv {
+    } else if question.asked.sheet.csv {
         files::print_csv(outlook, question, comparison.as_ref())?;
     } else {
         show::show(question, &shown, before.as_ref(), &notes);

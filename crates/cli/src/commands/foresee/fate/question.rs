@@ -2,8 +2,9 @@
 
 use crate::args::{Breakdown, FateWord, LookArguments, PaperArguments};
 use crate::human::style;
+use crate::sheet::SheetArguments;
 use clap::Args;
-use sieve_disk::{Error, Kind, Result};
+use sieve_disk::Result;
 use sieve_foresight::{Outlook, Step, disks_of_group};
 use std::path::PathBuf;
 
@@ -45,9 +46,8 @@ pub(crate) struct FateArguments {
     /// Look for what would be lost in the listing, b3sum list or catalogue of another machine
     #[arg(long, value_name = "LISTING")]
     pub(crate) backup: Option<PathBuf>,
-    /// Print the files, or the sets, as CSV
-    #[arg(long, conflicts_with = "json")]
-    pub(crate) csv: bool,
+    #[command(flatten)]
+    pub(crate) sheet: SheetArguments,
     #[command(flatten)]
     pub(crate) look: LookArguments,
     #[command(flatten)]
@@ -57,7 +57,7 @@ pub(crate) struct FateArguments {
 impl FateArguments {
     /// Whether a sentence is wanted, and not a list or a picture.
     pub(crate) const fn is_a_question(&self) -> bool {
-        !self.csv
+        !self.sheet.csv
             && self.map.is_none()
             && self.explain.is_none()
             && self.only.is_none()
@@ -102,8 +102,4 @@ pub(super) fn to_lose(outlook: &dyn Outlook, asked: &FateArguments) -> Result<Ve
 /// Prints a heading that says what is lost.
 pub(super) fn heading(text: &str) {
     crate::say!("{}", style::paint(style::HEAD, text));
-}
-
-pub(super) fn csv_failed(why: &dyn std::error::Error) -> Error {
-    Error::new(Kind::Io, "csv.write", format!("the result cannot be printed: {why}"))
 }
