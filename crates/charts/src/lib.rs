@@ -66,9 +66,23 @@ const DARK: [(RGBColor, RGBColor); 6] = [
     (week::QUIET, RGBColor(50, 54, 63)),
 ];
 
+/// A colour as charts have it.
+fn hex(colour: RGBColor) -> String {
+    format!("\"#{:02X}{:02X}{:02X}\"", colour.0, colour.1, colour.2)
+}
+
+/// Rules for a style sheet: they make light charts within elements of a class dark ones, where the page is dark.
+pub fn dark_rules(class: &str) -> String {
+    let rule = |(light, dark): &(RGBColor, RGBColor)| {
+        let (light, dark) = (hex(*light), hex(*dark).replace('"', ""));
+        let of = |what: &str| format!(".{class} [{what}={light}] {{ {what}: {dark}; }}\n");
+        of("fill") + &of("stroke")
+    };
+    DARK.iter().map(rule).collect()
+}
+
 /// A light chart as a dark one.
 fn darkened(svg: &str) -> String {
-    let hex = |colour: RGBColor| format!("\"#{:02X}{:02X}{:02X}\"", colour.0, colour.1, colour.2);
     // In two steps, so that what has become light is not taken for what was.
     let marks = DARK.map(|(light, _)| hex(light).replace('#', "#-"));
     let marked = DARK
@@ -141,6 +155,13 @@ fn png(svg: &str) -> std::result::Result<Vec<u8>, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_rules_name_every_colour_that_carries_no_meaning() {
+        let rules = dark_rules("chart");
+        assert!(rules.contains(".chart [fill=\"#FFFFFF\"] { fill: #20232A; }"), "{rules}");
+        assert_eq!(rules.lines().count(), 2 * DARK.len());
+    }
 
     #[test]
     fn a_dark_chart_has_no_light_ground_and_no_dark_ink() {

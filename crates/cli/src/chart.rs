@@ -99,6 +99,17 @@ pub(crate) mod inline {
         pub(crate) from_zero: bool,
     }
 
+    /// Rules that make charts of that class dark where the page is.
+    #[cfg(feature = "charts")]
+    pub(crate) fn dark_rules(class: &str) -> String {
+        sieve_charts::dark_rules(class)
+    }
+
+    #[cfg(not(feature = "charts"))]
+    pub(crate) fn dark_rules(_class: &str) -> String {
+        String::new()
+    }
+
     #[cfg(feature = "charts")]
     pub(crate) fn losses(map: &LossMap) -> Result<Option<String>> {
         sieve_charts::svg((1280, 800), |canvas| sieve_charts::losses::draw(canvas, map, "", WORDS)).map(Some)

@@ -46,6 +46,7 @@ fn names_of_files_script_nothing() {
     }
     assert!(page.contains("&lt;script&gt;"), "names are shown all the same");
     assert!(!page.contains("http://") || !page.contains("src=\"http"), "nothing is fetched");
+    assert!(page.contains(".chart [fill=\"#FFFFFF\"] { fill: #20232A; }"), "charts are dark on a dark page");
 }
 
 #[test]

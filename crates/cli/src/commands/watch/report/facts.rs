@@ -44,6 +44,8 @@ pub(super) struct Facts {
     pool: String,
     when: String,
     version: &'static str,
+    /// How its charts become dark.
+    dark_charts: String,
     as_of: Option<String>,
     verdict: String,
     verdict_class: &'static str,
@@ -169,6 +171,7 @@ impl Facts {
             pool: spec.name.clone(),
             when: time::moment(status.now),
             version: env!("CARGO_PKG_VERSION"),
+            dark_charts: inline::dark_rules("chart"),
             as_of: status.as_of.map(time::moment),
             verdict: verdicts::plain_verdict(status),
             verdict_class: match status.verdict {
