@@ -25,6 +25,24 @@ pub struct SpeedPoint {
     bytes_per_second: Rate,
 }
 
+/// What is left of something, and the least that may be.
+#[derive(Serialize, JsonSchema)]
+pub struct LeftAndLeast {
+    /// What is left, in hundredths.
+    left_percent: u64,
+    /// The least that may be, by its maker.
+    least_percent: u64,
+}
+
+/// What waits at a minute of the day.
+#[derive(Serialize, JsonSchema)]
+pub struct LevelPoint {
+    /// Minutes since midnight.
+    minute: f64,
+    /// What waits then.
+    bytes: ByteLength,
+}
+
 /// How far something has come.
 #[derive(Serialize, JsonSchema)]
 pub struct ProgressPoint {
@@ -117,6 +135,23 @@ pub struct LowHigh {
 /// The serializer's.
 pub fn low_high<S: Serializer>(ends: &[f64; 2], serializer: S) -> Result<S::Ok, S::Error> {
     LowHigh { low: ends[0], high: ends[1] }.serialize(serializer)
+}
+
+/// What is left, and the least that may be.
+///
+/// # Errors
+/// The serializer's.
+pub fn left_and_least<S: Serializer>(pair: &Option<(u64, u64)>, serializer: S) -> Result<S::Ok, S::Error> {
+    pair.map(|(left_percent, least_percent)| LeftAndLeast { left_percent, least_percent })
+        .serialize(serializer)
+}
+
+/// What waits through a day.
+///
+/// # Errors
+/// The serializer's.
+pub fn levels<S: Serializer>(pairs: &[(f64, ByteLength)], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(pairs.iter().map(|(minute, bytes)| LevelPoint { minute: *minute, bytes: *bytes }))
 }
 
 /// A value to each name, in the order of the list.

@@ -632,3 +632,48 @@ fn a_full_disk_is_rebuilt_onto_its_equal_also_at_the_second_try() {
     assert!(before == after, "{} {}", before.len(), after.len());
     shelf.run(&["verify"]).expect(&[0]);
 }
+
+/// exFAT, by a driver outside the kernel: it has no hard links, inodes that change, and no id.
+#[test]
+fn a_filesystem_that_nothing_is_known_by_is_refused_before_anything_is_made() {
+    let folder = TempDir::new().unwrap();
+    let (image, place, oak) =
+        (folder.path().join("alder.img"), folder.path().join("alder"), folder.path().join("oak"));
+    fs::create_dir(&place).unwrap();
+    fs::create_dir(&oak).unwrap();
+    let made = quietly(Command::new("truncate").args(["-s", "80M"]).arg(&image))
+        && quietly(Command::new("mkfs.exfat").arg(&image));
+    let device = Command::new("losetup").args(["--find", "--show"]).arg(&image).output();
+    let device = device.ok().filter(|output| made && output.status.success());
+    let Some(device) = device.map(|output| String::from_utf8(output.stdout).unwrap().trim().to_string())
+    else {
+        eprintln!("there is no exFAT here");
+        return;
+    };
+    let mounted = quietly(Command::new("mount.exfat-fuse").arg(&device).arg(&place));
+    let text = format!(
+        "[pool]\nname = \"fernhollow\"\n[[disk]]\nname = \"alder\"\npath = \"{}\"\n\
+         [[disk]]\nname = \"oak\"\npath = \"{}\"\nsimulated = true\n\
+         [[volume]]\nname = \"recordings\"\nkind = \"unstriped\"\ndata = [\"alder\"]\nparity = [\"oak\"]\n",
+        place.display(),
+        oak.display()
+    );
+    fs::write(folder.path().join("pool.toml"), text).unwrap();
+    let run = |arguments: &[&str]| {
+        Run::of(&Command::new(PROGRAM).args(arguments).current_dir(folder.path()).output().unwrap())
+    };
+    let (check, create) = (run(&["check"]), run(&["create", "--yes"]));
+    let left = [&place, &oak].map(|at| fs::read_dir(at).unwrap().count());
+    if mounted {
+        quietly(Command::new("umount").arg(&place));
+    }
+    quietly(Command::new("losetup").arg("--detach").arg(&device));
+    if !mounted {
+        eprintln!("exFAT cannot be mounted here");
+        return;
+    }
+    assert!(check.stdout.contains("has no id by which it could be recognised"), "{}", check.stdout);
+    assert_eq!((create.code, check.code), (4, 1), "{}{}", create.stderr, check.stdout);
+    assert!(create.stderr.contains("use a filesystem with a uuid"), "{}", create.stderr);
+    assert_eq!(left, [0, 0], "nothing was made on either disk");
+}

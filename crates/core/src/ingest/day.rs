@@ -43,6 +43,8 @@ pub enum DayError {
 #[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
 pub struct Day {
     /// Minutes of the day, and what waits on the cache then; straight lines in between.
+    #[serde(serialize_with = "crate::pairs::levels")]
+    #[schemars(with = "Vec<crate::pairs::LevelPoint>")]
     pub level: Vec<(f64, ByteLength)>,
     /// The most that ever waits: the smallest cache that does not overflow.
     #[serde(rename = "most_bytes")]

@@ -9,6 +9,7 @@ pub struct LinkSpeed {
     /// In words, "6.0 Gb/s".
     pub words: String,
     /// Bits per second.
+    #[serde(rename = "bits_per_second")]
     pub bits: u64,
 }
 

@@ -9,6 +9,7 @@ use sieve_core::pool::{DiskSpec, Mistake, PoolSpec, VolumeKind, VolumeSpec};
 use sieve_core::units::ByteLength;
 
 use crate::member::usable_bytes;
+use sieve_disk::fitness::refuse_nameless;
 use sieve_disk::machine::Machine;
 use sieve_disk::{Disk, Filesystem};
 
@@ -144,6 +145,9 @@ fn look_at_disk(
         let advice = "mount the disk there; if the folder is meant: shares_filesystem = true";
         add(Severity::State, message, Some(advice));
         return None;
+    }
+    if let Err(error) = refuse_nameless(&filesystem, path) {
+        add(Severity::State, error.message, error.remedy.as_deref());
     }
     let size = usable_bytes(Some(spec), Some(&filesystem)).unwrap_or_default();
     add(Severity::Fine, format!("{} is at {path}, {size} ({})", spec.name, size.binary()), None);

@@ -72,6 +72,7 @@ pub struct Report {
     /// Bytes read, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,
     /// The share of the files that was looked at, where it was not all.
+    #[serde(rename = "sample_share")]
     pub sample: Option<f64>,
     /// It was asked to stop before its end: nothing is proven, and nothing contradicted.
     pub stopped: bool,

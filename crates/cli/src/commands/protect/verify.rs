@@ -20,6 +20,9 @@ use crate::{confirm, json, load, restraint};
 json::named!("mend", MendReport);
 json::named!("verify", VerifyReport);
 
+/// So many disks are named with their places.
+const NAMED: usize = 8;
+
 /// What a verify looks at, and what it does about damage.
 #[derive(Args)]
 pub(crate) struct VerifyArguments {
@@ -86,7 +89,11 @@ fn announce(pool: &Pool, scope: &Scope) -> Result<()> {
         return Ok(());
     }
     let all = size(amounts.values().copied().sum());
-    crate::say!("Reads up to {all}, on {}.", place::named(&pool.spec, amounts.keys()));
+    let disks = match amounts.len() {
+        0..=NAMED => place::named(&pool.spec, amounts.keys()),
+        many => units::disks(many as u64),
+    };
+    crate::say!("Reads up to {all}, on {disks}.");
     sync::show_forecast(&takes);
     Ok(())
 }

@@ -10,6 +10,7 @@ use sieve_disk::{Error, Kind, Result};
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::{Table, size, units};
+use crate::progress::thinking;
 use crate::{json, load};
 
 json::list!("bench", Bench { kernels: CodeFigures });
@@ -21,8 +22,10 @@ pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
         None => Kernel::available(),
     };
     let time = Duration::from_millis(if quick { 1 } else { 100 });
+    let thinking = thinking("timing the code");
     let figures: Vec<CodeFigures> =
         kernels.into_iter().map(|kernel| code_figures(kernel, Shape { time, ..Shape::default() })).collect();
+    drop(thinking);
     if context.json {
         json::print(&Bench { kernels: &figures })?;
     } else {
@@ -34,7 +37,9 @@ pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
 /// How fast the disks of the pool are read.
 pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
+    let thinking = thinking("reading the disks");
     let figures = pool_figures(&pool, amount)?;
+    drop(thinking);
     if context.json {
         json::print(&figures)?;
     } else {

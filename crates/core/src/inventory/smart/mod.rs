@@ -65,8 +65,11 @@ pub struct SmartReport {
     /// Transfers over the cable that came broken.
     pub link_errors: Option<u64>,
     /// How much of the life of its flash is used, in per cent.
+    #[serde(rename = "flash_used_percent")]
     pub flash_used: Option<u64>,
     /// Spare space that is left and the least that its maker wants, in per cent.
+    #[serde(serialize_with = "crate::pairs::left_and_least")]
+    #[schemars(with = "Option<crate::pairs::LeftAndLeast>")]
     pub spare: Option<(u64, u64)>,
     /// Whether it can test itself, if it says.
     pub can_test: Option<bool>,
