@@ -250,6 +250,10 @@ pub trait Disk: Send + Sync {
     fn remove_folder(&self, path: &RelPath) -> Result<()>;
     /// Sets mode, owner, times and extended attributes, as far as the process may.
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()>;
+    /// Whether a file that is made here can become that user's: only the superuser gives files away.
+    fn may_give_to(&self, _uid: u32) -> bool {
+        true
+    }
     /// Sets the modification time alone, nanoseconds since 1970.
     fn set_time(&self, path: &RelPath, mtime: i64) -> Result<()>;
     /// Makes the names in a folder durable.

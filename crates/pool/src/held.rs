@@ -92,6 +92,8 @@ pub struct Watcher<'a> {
 /// Why a file stays where it is.
 pub const IS_WRITTEN: &str = "it is open for writing";
 /// Why a file stays where it is.
+pub const IS_OF_ANOTHER: &str = "it belongs to another user: only root moves it without making it its own";
+/// Why a file stays where it is.
 pub const HAS_CHANGED: &str = "it has changed since it was looked at";
 
 impl<'a> Watcher<'a> {

@@ -13,6 +13,7 @@ use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt, symlink};
 use std::path::Path;
 use std::process::{Command, Stdio};
 
+use crate::another_user::{as_another_user, may_become_another_user};
 use rstest::rstest;
 use serde_json::Value;
 use sieve_testkit::{Chance, Lab, Mapping};
@@ -342,31 +343,6 @@ fn who_may_only_read_is_answered() {
         let (code, told) = as_another_user(&lab, reader);
         assert!([0, 1, 5].contains(&code), "{reader:?}: {told}");
     }
-}
-
-fn may_become_another_user() -> bool {
-    let may = fs::metadata("/proc/self").unwrap().uid() == 0 && Path::new("/usr/bin/setpriv").exists();
-    if !may {
-        eprintln!("only root can become another user here");
-    }
-    may
-}
-
-/// Runs the program as a user who owns nothing here, from a place that this user can reach: the code and the messages.
-fn as_another_user(lab: &Lab, arguments: &[&str]) -> (i32, String) {
-    let program = lab.root().join("program");
-    if !program.exists() {
-        fs::copy(PROGRAM, &program).unwrap();
-        fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).unwrap();
-    }
-    let output = Command::new("/usr/bin/setpriv")
-        .args(["--reuid=65534", "--regid=65534", "--clear-groups"])
-        .arg(program)
-        .args(arguments)
-        .current_dir(lab.root())
-        .output()
-        .unwrap();
-    (output.status.code().unwrap(), String::from_utf8_lossy(&output.stderr).into_owned())
 }
 
 #[test]

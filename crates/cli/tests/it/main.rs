@@ -4,6 +4,7 @@
 mod accidents;
 mod adopt;
 mod agreement;
+mod another_user;
 mod as_of;
 mod burn_in;
 mod by_itself;

@@ -7,4 +7,5 @@ pub(crate) mod open_files;
 pub(crate) mod real;
 pub(crate) mod real_file;
 pub(crate) mod real_stat;
+mod rights;
 pub(crate) mod uuid_ioctl;

@@ -342,6 +342,10 @@ impl Disk for RealDisk {
         self.at("folder.remove", path, |folder, name| sys::unlinkat(folder, name, AtFlags::REMOVEDIR))
     }
 
+    fn may_give_to(&self, uid: u32) -> bool {
+        super::rights::may_give_to(uid)
+    }
+
     fn set_attributes(&self, path: &RelPath, attributes: &Attributes) -> Result<()> {
         let set = |folder: &OwnedFd, name: &OsStr| {
             let now = sys::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?;

@@ -22,9 +22,10 @@ use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
 use sieve_catalogue::label;
 use sieve_catalogue::label::Role;
+use sieve_catalogue::objects;
 use sieve_catalogue::pool_file;
 use sieve_catalogue::pool_file::Edit;
-use sieve_core::count::Totals;
+use sieve_core::count::{Totals, so_many};
 use sieve_disk::event::{Observer, Silent};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::curves::forecast_pass;
@@ -172,6 +173,17 @@ fn refuse_twins(targets: &[Target]) -> Result<()> {
     Ok(())
 }
 
+/// Files of other users come back as those of whoever computes them, unless that is root: better than not, and it is said.
+fn of_others(pool: &Pool, target: &Target) -> Result<Option<String>> {
+    let owners = objects::by_owner(pool.catalogue.reading(), target.row.id)?;
+    let others = owners.iter().filter(|(uid, _)| !target.new.disk.may_give_to(*uid));
+    let files: u64 = others.map(|(_, count)| count.files).sum();
+    Ok((files > 0).then(|| {
+        let files = so_many(files, "file");
+        format!("{files} of other users would come back as your own: run it as root to keep their owners")
+    }))
+}
+
 fn target_plan(
     pool: &Pool,
     model: &VolumeModel,
@@ -189,6 +201,8 @@ fn target_plan(
     let usable = usable_bytes(spec, Some(filesystem)).unwrap_or_default();
     // What an earlier try wrote there is part of what is needed: it must not count as taken as well.
     let free = if target.is_begun { usable } else { usable.min(filesystem.available) };
+    let mut doubts = target.new.doubts();
+    doubts.extend(of_others(pool, target)?);
     Ok(TargetPlan {
         disk: target.row.name.clone(),
         role: target.row.role,
@@ -196,6 +210,6 @@ fn target_plan(
         files,
         bytes,
         free,
-        doubts: target.new.doubts(),
+        doubts,
     })
 }

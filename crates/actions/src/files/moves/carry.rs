@@ -345,6 +345,11 @@ pub(super) fn open_source(task: &Task, watcher: &Watcher<'_>) -> std::result::Re
     if looks.is_none_or(|stat| !task.object.matches(&stat)) {
         return Err(Stays::Because(held::HAS_CHANGED.into()));
     }
+    // A copy that becomes another's is taken from who has it (L5).
+    let is_kept = |stat: &Stat| task.targets.iter().all(|target| target.disk.may_give_to(stat.uid));
+    if !looks.as_ref().is_some_and(is_kept) {
+        return Err(Stays::Because(held::IS_OF_ANOTHER.into()));
+    }
     let (file, is_leased) = match watcher.watch_open(opened?)?.ok_or_else(is_written)? {
         Watch::Leased(file) => (file, true),
         Watch::Looked => (task.disk.open(first)?, false),

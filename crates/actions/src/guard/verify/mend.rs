@@ -138,7 +138,7 @@ impl Mender<'_> {
         if patches.is_empty() {
             return Ok(());
         }
-        let in_place = stat.links > 1 || !has_room(&**disk, &row)?;
+        let in_place = stat.links > 1 || !disk.may_give_to(stat.uid) || !has_room(&**disk, &row)?;
         let watcher = Watcher::new(&*self.pool.machine);
         let Some(watch) = watcher.watch(&**disk, &path)? else {
             cells.iter().for_each(|cell| self.leave(member, &path, &row, *cell, IS_WRITTEN));

@@ -32,7 +32,7 @@ pub struct MendedCell {
     pub bytes: (u64, u64),
     /// Where on the disk the bytes that were replaced are kept.
     pub kept: String,
-    /// The file had no room beside it, or has several names: it was mended where it lies.
+    /// The file had no room beside it, has several names, or is of another user: it was mended where it lies.
     pub in_place: bool,
 }
 

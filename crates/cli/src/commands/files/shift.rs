@@ -129,7 +129,7 @@ fn agree_and_shift(
             crate::say!("A sync guards them where they are now, and frees what they held where they were.");
         }
     }
-    Ok(Outcome::well(!report.moved.stopped))
+    Ok(Outcome::well(!report.moved.stopped && report.moved.left_alone.is_empty()))
 }
 
 /// What moves where, and how full the disks are then.

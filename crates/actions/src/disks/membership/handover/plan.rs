@@ -15,7 +15,7 @@ use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::pool_file;
 use sieve_catalogue::pool_file::Edit;
-use sieve_core::count::Count;
+use sieve_core::count::{Count, so_many};
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, DiskId};
 use sieve_disk::{Error, Kind, Result};
@@ -107,6 +107,7 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
         space,
         files.bytes,
     )?;
+    refuse_of_others(pool, member, &new)?;
     let edits = successor::edits(pool, &member.row.name, &new.at, request.capacity, &request.about);
     pool_file::rehearse(&pool.file, &edits)?;
     let mut doubts = new.doubts();
@@ -134,6 +135,18 @@ fn begun(pool: &Pool, id: DiskId, at: &str) -> Result<Option<Uuid>> {
         _ => None,
     });
     Ok(found)
+}
+
+/// A copy of somebody else's file would be ours (L5): of a whole disk that is more than a file left alone.
+fn refuse_of_others(pool: &Pool, member: &Member, new: &NewDisk) -> Result<()> {
+    let owners = objects::by_owner(pool.catalogue.reading(), member.row.id)?;
+    let Some((uid, files)) = owners.iter().find(|(uid, _)| !new.disk.may_give_to(*uid)) else {
+        return Ok(());
+    };
+    let files = so_many(files.files, "file");
+    let message = format!("{files} on {} belong to another user (number {uid})", member.row.name);
+    Err(Error::new(Kind::Safety, "handover.owners", message)
+        .remedy("run it as root, who alone can copy them without making them its own"))
 }
 
 /// The disk has to be empty, unless it is the one that this handover began to fill.
