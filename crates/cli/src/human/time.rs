@@ -14,10 +14,24 @@ pub(crate) fn ago(at: i64, now: i64) -> String {
     format!("{number} {unit}{} ago", if number == 1 { "" } else { "s" })
 }
 
-/// The date and time of day in the local time zone.
-pub(crate) fn moment(at: i64) -> String {
+fn local(at: i64) -> jiff::Zoned {
     let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
-    stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+    stamp.to_zoned(jiff::tz::TimeZone::system())
+}
+
+/// The date and time of day, with the local time zone that they are of.
+pub(crate) fn moment(at: i64) -> String {
+    local(at).strftime("%Y-%m-%d %H:%M %Z").to_string()
+}
+
+/// The same in a row of many, where the zone would be told again and again.
+pub(crate) fn moment_in_a_row(at: i64) -> String {
+    local(at).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+/// The local time zone at a moment, "CET".
+pub(crate) fn zone(at: i64) -> String {
+    local(at).strftime("%Z").to_string()
 }
 
 /// A past moment as it is typed: how long ago ("1 day"), a day, or a day with the time, in the local time zone.
@@ -42,14 +56,17 @@ pub(crate) fn parse_past(text: &str, now: i64) -> Result<i64> {
 
 /// The time of day in the local time zone.
 pub(crate) fn clock(at: i64) -> String {
-    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
-    stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M").to_string()
+    local(at).strftime("%H:%M").to_string()
 }
 
-/// A day of the week and a time of day, "Sun 4 May 02:00", in the local time zone.
+/// A day of the week and a time of day, "Sun 4 May 02:00 CEST".
 pub(crate) fn weekday_and_clock(at: i64) -> String {
-    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
-    stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%a %-d %b %H:%M").to_string()
+    local(at).strftime("%a %-d %b %H:%M %Z").to_string()
+}
+
+/// The same in a row of many.
+pub(crate) fn weekday_in_a_row(at: i64) -> String {
+    local(at).strftime("%a %-d %b %H:%M").to_string()
 }
 
 /// A day, "Fri 2 May 2031".
@@ -59,8 +76,7 @@ pub(crate) fn day(date: jiff::civil::Date) -> String {
 
 /// The date in the local time zone.
 pub(crate) fn date(at: i64) -> jiff::civil::Date {
-    let stamp = jiff::Timestamp::from_nanosecond(i128::from(at)).unwrap_or_default();
-    stamp.to_zoned(jiff::tz::TimeZone::system()).date()
+    local(at).date()
 }
 
 #[cfg(test)]

@@ -264,3 +264,26 @@ fn lists_open_in_a_spreadsheet(
     let both = lab.run(&[arguments, &["--csv", "--json"]].concat()).expect(&[2]).stdout;
     assert!(both.contains("cannot be used with"), "{both}");
 }
+
+/// A zone by its name works also where the system has no files of zones, and what is told says which it is.
+#[rstest]
+#[case("Europe/Berlin", "CET", "2026-12-01 13:00 CET")]
+#[case("Asia/Kolkata", "IST", "2026-12-01 17:30 IST")]
+#[case("UTC", "UTC", "2026-12-01 12:00 UTC")]
+fn times_are_of_the_zone_that_is_named(#[case] zone: &str, #[case] short: &str, #[case] moment: &str) {
+    let lab = lab();
+    let run = |arguments: &[&str]| {
+        let mut command = lab.command(arguments);
+        // Noon of the first of December.
+        command.env("ZINC_SIEVE_NOW", "1796126400000000000").env("TZ", zone).env("TZDIR", "/nowhere");
+        Run::of(&command.output().unwrap()).expect(&[0, 5]).stdout
+    };
+    run(&["verify"]);
+    let journal = run(&["journal", "--since", "2026-12-01"]);
+    assert!(journal.contains(&format!("Tue 1 Dec 2026, {short}")), "{journal}");
+    let clock = moment.split(' ').nth(1).unwrap();
+    assert!(journal.contains(clock), "{journal}");
+    run(&["report", "page.html"]);
+    let page = fs::read_to_string(lab.root().join("page.html")).unwrap();
+    assert!(page.contains(moment), "{moment}");
+}

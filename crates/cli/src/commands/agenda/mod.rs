@@ -210,9 +210,15 @@ impl<'a> Week<'a> {
         }
         crate::say!();
         draw::week(&self.setting().jobs, &self.hall, &self.days, &self.zone);
+        crate::say!("\nTimes are in {}.", self.zone_in_words());
         self.show_runs();
         self.show_clashes();
         self.show_figures();
+    }
+
+    fn zone_in_words(&self) -> String {
+        let short = time::zone(self.hall.within.from * 1_000_000_000);
+        self.zone.iana_name().map_or(short, String::from)
     }
 
     fn show_answer(&self) {
@@ -237,7 +243,7 @@ impl<'a> Week<'a> {
             let second = |at: i64| at * 1_000_000_000;
             let ends = if run.stopped { "stopped, goes on".into() } else { time::clock(second(run.end)) };
             table.row([
-                time::weekday_and_clock(second(run.begin)),
+                time::weekday_in_a_row(second(run.begin)),
                 draw::letter(run.job).to_string(),
                 setting.jobs[run.job].name.clone(),
                 Duration::from_seconds((run.end - run.begin) as f64).to_string(),

@@ -14,7 +14,7 @@ const SECOND: i64 = 1_000_000_000;
 /// A sentence that says what collides, and one that says what would help.
 pub(crate) fn sentence(setting: &Setting, clash: &Clash) -> (String, String) {
     let name = |job: usize| setting.jobs[job].name.as_str();
-    let when = |at: i64| time::weekday_and_clock(at * SECOND);
+    let when = |at: i64| time::weekday_in_a_row(at * SECOND);
     let clock = |at: i64| time::clock(at * SECOND);
     let long = |seconds: f64| Duration::from_seconds(seconds).to_string();
     match clash {

@@ -176,7 +176,7 @@ fn show(found: &Tree, is_long: bool) {
                 "file" | "folder" => size(row.size_bytes).into(),
                 kind => (kind.to_string(), style::FAINT).into(),
             },
-            told(time::moment(row.modified)),
+            told(time::moment_in_a_row(row.modified)),
             told(row.disks.join(if is_folder { ", " } else { "+" })),
             match row.guarded {
                 Some(guarded) => match guarded.unguarded {

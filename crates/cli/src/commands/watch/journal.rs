@@ -215,7 +215,7 @@ fn show(entries: &[Entry]) {
     while let [first, ..] = rest {
         let day = time::date(first.at);
         let end = rest.iter().position(|entry| time::date(entry.at) != day).unwrap_or(rest.len());
-        crate::say!("{}", style::paint(style::HEAD, time::day(day)));
+        crate::say!("{}", style::paint(style::HEAD, format!("{}, {}", time::day(day), time::zone(first.at))));
         let mut table = Table::new(&["at", "did", "", "?>took", "what"]);
         for entry in &rest[..end] {
             let ended = match entry.ended {

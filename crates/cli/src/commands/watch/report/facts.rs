@@ -435,7 +435,7 @@ fn last_days(pool: &Pool) -> Result<Vec<Line>> {
 
 fn line(entry: &Entry) -> Line {
     Line {
-        when: time::moment(entry.at),
+        when: time::moment_in_a_row(entry.at),
         did: entry.did.word().to_string(),
         ended: if entry.ended == Ended::Done { "" } else { entry.ended.word() },
         class: match entry.ended {
