@@ -121,7 +121,7 @@ pub(crate) enum Command {
     },
     /// Judge every disk by what it reports about itself: fine, watch, replace soon, do not use
     #[command(
-        after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine\n  zinc-sieve health --self-test short cedar"
+        after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine\n  zinc-sieve health --self-test short cedar\n  zinc-sieve health cedar --probe"
     )]
     Health {
         /// Only these disks of the pool
@@ -130,6 +130,9 @@ pub(crate) enum Command {
         /// Have the disks test themselves, one after another, and follow it
         #[arg(long, value_name = "REACH", conflicts_with = "from")]
         self_test: Option<ReachWord>,
+        /// Is it real? Read samples of one disk, weigh what it says of itself and of its cable, and say what to do
+        #[arg(long, conflicts_with = "self_test")]
+        probe: bool,
         #[command(flatten)]
         from: Documents,
     },

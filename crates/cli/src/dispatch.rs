@@ -6,7 +6,7 @@ use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
 use crate::commands::files::{find, get, ls, put, restore, rm, settle, shift};
 use crate::commands::foresee::{drill, fate, risk};
-use crate::commands::look::{bays, burn_in, disks, health, self_test};
+use crate::commands::look::{bays, burn_in, disks, health, probe, self_test};
 use crate::commands::mount;
 use crate::commands::plan::{check, design, forms, ingest, init, manual};
 use crate::commands::protect::{sync, verify};
@@ -54,6 +54,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Health { names, self_test: Some(reach), .. } => {
             self_test::run(context, reach.into(), &names)
         }
+        Command::Health { names, probe: true, from, .. } => probe::run(context, &names, from.from.as_deref()),
         Command::Health { names, from, .. } => health::run(context, &names, from.from.as_deref()),
         Command::BurnIn { path, amount, overwrite, consent } => {
             let amount = amount.as_deref().map(size_argument).transpose()?;

@@ -81,9 +81,27 @@ impl Shelf {
     /// # Errors
     /// What the catalogue says.
     pub(crate) fn judge(&self, item: &Item<'_>) -> Result<Judgement> {
+        self.judge_against(item, None)
+    }
+
+    /// Judges a disk by what it counted so many days ago: what grew since then and was told already counts as well.
+    ///
+    /// # Errors
+    /// As [`Self::judge`].
+    pub(crate) fn judge_over(&self, item: &Item<'_>, days: f64) -> Result<Judgement> {
+        self.judge_against(item, Some(self.now.saturating_sub((days * 86_400e9) as i64)))
+    }
+
+    /// Against what it counted at that moment; else against the look before this one.
+    fn judge_against(&self, item: &Item<'_>, then: Option<i64>) -> Result<Judgement> {
         let report = item.report();
-        let before = match (&self.catalogue, item.serial(), report) {
-            (Some(catalogue), Some(serial), Some(_)) => looks::newest(catalogue.reading(), serial, self.now)?,
+        let before = match (&self.catalogue, item.serial(), report, then) {
+            (Some(catalogue), Some(serial), Some(_), None) => {
+                looks::newest(catalogue.reading(), serial, self.now)?
+            }
+            (Some(catalogue), Some(serial), Some(_), Some(then)) => {
+                looks::as_of(catalogue.reading(), serial, then)?
+            }
             _ => None,
         };
         let thresholds = self.thresholds();

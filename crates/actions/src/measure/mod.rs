@@ -3,3 +3,4 @@
 pub mod bench;
 pub mod burn_in;
 pub mod landings;
+pub mod probe;

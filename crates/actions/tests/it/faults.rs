@@ -369,3 +369,19 @@ fn a_disk_without_hard_links_does_not_become_a_member() {
         assert!(!folder.path().join(name).join(".zinc-sieve").exists(), "{name}");
     }
 }
+
+/// What cannot be read is found with its place, and what can be is counted; the disk that answers no more at all is an error.
+#[test]
+fn samples_of_a_suspicious_disk_tell_what_cannot_be_read() {
+    use sieve_actions::measure::probe::of_files;
+    let scene = scene();
+    let root = scene.folder.path().join("beech");
+    let whole = of_files(&*scene.machine.open_disk(&root).unwrap(), &Silent).unwrap();
+    assert!(whole.taken > 0 && whole.unreadable.is_empty() && !whole.of_device, "{whole:?}");
+    let path = rel("beech-1.flac");
+    scene.machine.set(&root, |faults| faults.unreadable.push((path.clone(), 0..u64::MAX)));
+    let found = of_files(&*scene.machine.open_disk(&root).unwrap(), &Silent).unwrap();
+    assert_eq!((found.taken, found.unreadable.len()), (whole.taken, 1), "{found:?}");
+    assert_eq!(found.unreadable[0].at, path.to_string());
+    assert_eq!(found.samples().unreadable, 1);
+}

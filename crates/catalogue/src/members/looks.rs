@@ -11,12 +11,27 @@ use sieve_disk::Result;
 /// # Errors
 /// What the database says.
 pub fn newest(c: &Connection, serial: &str, before: i64) -> Result<Option<Look>> {
+    one(c, "at < ?2 ORDER BY at DESC", serial, before)
+}
+
+/// What a disk counted at a moment, nanoseconds since 1970: at the newest look before it, or at the first one after it.
+///
+/// # Errors
+/// What the database says.
+pub fn as_of(c: &Connection, serial: &str, moment: i64) -> Result<Option<Look>> {
+    match newest(c, serial, moment)? {
+        None => one(c, "at >= ?2 ORDER BY at", serial, moment),
+        found => Ok(found),
+    }
+}
+
+fn one(c: &Connection, which: &str, serial: &str, moment: i64) -> Result<Option<Look>> {
     let look = c
-        .prepare_cached(
+        .prepare_cached(&format!(
             "SELECT at, reallocated, pending, uncorrectable, reported, timeouts, spin_retries, link_errors
-             FROM look WHERE serial = ?1 AND at < ?2 ORDER BY at DESC LIMIT 1",
-        )?
-        .query_row((serial, before), |row| {
+             FROM look WHERE serial = ?1 AND {which} LIMIT 1"
+        ))?
+        .query_row((serial, moment), |row| {
             let count = |name: &str| row.get::<_, Option<i64>>(name).map(|n| n.map(unsigned));
             Ok(Look {
                 at: row.get("at")?,

@@ -305,6 +305,7 @@ fn outlook(typist: &mut Typist) {
             "disks --from machine",
             "disks alder --from machine",
             "health --from machine",
+            "health alder --probe --from machine",
             "bays --from machine",
             "bays --find alder --from machine",
             "prepare elm=TS08-4M2H9D --erase TS08-4M2H9D --from machine",

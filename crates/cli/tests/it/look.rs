@@ -241,3 +241,44 @@ fn disks_of_every_bus_are_judged_by_what_they_say() {
     );
     assert!(!reasons.contains("self-test"), "{reasons}");
 }
+
+/// Is it real? A cable, a disk that dies, or nothing: by what is read, what it says of itself, and what grew since the last look.
+#[test]
+fn a_probe_tells_a_cable_from_a_dying_disk_and_from_nothing() {
+    let (lab, world) = world();
+    run(&lab, &world, &["create", "--yes"]).expect(&[0]);
+    let probe = |name: &str, codes: &[i32]| {
+        let told = run(&lab, &world, &["health", name, "--probe", "--from", "machine", "--json"])
+            .expect(codes)
+            .json();
+        (told["cause"].as_str().unwrap().to_string(), told["next"].to_string(), told)
+    };
+    run(&lab, &world, &["health", "--from", "machine"]).expect(&[1]);
+    let (cause, next, told) = probe("alder", &[0]);
+    assert_eq!(cause, "false-alarm", "{told}");
+    assert!(
+        next.contains("verify --disks alder --mend") && told["read"]["taken"].as_u64() > Some(0),
+        "{told}"
+    );
+    let (cause, next, told) = probe("beech", &[1]);
+    assert_eq!(cause, "cable", "{told}");
+    assert!(told["reasons"].to_string().contains("check the cable and the port"), "{told}");
+    assert!(next.find("--probe") < next.find("verify --disks beech"), "it is looked at again first: {next}");
+    assert_eq!(probe("cedar", &[0]).0, "false-alarm", "sectors that were replaced long ago are no alarm");
+    edit(&world, "smart-sdc.json", |report| {
+        report["ata_smart_attributes"]["table"][0]["raw"]["value"] = json!(90);
+    });
+    let (cause, next, told) = probe("cedar", &[1]);
+    assert_eq!(cause, "dying", "{told}");
+    assert!(next.contains("replace cedar --onto DIR"), "{next}");
+    let said = run(&lab, &world, &["health", "cedar", "--probe", "--from", "machine"]).expect(&[1]).stdout;
+    assert!(
+        said.lines().next().unwrap().contains("cedar (bay B1, serial …V7C5): the disk is dying."),
+        "{said}"
+    );
+    fs::remove_dir_all(world.join("disks/beech")).unwrap();
+    let away = run(&lab, &world, &["health", "beech", "--probe", "--from", "machine"]).expect(&[2, 3]).stderr;
+    assert!(away.contains("zinc-sieve rebuild beech --onto DIR"), "{away}");
+    let two = run(&lab, &world, &["health", "alder", "cedar", "--probe"]).expect(&[2]).stderr;
+    assert!(two.contains("one disk"), "{two}");
+}

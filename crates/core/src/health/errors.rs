@@ -2,6 +2,7 @@
 
 use super::finding::{About, Findings, Look, Verdict};
 use super::rule::{FOLLOWED_DAYS, Rule};
+use crate::count::so_many;
 use crate::inventory::SmartReport;
 
 /// Reallocated sectors from which on a disk is to be replaced even if they do not grow.
@@ -16,6 +17,8 @@ struct Count {
     stands_still: bool,
     /// It was the same at the look before.
     was_seen: bool,
+    /// Days since that look.
+    days: Option<f64>,
 }
 
 impl Count {
@@ -26,14 +29,18 @@ impl Count {
         let more = before.map_or(0, |before| now.saturating_sub(before));
         let was_seen = before == Some(now);
         let stands_still = was_seen && about.days_since_look().is_some_and(|days| days >= FOLLOWED_DAYS);
-        Some(Self { now, more, stands_still, was_seen })
+        Some(Self { now, more, stands_still, was_seen, days: about.days_since_look() })
     }
 
     /// "3 sectors", with what is new since the last look.
     fn words(&self, one: &str, many: &str) -> String {
         let what = if self.now == 1 { one } else { many };
         let since = if self.more > 0 {
-            format!(", {} more than at the last look", self.more)
+            let then = match self.days {
+                Some(days) if days >= 1.0 => format!("{} ago", so_many(days as u64, "day")),
+                _ => "at the last look".into(),
+            };
+            format!(", {} more than {then}", self.more)
         } else if self.stands_still {
             format!(", none for {FOLLOWED_DAYS:.0} days")
         } else {
@@ -64,8 +71,9 @@ pub(super) fn judge(about: &About<'_>, report: &SmartReport, findings: &mut Find
         findings.add(Verdict::Watch, Rule::Timeouts, format!("{words}: check power and cable"));
     }
     if let Some(found) = count(report.link_errors, |look| look.link_errors).filter(|c| !c.was_seen) {
-        let words = found.words("transfer came broken", "transfers came broken");
-        findings.add(Verdict::Watch, Rule::LinkErrors, format!("{words} over the cable: change it"));
+        let words =
+            found.words("transfer came broken over the cable", "transfers came broken over the cable");
+        findings.add(Verdict::Watch, Rule::LinkErrors, format!("{words}: change it"));
     }
 }
 

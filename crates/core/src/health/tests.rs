@@ -196,8 +196,8 @@ fn what_grows_is_worse_than_what_stands_still_and_that_is_forgiven_in_time() {
     };
     let grown = checks(&report, Some(&before(3, 2)), 5);
     assert_eq!((grown[0].verdict, grown[0].raises), (Verdict::ReplaceSoon, 14.0));
-    assert!(grown[0].reason.contains("5 more than at the last look"), "{grown:?}");
-    assert!(grown[1].reason.contains("3 more than at the last look over the cable"), "{grown:?}");
+    assert!(grown[0].reason.contains("5 more than 5 days ago"), "{grown:?}");
+    assert!(grown[1].reason.contains("broken over the cable, 3 more than 5 days ago"), "{grown:?}");
 
     // The cable was changed since; the sectors still foretell something.
     let still = checks(&report, Some(&before(8, 5)), 59);

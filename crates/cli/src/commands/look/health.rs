@@ -22,13 +22,13 @@ use crate::shelf::{Item, Shelf, serial_cell, temperature_cell};
 json::named!("health", Answer<'_>);
 
 #[derive(Serialize, JsonSchema)]
-struct Judged<'a> {
+pub(super) struct Judged<'a> {
     #[serde(flatten)]
     item: &'a Item<'a>,
     /// What is to be done about it.
     verdict: Verdict,
     /// Why, the worst first.
-    reasons: Vec<Check>,
+    pub(super) reasons: Vec<Check>,
     /// What it said the time before.
     last_look: Option<Look>,
     /// How old it is.
@@ -80,7 +80,7 @@ fn refuse_unknown(items: &[Item<'_>], names: &[String]) -> Result<()> {
     }
 }
 
-fn judge_one<'a>(shelf: &Shelf, item: &'a Item<'a>, today: Date) -> Result<Judged<'a>> {
+pub(super) fn judge_one<'a>(shelf: &Shelf, item: &'a Item<'a>, today: Date) -> Result<Judged<'a>> {
     let report = item.report();
     let judgement = shelf.judge(item)?;
     if let (Some(catalogue), Some(serial), Some(report)) = (&shelf.catalogue, item.serial(), report) {

@@ -4,4 +4,5 @@ pub(crate) mod bays;
 pub(crate) mod burn_in;
 pub(crate) mod disks;
 pub(crate) mod health;
+pub(crate) mod probe;
 pub(crate) mod self_test;
