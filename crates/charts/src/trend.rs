@@ -21,6 +21,15 @@ const COLOURS: [RGBColor; 6] = [
     RGBColor(60, 140, 140),
 ];
 
+/// A day before now.
+fn ago(days: f64) -> String {
+    match -days.round() {
+        ..1.0 => "now".into(),
+        1.0 => "1 day ago".into(),
+        days => format!("{days:.0} days ago"),
+    }
+}
+
 /// Draws lines over the same days, from 0 or from the least value on.
 ///
 /// # Errors
@@ -35,6 +44,8 @@ pub fn draw(canvas: &Canvas<'_>, title: &str, unit: &str, lines: &[Line], from_z
     }
     let low = if from_zero { 0.0 } else { (least - 2.0).min(most - 4.0) };
     let high = if most > low { most + (most - low) * 0.1 } else { low + 1.0 };
+    // Marks that would read the same get a digit more; what has no unit is counted, and has no halves.
+    let decimals = usize::from(high - low < 4.0 && !unit.is_empty());
     let mut chart = ChartBuilder::on(canvas)
         .caption(title, text(24, INK))
         .margin(14)
@@ -46,8 +57,8 @@ pub fn draw(canvas: &Canvas<'_>, title: &str, unit: &str, lines: &[Line], from_z
         .configure_mesh()
         .x_labels(6)
         .y_labels(5)
-        .x_label_formatter(&|days| if *days > -0.5 { "now".into() } else { format!("{:.0} days ago", -days) })
-        .y_label_formatter(&|value| format!("{value:.0} {unit}"))
+        .x_label_formatter(&|days| ago(*days))
+        .y_label_formatter(&|value| format!("{value:.decimals$} {unit}"))
         .label_style(text(17, INK))
         .light_line_style(WHITE)
         .bold_line_style(FAINT.mix(0.25))

@@ -8,12 +8,15 @@ mod times;
 mod verdict;
 mod volumes;
 
+use std::collections::BTreeMap;
+
 use self::stock::Stock;
 pub use crate::look::Look;
 use crate::look::{self, Looked};
 use sieve_actions::files::settle::caches;
 use sieve_catalogue::intents;
 use sieve_catalogue::samples::{self, Sample};
+use sieve_core::units::{ByteLength, DiskId};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::pool::Pool;
@@ -51,6 +54,7 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
     let (disks, damaged_tables) = (disks(pool)?, tables(pool)?);
     let stock = Stock::of(pool, &disks, &damaged_tables)?;
     notes.extend(stock.rests);
+    let unguarded_on = stock.unguarded_on;
     if !intents::all(pool.catalogue.reading())?.is_empty() {
         notes.push(
             "something was begun and is not finished: another command is at it, or the next one that writes finishes it"
@@ -87,21 +91,23 @@ pub fn status(pool: &mut Pool, look: Look, observer: &dyn Observer) -> Result<St
         differs: pool.differs.clone(),
     };
     status.verdict = status.judge();
-    leave_samples(pool, &status)?;
+    leave_samples(pool, &status, &unguarded_on)?;
     Ok(status)
 }
 
 /// What curves over time are drawn from: whoever looks leaves a little of what was seen, where that may be written.
-fn leave_samples(pool: &Pool, status: &Status) -> Result<()> {
+fn leave_samples(pool: &Pool, status: &Status, unguarded_on: &BTreeMap<DiskId, ByteLength>) -> Result<()> {
     pool.catalogue.note_beside(|t| {
         for disk in status.disks.iter().filter(|disk| disk.state.is_usable()) {
+            let id = pool.member_named(&disk.name)?.row.id;
             let sample = Sample {
                 at: status.now,
                 used: Some(disk.used),
                 capacity: Some(disk.used.plus(disk.free)),
+                unguarded: Some(unguarded_on.get(&id).copied().unwrap_or_default()),
                 ..Sample::default()
             };
-            samples::keep(t, pool.member_named(&disk.name)?.row.id, &sample)?;
+            samples::keep(t, id, &sample)?;
         }
         Ok(())
     })

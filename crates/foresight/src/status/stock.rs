@@ -15,7 +15,7 @@ use sieve_core::fate::{DiskIndex, Exposures, Unguarded};
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, DiskId};
 use sieve_disk::{Result, durable};
 use sieve_pool::fate::{self, CountedFile, Unfinished, VolumeModel};
 use sieve_pool::member::State;
@@ -28,7 +28,7 @@ use crate::after::{Step, after};
 /// So many conflicts are told.
 const MOST_CONFLICTS: usize = 1000;
 /// Changes with what is kept, and with how it is worked out.
-const FORMAT: u32 = 2;
+const FORMAT: u32 = 3;
 
 /// What is there, and how guarded it is.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -37,6 +37,8 @@ pub(super) struct Stock {
     /// What may lose so many disks and no more.
     pub(super) guard: BTreeMap<u8, Count>,
     pub(super) unguarded: BTreeMap<Unguarded, Count>,
+    /// The same bytes, by the disk that they lie on.
+    pub(super) unguarded_on: BTreeMap<DiskId, ByteLength>,
     pub(super) unguarded_since: Option<i64>,
     pub(super) sync_would_guard: Option<Count>,
     pub(super) held: Count,
@@ -107,6 +109,10 @@ impl Stock {
             self.stakes.add(size, file.fate, guard.level, is_on_purpose);
             if let Some(reason) = guard.reason.filter(|_| !is_on_purpose) {
                 self.unguarded.entry(reason).or_default().add(size);
+                if let Some(disk) = file.disk {
+                    let on_disk = self.unguarded_on.entry(disk).or_default();
+                    *on_disk = on_disk.plus(size);
+                }
             }
         })?;
         if disks.iter().any(|disk| !disk.state.is_usable()) {

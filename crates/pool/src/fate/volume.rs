@@ -28,6 +28,8 @@ pub struct CountedFile {
     pub fate: Fate,
     /// How many disks may die without losing it, or why none may.
     pub guard: Guard,
+    /// The disk that it lies on, or the first of several.
+    pub disk: Option<DiskId>,
 }
 
 /// The fates and guards of the objects of a model, in its order.
@@ -204,15 +206,23 @@ impl VolumeModel {
             // Which name stands for several copies, the names say.
             return self.for_each_file(pool, evaluation, |file| {
                 let guard = Guard { level: file.guard, reason: file.unguarded };
-                visit(CountedFile { size: file.size_bytes, fate: file.fate, guard });
+                let disk = self.disk_of(file.position);
+                visit(CountedFile { size: file.size_bytes, fate: file.fate, guard, disk });
                 Ok(())
             });
         }
         for (position, names) in self.name_counts(pool)?.into_iter().enumerate() {
             let (size, fate) = (self.model.objects[position].size, evaluation.fates[position]);
-            (0..names).for_each(|_| visit(CountedFile { size, fate, guard: evaluation.guards[position] }));
+            let (guard, disk) = (evaluation.guards[position], self.disk_of(position));
+            (0..names).for_each(|_| visit(CountedFile { size, fate, guard, disk }));
         }
         Ok(())
+    }
+
+    /// The disk of an object.
+    fn disk_of(&self, position: usize) -> Option<DiskId> {
+        let index = self.model.objects.get(position)?.disk;
+        self.disks.get(usize::from(index.0)).copied()
     }
 
     /// As [`Self::for_each_file`], disk by disk: each copy counts by itself.

@@ -172,3 +172,28 @@ fn a_real_browser_shows_the_page_on_a_screen_and_on_a_telephone() {
         );
     }
 }
+
+/// What waited unguarded, day by day, is seen afterwards: whoever looks leaves a sample.
+#[test]
+fn a_curve_tells_what_was_unguarded_and_none_where_nothing_was() {
+    use super::DAY;
+    let lab = lab("");
+    bring(&lab, "alder", "first.wav", &[1; 5000]);
+    run_at(&lab, FRIDAY, &["create", "--yes"]).expect(&[0]);
+    run_at(&lab, FRIDAY, &["sync", "--yes"]).expect(&[0]);
+    let page = |at: i64| {
+        run_at(&lab, at, &["report", "page.html"]).expect(&[0]);
+        fs::read_to_string(lab.root().join("page.html")).unwrap()
+    };
+    for day in 1..3 {
+        run_at(&lab, FRIDAY + day * DAY, &["status"]).expect(&[0]);
+    }
+    let calm = page(FRIDAY + 3 * DAY);
+    assert!(calm.contains("How full") && !calm.contains("\nUnguarded\n"), "nothing ever was: no curve");
+    bring(&lab, "beech", "late.wav", &vec![2; 3_000_000]);
+    run_at(&lab, FRIDAY + 4 * DAY, &["status"]).expect(&[5]);
+    run_at(&lab, FRIDAY + 5 * DAY, &["sync", "--yes"]).expect(&[0]);
+    run_at(&lab, FRIDAY + 6 * DAY, &["status"]).expect(&[0]);
+    let after = page(FRIDAY + 7 * DAY);
+    assert!(after.contains("\nUnguarded\n") && after.contains("3.0 MB"), "it was, and is not any more");
+}

@@ -405,17 +405,30 @@ fn trends(pool: &Pool) -> Result<Vec<String>> {
         lines(&|sample| Some(sample.used?.exact() as f64 / sample.capacity?.exact().max(1) as f64 * 100.0));
     let warm = lines(&|sample| sample.celsius);
     let bad = lines(&|sample| sample.reallocated.map(|number| number as f64));
+    // What was always nothing needs no curve.
+    let mut open = lines(&|sample| Some(sample.unguarded?.exact() as f64));
+    open.retain(|line| line.points.iter().any(|(_, bytes)| *bytes > 0.0));
+    let most = open.iter().flat_map(|line| &line.points).map(|(_, bytes)| *bytes).fold(0.0, f64::max);
+    let (divisor, unit_of_bytes) = unit_for(most);
+    open.iter_mut().flat_map(|line| &mut line.points).for_each(|(_, bytes)| *bytes /= divisor);
     let mut drawn = Vec::new();
     for (title, unit, lines, from_zero) in [
         ("How full", "%", full, true),
         ("How warm", "°C", warm, false),
         ("Sectors replaced by spare ones", "", bad, true),
+        ("Unguarded", unit_of_bytes, open, true),
     ] {
         if !lines.is_empty() {
             drawn.extend(inline::trend(inline::Trend { title, unit, from_zero }, lines)?);
         }
     }
     Ok(drawn)
+}
+
+/// The unit in which so many bytes are a number of one to three digits.
+fn unit_for(bytes: f64) -> (f64, &'static str) {
+    let units = [(1e12, "TB"), (1e9, "GB"), (1e6, "MB"), (1e3, "kB")];
+    units.into_iter().find(|(divisor, _)| bytes >= *divisor).unwrap_or((1.0, "B"))
 }
 
 fn last_days(pool: &Pool) -> Result<Vec<Line>> {
