@@ -243,7 +243,7 @@ pub(crate) enum Command {
     )]
     Rm {
         /// Paths in the volume
-        #[arg(required = true, value_name = "PATH")]
+        #[arg(required = true, value_name = "PATH", add = crate::complete::paths())]
         paths: Vec<OsString>,
         /// Remove folders with everything in them
         #[arg(long)]
@@ -350,7 +350,7 @@ pub(crate) enum Command {
     #[command(after_help = "Example:\n  zinc-sieve schema\n  zinc-sieve schema fate")]
     Schema {
         /// Which result, as its `format` names it; without it all names are listed
-        #[arg(value_name = "NAME")]
+        #[arg(value_name = "NAME", add = crate::complete::results())]
         name: Option<String>,
         /// Write all of them into this folder
         #[arg(long, value_name = "DIR", conflicts_with = "name")]

@@ -209,6 +209,38 @@ pub fn for_each_name_below(
     for_each_name_between(c, disk, folders::below(folder), visit)
 }
 
+/// What lies in a folder of a disk, not below it: names, and whether each is a folder; at most so many.
+///
+/// However much is below the folders, one row of each is looked at.
+///
+/// # Errors
+/// A path in the catalogue that leads out of the disk, or what the database says.
+pub fn children(c: &Connection, disk: DiskId, folder: &RelPath, most: usize) -> Result<Vec<(RelPath, bool)>> {
+    let mut statement = c.prepare_cached(
+        "SELECT path FROM name WHERE disk = ?1 AND path >= ?2 AND path < ?3 ORDER BY path LIMIT 1",
+    )?;
+    let (mut from, to) = folders::below(folder);
+    let mut found = Vec::new();
+    while found.len() < most {
+        let key: Option<Vec<u8>> =
+            statement.query_row((disk.get(), &from, &to), |row| row.get(0)).optional()?;
+        let Some(mut key) = key else { break };
+        let mut child = path_of(&key)?;
+        let mut is_folder = false;
+        while let Some(parent) = child.parent().filter(|parent| parent != folder) {
+            (child, is_folder) = (parent, true);
+        }
+        if is_folder {
+            from = folders::below(&child).1;
+        } else {
+            key.push(0);
+            from = key;
+        }
+        found.push((child, is_folder));
+    }
+    Ok(found)
+}
+
 fn for_each_name_between(
     c: &Connection,
     disk: DiskId,

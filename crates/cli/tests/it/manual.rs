@@ -62,3 +62,33 @@ fn every_shell_has_its_script_and_every_command_its_page() {
     let again = lab.run(&["man", folder.to_str().unwrap()]).expect(&[4]);
     assert!(again.stderr.contains("is there already"), "{}", again.stderr);
 }
+
+/// Folders and files come from the catalogue: level by level, however much is below, and with the disks away.
+#[test]
+fn paths_are_completed_level_by_level_and_no_disk_is_asked() {
+    let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
+    for (disk, path) in [
+        ("alder", "dawn/may/wren.flac"),
+        ("alder", "dawn/may/owl.flac"),
+        ("beech", "dawn/june/robin.flac"),
+        ("beech", "dawn.txt"),
+        ("beech", "dawn-2/late.flac"),
+        ("beech", "nest/box.mkv"),
+    ] {
+        let path = lab.disk(disk).join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, "x").unwrap();
+    }
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::rename(lab.disk("alder"), lab.root().join("away")).unwrap();
+    let of = |words: &[&str]| {
+        completed(&lab, words).iter().map(|line| line.trim().to_string()).collect::<Vec<_>>()
+    };
+    assert_eq!(of(&["ls", "d"]), ["dawn-2/", "dawn.txt", "dawn/"]);
+    assert_eq!(of(&["rm", "dawn/"]), ["dawn/june/", "dawn/may/"]);
+    assert_eq!(of(&["get", "dawn/may/o"]), ["dawn/may/owl.flac"]);
+    assert_eq!(of(&["verify", "--folder", "ne"]), ["nest/"]);
+    assert!(of(&["ls", ".zinc"]).is_empty(), "what is ours is nobody's path");
+    assert_eq!(of(&["schema", "fate-m"]), ["fate-map"]);
+}

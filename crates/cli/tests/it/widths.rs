@@ -70,6 +70,7 @@ const COMMANDS: &[(&str, &[&str])] = &[
     ),
     ("fate-map", &["fate", "--map"]),
     ("health", &["health", "--from", "machine"]),
+    ("health-probe", &["health", "cedar", "--probe", "--from", "machine"]),
     (
         "ingest",
         &[

@@ -21,7 +21,8 @@ const LEAST_RUNS: usize = 3;
 const PROBE: ByteLength = ByteLength::new(1_000_000_000);
 /// Seconds that opening, scanning a small pool and putting the tables down take in any case.
 const LEAST_SECONDS: f64 = 5.0;
-/// Seconds that looking at a file again takes; measured by `cargo bench` at 10^6 files on two cores, see docs/performance.md.
+/// Seconds that looking at a file again is taken to need: three times what docs/performance.md has for a million files in memory,
+/// since names and inodes come from a disk. An assumption, until earlier runs correct it.
 const SECONDS_A_FILE: f64 = 4e-6;
 /// Seconds of a disk's short self-test.
 const SHORT_TEST: f64 = 120.0;

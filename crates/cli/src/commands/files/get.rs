@@ -21,7 +21,7 @@ json::named!("get", read::GetReport);
 #[derive(Args)]
 pub(crate) struct GetArguments {
     /// Paths in the volume
-    #[arg(required = true, value_name = "PATH")]
+    #[arg(required = true, value_name = "PATH", add = crate::complete::paths())]
     pub(crate) paths: Vec<OsString>,
     /// The folder to copy to
     pub(crate) target: PathBuf,

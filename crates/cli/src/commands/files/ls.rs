@@ -29,7 +29,7 @@ json::named!("ls", Answer<'_>);
 #[derive(Args)]
 pub(crate) struct LsArguments {
     /// A folder of the volume
-    #[arg(default_value = ".")]
+    #[arg(default_value = ".", add = crate::complete::paths())]
     folder: OsString,
     /// Everything below it, not only what lies in it itself
     #[arg(long)]

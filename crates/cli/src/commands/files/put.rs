@@ -37,6 +37,7 @@ pub(crate) struct PutArguments {
     #[arg(required = true, value_name = "SOURCE")]
     pub(crate) sources: Vec<PathBuf>,
     /// The folder of the volume that they go to (`.` for its root)
+    #[arg(add = crate::complete::paths())]
     pub(crate) folder: OsString,
     /// Replace files that are there; what they were is held until the next sync
     #[arg(long)]

@@ -28,7 +28,7 @@ json::named!("restore", RestoreReport);
 #[derive(Args)]
 pub(crate) struct RestoreArguments {
     /// Files or folders, as they were called in the volume
-    #[arg(required_unless_present = "list", value_name = "PATH")]
+    #[arg(required_unless_present = "list", value_name = "PATH", add = crate::complete::paths())]
     pub(crate) paths: Vec<OsString>,
     /// Show what could be had back, and stop
     #[arg(long)]

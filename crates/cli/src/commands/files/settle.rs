@@ -41,7 +41,7 @@ json::named!("settle", Settled<'_>);
 #[derive(Args)]
 pub(crate) struct SettleArguments {
     /// Only what lies in this folder
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", add = crate::complete::paths())]
     pub(crate) folder: Option<OsString>,
     /// Only what has been waiting for so long, "12 hours"
     #[arg(long, value_name = "TIME")]

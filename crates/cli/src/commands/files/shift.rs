@@ -29,7 +29,7 @@ const SHOWN: usize = 12;
 #[derive(Args)]
 pub(crate) struct MoveArguments {
     /// Files and folders of the volume
-    #[arg(required = true, value_name = "PATH")]
+    #[arg(required = true, value_name = "PATH", add = crate::complete::paths())]
     paths: Vec<OsString>,
     /// The data disk that they go to
     #[arg(long, value_name = "DISK")]

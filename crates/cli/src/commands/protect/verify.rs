@@ -33,7 +33,7 @@ pub(crate) struct VerifyArguments {
     #[arg(long, value_name = "DISK", value_delimiter = ',', conflicts_with = "folder")]
     pub(crate) disks: Vec<String>,
     /// Only this folder or file of the volumes
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", add = crate::complete::paths())]
     pub(crate) folder: Option<OsString>,
     /// Mend what is damaged from parity, and keep the bytes that are replaced
     #[arg(long)]

@@ -31,7 +31,7 @@ pub(crate) struct RebuildArguments {
     #[arg(long, required = true, value_name = "DIR")]
     pub(crate) onto: Vec<PathBuf>,
     /// Bring these folders or files back before all others
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", add = crate::complete::paths())]
     pub(crate) first: Vec<String>,
     /// Keep what comes back in pieces beside its name, with zeros for what is missing
     #[arg(long)]

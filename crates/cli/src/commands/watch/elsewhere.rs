@@ -26,7 +26,7 @@ const LISTED: usize = 15;
 #[derive(Args)]
 pub(crate) struct ElsewhereArguments {
     /// The files of this folder only
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", add = crate::complete::paths())]
     folder: Option<String>,
     /// List only files of this kind, all of them
     #[arg(long, value_name = "KIND")]

@@ -43,7 +43,7 @@ pub(crate) struct JournalArguments {
     #[arg(long, value_name = "NAME", add = crate::complete::disks())]
     disk: Option<String>,
     /// What was done to this file, or in this folder, of a volume
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", add = crate::complete::paths())]
     path: Option<String>,
     /// Only these kinds: sync, settle, verify, put, rm, notice …
     #[arg(long, value_name = "KIND", value_delimiter = ',')]

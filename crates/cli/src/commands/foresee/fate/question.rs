@@ -29,7 +29,7 @@ pub(crate) struct FateArguments {
     #[arg(long, value_name = "STEP")]
     pub(crate) after: Vec<String>,
     /// Look at the files of this folder only
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, value_name = "PATH", add = crate::complete::paths())]
     pub(crate) folder: Option<String>,
     /// Break the answer down by folder, disk or file type
     #[arg(long, value_name = "WHAT", default_value = "folder")]
@@ -41,7 +41,7 @@ pub(crate) struct FateArguments {
     #[arg(long, value_name = "FATE")]
     pub(crate) only: Option<FateWord>,
     /// Tell the story of one file
-    #[arg(long, value_name = "PATH", conflicts_with_all = ["only", "backup", "folder", "csv"])]
+    #[arg(long, value_name = "PATH", conflicts_with_all = ["only", "backup", "folder", "csv"], add = crate::complete::paths())]
     pub(crate) explain: Option<String>,
     /// Look for what would be lost in the listing, b3sum list or catalogue of another machine
     #[arg(long, value_name = "LISTING")]
