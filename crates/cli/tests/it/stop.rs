@@ -137,11 +137,17 @@ fn a_verify_of_a_part_stops_and_keeps_to_its_rate(#[case] part: &[&str]) {
 fn a_verify_stops_within_a_file() {
     let lab = lab();
     lab.run(&["sync", "--yes"]).expect(&[0]);
-    let child = lab
-        .command(&["verify", "--json", "--limit", "4 MB/s", "--folder", "dawn.flac"])
+    let mut child = lab
+        .command(&["verify", "--json", "--events", "--limit", "4 MB/s", "--folder", "dawn.flac"])
         .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
         .spawn()
         .unwrap();
+    // Before it tells of anything it does not listen yet, however long a busy machine takes for that.
+    let mut told = String::new();
+    let mut events = std::io::BufReader::new(child.stderr.take().unwrap());
+    std::io::BufRead::read_line(&mut events, &mut told).unwrap();
+    assert!(told.contains("stage"), "{told}");
     std::thread::sleep(Duration::from_millis(700));
     kill_process(Pid::from_child(&child), Signal::TERM).unwrap();
     let output = child.wait_with_output().unwrap();
