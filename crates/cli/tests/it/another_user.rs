@@ -151,7 +151,7 @@ fn a_file_of_somebody_else_keeps_its_owner() {
         assert_eq!(owner(&of_root), 0, "{line}");
     }
     let refused = does(&lab, "replace alder --onto larger --yes", &[4]);
-    assert!(refused.contains("belong to another user") && refused.contains("as root"), "{refused}");
+    assert!(refused.contains("1 file of another user") && refused.contains("as root"), "{refused}");
 
     // Root moves it, and it stays whose it was.
     does(&lab, "sync --yes", &[0]);
@@ -168,4 +168,58 @@ fn a_file_of_somebody_else_keeps_its_owner() {
     give_all(&lab.root().join(".zinc-sieve"), ANOTHER);
     let (_, plan, _) = told_another_user(&lab, &["rebuild", "beech", "--onto", "new", "--dry-run"]);
     assert!(plan.contains("1 file of other users would come back as your own"), "{plan}");
+}
+
+#[test]
+fn a_copy_of_somebody_elses_file_in_a_mirror_waits_for_root() {
+    if !may_become_another_user() {
+        return;
+    }
+    let disks = [("alder", 40), ("beech", 40)];
+    let lab = Lab::of(PROGRAM, &disks, "kind = \"mirrored\"\ndata = [\"alder\", \"beech\"]");
+    for (name, uid) in [("mine.flac", ANOTHER), ("roots.flac", 0)] {
+        fs::write(lab.disk("alder").join(name), Chance::new(3).bytes(50_000)).unwrap();
+        give_all(lab.root(), ANOTHER);
+        chown(lab.disk("alder").join(name), Some(uid), Some(uid)).unwrap();
+        fs::set_permissions(lab.disk("alder").join(name), PermissionsExt::from_mode(0o644)).unwrap();
+    }
+    does(&lab, "create --yes", &[0]);
+    let (_, told, _) = told_another_user(&lab, &["sync", "--yes"]);
+    let copy = |name: &str| lab.disk("beech").join(name);
+    assert!(copy("mine.flac").exists() && !copy("roots.flac").exists(), "{told}");
+    assert!(told.contains("only root copies them") && told.contains("alder/roots.flac"), "{told}");
+    does(&lab, "sync --yes", &[1]);
+
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    assert_eq!((owner(&copy("roots.flac")), owner(&copy("mine.flac"))), (0, ANOTHER));
+}
+
+/// What comes while a disk is copied to another is looked at like what was there before.
+#[test]
+fn a_file_of_somebody_else_that_comes_during_a_handover_ends_it() {
+    if !may_become_another_user() {
+        return;
+    }
+    let lab = lab_of_another();
+    fs::write(lab.disk("alder").join("long.flac"), Chance::new(8).bytes(4_000_000)).unwrap();
+    give_all(lab.root(), ANOTHER);
+    does(&lab, "create --yes", &[0]);
+    does(&lab, "sync --yes", &[0]);
+    let arrives = || {
+        let begun = lab.root().join("larger/.zinc-sieve");
+        while !begun.exists() {
+            std::thread::sleep(std::time::Duration::from_millis(2));
+        }
+        let late = lab.disk("alder").join("late.flac");
+        fs::write(&late, b"late").unwrap();
+        fs::set_permissions(&late, PermissionsExt::from_mode(0o644)).unwrap();
+    };
+    let (code, told, _) = std::thread::scope(|scope| {
+        scope.spawn(arrives);
+        told_another_user(&lab, &["replace", "alder", "--onto", "larger", "--limit", "2 MB/s", "--yes"])
+    });
+    assert!(code != 0 && told.contains("late.flac") && told.contains("another user"), "{code}: {told}");
+    assert_eq!(owner(&lab.disk("alder").join("late.flac")), 0);
+    assert!(!lab.root().join("larger/late.flac").exists(), "no copy of it belongs to who ran it");
+    does(&lab, "status", &[5]);
 }

@@ -40,19 +40,39 @@ pub(crate) fn times_of(attributes: &Attributes) -> Timestamps {
     Timestamps { last_access: untouched, last_modification: time(attributes.mtime) }
 }
 
-/// Makes the owner the one that is wanted, where the process may; tells whether it is.
+/// Which of the wanted owners a file has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Owners {
+    user: bool,
+    group: bool,
+}
+
+impl Owners {
+    /// What of these permissions may be given. Rights of one owner must not become those of another (L5): the bits that let
+    /// a program run with them go, and a group that is not the wanted one may what everybody may.
+    fn allow(self, mode: u32) -> u32 {
+        let mode = if self.user && self.group { mode } else { mode & !SET_ID };
+        let of_everybody = (mode & 0o7) << 3;
+        if self.group { mode } else { mode & (!0o70 | of_everybody) }
+    }
+}
+
+/// Makes user and group the ones that are wanted, as far as the process may; tells which are. Only the superuser gives files
+/// away; to another group, their owner too where he is one of it.
 pub(crate) fn give_to(
     now: &sys::Stat,
     attributes: &Attributes,
-    give: impl FnOnce(Uid, Gid) -> std::result::Result<(), Errno>,
-) -> std::result::Result<bool, Errno> {
-    if (now.st_uid, now.st_gid) == (attributes.uid, attributes.gid) {
-        return Ok(true);
-    }
-    match give(Uid::from_raw(attributes.uid), Gid::from_raw(attributes.gid)) {
-        Err(Errno::PERM | Errno::INVAL) => Ok(false), // only the superuser gives files away
+    give: impl Fn(Uid, Gid) -> std::result::Result<(), Errno>,
+) -> std::result::Result<Owners, Errno> {
+    let give = |uid: u32, gid: u32| match give(Uid::from_raw(uid), Gid::from_raw(gid)) {
+        Err(Errno::PERM | Errno::INVAL) => Ok(false),
         other => other.map(|()| true),
+    };
+    let (user, group) = (now.st_uid == attributes.uid, now.st_gid == attributes.gid);
+    if (user && group) || give(attributes.uid, attributes.gid)? {
+        return Ok(Owners { user: true, group: true });
     }
+    Ok(Owners { user, group: group || (!user && give(now.st_uid, attributes.gid)?) })
 }
 
 /// The bits that let a program run with the rights of the file's owner or group.
@@ -60,16 +80,33 @@ pub(crate) const SET_ID: u32 = 0o6000;
 
 /// Of an open file or folder. The times come last: everything else moves them.
 pub(crate) fn set_attributes(file: &impl AsFd, attributes: &Attributes) -> std::result::Result<(), Errno> {
-    let is_owners =
-        give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
+    let owners = give_to(&sys::fstat(file)?, attributes, |uid, gid| sys::fchown(file, Some(uid), Some(gid)))?;
     for (name, value) in &attributes.extended {
         match sys::fsetxattr(file, OsStr::from_bytes(name), value, sys::XattrFlags::empty()) {
             Err(Errno::PERM | Errno::NOTSUP | Errno::ACCESS) => {} // reserved for others
             other => other?,
         }
     }
-    // Rights of one owner must not become those of another (L5).
-    let mode = if is_owners { attributes.mode } else { attributes.mode & !SET_ID };
-    sys::fchmod(file, Mode::from_raw_mode(mode))?;
+    sys::fchmod(file, Mode::from_raw_mode(owners.allow(attributes.mode)))?;
     sys::futimens(file, &times_of(attributes))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case((true, true), 0o6775, 0o6775)]
+    #[case((false, true), 0o6775, 0o775)]
+    #[case((true, false), 0o2770, 0o700)]
+    #[case((true, false), 0o664, 0o644)]
+    #[case((false, false), 0o4751, 0o711)]
+    fn no_owner_gets_the_rights_of_another(
+        #[case] (user, group): (bool, bool),
+        #[case] wanted: u32,
+        #[case] given: u32,
+    ) {
+        assert_eq!(Owners { user, group }.allow(wanted), given);
+    }
 }

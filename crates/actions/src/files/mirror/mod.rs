@@ -41,6 +41,8 @@ pub struct Mirrored {
     pub damaged: Vec<String>,
     /// Files that somebody is at.
     pub left_for_next: Vec<String>,
+    /// Files of another user, of whom only the superuser makes copies.
+    pub of_others: Vec<String>,
     /// It was asked to stop before its end.
     pub stopped: bool,
 }
@@ -144,8 +146,12 @@ impl Copier<'_> {
         if source.stat(path)?.is_none_or(|stat| !object.matches(&stat)) {
             return Ok(true); // it changes just now: the next sync looks again
         }
-        self.make_folders(path, from, to)?;
         let attributes = objects::attributes(reading, object.id)?;
+        if !disk.may_give_to(attributes.uid) {
+            self.done.of_others.push(full_path(&**source, path).display().to_string());
+            return Ok(true);
+        }
+        self.make_folders(path, from, to)?;
         let temporary = self.spaces.next_path(to, &disk)?;
         let mut input = source.open(path)?;
         let copied = copy_verified(&mut *input, object.size, &*disk, &temporary, &attributes, self.observer);

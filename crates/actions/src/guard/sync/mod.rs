@@ -174,6 +174,7 @@ fn mirror_copies(
         done.damaged.into_iter().map(|path| format!("{path}: no copy of it is what was checksummed")),
     );
     report.left_for_next.extend(done.left_for_next);
+    report.of_others.extend(done.of_others);
     report.stopped |= done.stopped;
     Ok(())
 }

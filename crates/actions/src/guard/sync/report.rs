@@ -114,6 +114,8 @@ pub struct SyncReport {
     pub one_copy_removed: Vec<String>,
     /// Files that changed while they were read: they wait for the next sync.
     pub left_for_next: Vec<String>,
+    /// Files of mirrored volumes that belong to another user: only the superuser copies them without making them its own.
+    pub of_others: Vec<String>,
     /// Files that cannot be read.
     pub unreadable: Vec<String>,
     /// Files whose content differs although size and times say that it does not.
@@ -136,6 +138,7 @@ impl SyncReport {
     /// Whether everything that a sync can guard is guarded now.
     pub fn is_clean(&self) -> bool {
         self.left_for_next.is_empty()
+            && self.of_others.is_empty()
             && self.conflicts.is_empty()
             && self.one_copy_removed.is_empty()
             && self.unreadable.is_empty()

@@ -247,6 +247,7 @@ fn show_report(
 fn show_lists(report: &SyncReport) {
     let lists = [
         ("changed while it was read, left for the next sync", &report.left_for_next),
+        ("of another user: only root copies them without making them its own", &report.of_others),
         ("cannot be read", &report.unreadable),
         (
             "content differs although size and time say it does not; not synced (sync --accept DISK if it is right)",

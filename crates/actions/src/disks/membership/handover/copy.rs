@@ -21,6 +21,7 @@ use sieve_disk::durable;
 use sieve_disk::event::Observer;
 use sieve_disk::workspace::Workspace;
 use sieve_disk::{Attributes, Disk, EntryKind, Kind, Result, Stamp, Stat, WriteFile};
+use sieve_pool::held;
 use sieve_pool::looks::looks_of;
 use sieve_pool::pool::Pool;
 
@@ -237,6 +238,11 @@ impl<'a> Copier<'a> {
 
     /// Copies one file; none where it cannot be had as it is to be.
     fn copy(&mut self, task: Task, temporary: RelPath) -> Result<Option<Fresh>> {
+        // It has come since the plan looked at whose the files are.
+        if !self.to.may_give_to(task.attributes.uid) {
+            self.unreadable.push((task.names[0].to_string(), held::IS_OF_ANOTHER.into()));
+            return Ok(None);
+        }
         let opened = self.from.open(&task.names[0]).and_then(|mut source| {
             let stat = source.stat()?;
             if !task.object.matches(&stat) {

@@ -144,7 +144,7 @@ fn refuse_of_others(pool: &Pool, member: &Member, new: &NewDisk) -> Result<()> {
         return Ok(());
     };
     let files = so_many(files.files, "file");
-    let message = format!("{files} on {} belong to another user (number {uid})", member.row.name);
+    let message = format!("{} has {files} of another user (number {uid})", member.row.name);
     Err(Error::new(Kind::Safety, "handover.owners", message)
         .remedy("run it as root, who alone can copy them without making them its own"))
 }
