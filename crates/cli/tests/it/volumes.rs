@@ -63,6 +63,20 @@ fn a_loss_in_one_volume_leaves_the_other_alone() {
     assert_eq!(same["totals"]["untouched"]["files"], 2);
 }
 
+/// Volumes are passed over one after another, and it takes as long as that.
+#[test]
+fn a_pass_over_two_volumes_takes_as_long_as_both() {
+    let lab = two_volumes();
+    let sync = || {
+        let told = json(&lab.run(&["sync", "--dry-run", "--json"]).expect(&[0, 1]));
+        told["forecast"]["likely_seconds"].as_f64().unwrap_or_else(|| panic!("{told}"))
+    };
+    fs::write(lab.disk("alder").join("more.dat"), vec![7; 3_000_000]).unwrap();
+    let one = sync();
+    fs::write(lab.disk("cedar").join("more.dat"), vec![8; 3_000_000]).unwrap();
+    assert!((sync() / one - 2.0).abs() < 0.01, "{one}, then {}", sync());
+}
+
 #[test]
 fn commands_ask_which_volume_is_meant() {
     let lab = two_volumes();

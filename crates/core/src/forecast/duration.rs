@@ -16,6 +16,12 @@ impl Duration {
         Self(if seconds.is_finite() { seconds.max(0.0) } else { 0.0 })
     }
 
+    /// Both, one after the other.
+    #[must_use]
+    pub fn plus(self, other: Self) -> Self {
+        Self::from_seconds(self.0 + other.0)
+    }
+
     /// Its seconds.
     pub const fn seconds(self) -> f64 {
         self.0

@@ -74,6 +74,22 @@ pub struct Forecast {
     pub curve: Vec<(Duration, ByteLength)>,
 }
 
+impl Forecast {
+    /// This pass, and another one after it.
+    #[must_use]
+    pub fn then(mut self, next: Self) -> Self {
+        let (before, length) = self.curve.last().copied().unwrap_or_default();
+        let later = next.curve.into_iter().map(|(at, bytes)| (before.plus(at), length.plus(bytes)));
+        self.curve.extend(later);
+        if next.likely > self.likely {
+            self.bottleneck = next.bottleneck;
+        }
+        self.likely = self.likely.plus(next.likely);
+        self.cautious = self.cautious.plus(next.cautious);
+        self
+    }
+}
+
 /// A bound on the pace: a line over addresses.
 #[derive(Clone, Copy)]
 struct Bound {

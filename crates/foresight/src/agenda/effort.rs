@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use sieve_actions::guard::verify;
 use sieve_core::agenda::{Effort, Task};
-use sieve_core::forecast::Duration;
+use sieve_core::forecast::{Duration, forecast};
 use sieve_core::pool::{JobSpec, Role, VolumeSpec};
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
-use sieve_pool::curves::forecast_pass;
+use sieve_pool::curves::{forecast_pass, pass_of};
 use sieve_pool::journal::{self, Did, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
@@ -110,7 +110,8 @@ fn per_byte(pool: &Pool, volumes: &[VolumeSpec], roles: &[Role]) -> Result<f64> 
         let touched = if *role == Role::Parity { of_role.len() } else { 1 };
         amounts.extend(of_role.into_iter().take(touched).map(|member| (member.row.name.clone(), PROBE)));
     }
-    Ok(forecast_pass(pool, &amounts)?.likely.seconds() / PROBE.exact() as f64)
+    // What arrives goes into one of them.
+    Ok(forecast(&pass_of(pool, &amounts)?).likely.seconds() / PROBE.exact() as f64)
 }
 
 /// What is known before anything was done.

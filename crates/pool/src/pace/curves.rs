@@ -129,12 +129,20 @@ impl Curves {
     }
 }
 
-/// Forecasts a pass that moves so many bytes on each disk, from its start on.
+/// Forecasts what moves so many bytes on each disk, from its start on: a pass over each volume, one after another.
 ///
 /// # Errors
 /// When the measured curves are damaged.
 pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Forecast> {
-    Ok(forecast(&pass_of(pool, amounts)?))
+    let mut of_volumes: BTreeMap<&str, BTreeMap<String, ByteLength>> = BTreeMap::new();
+    for member in &pool.members {
+        let amount = amounts.get(&member.row.name).filter(|amount| **amount > ByteLength::ZERO);
+        let of_volume = of_volumes.entry(&member.row.volume).or_default();
+        of_volume.extend(amount.map(|amount| (member.row.name.clone(), *amount)));
+    }
+    let moving = of_volumes.values().filter(|amounts| !amounts.is_empty());
+    let passes = moving.map(|amounts| Ok(forecast(&pass_of(pool, amounts)?))).collect::<Result<Vec<_>>>()?;
+    Ok(passes.into_iter().reduce(Forecast::then).unwrap_or_default())
 }
 
 /// A pass that moves so many bytes on each disk, from its start on.
