@@ -9,6 +9,7 @@ use super::{AVERAGE, Canvas, Drawn, FAINT, INK, SPACE, WORST, Words, text};
 const TOP: i32 = 130;
 const BOTTOM: i32 = 730;
 const NAMES: i32 = 40;
+const LINE: i32 = 19;
 const SPACES: (i32, i32) = (350, 640);
 const LOSSES: (i32, i32) = (840, 1130);
 
@@ -65,7 +66,14 @@ fn plan(canvas: &Canvas<'_>, figures: &Figures, (y, height): (i32, i32), most: f
     let colour = if figures.is_for_comparison { FAINT } else { INK };
     let mark = if figures.is_for_comparison { " \u{2020}" } else { "" };
     let bar = (height - 14).clamp(8, 44);
-    canvas.draw(&Text::new(format!("{}{mark}", figures.name), (NAMES, y + bar / 2 - 9), text(17, colour)))?;
+    // Of several volumes each has a line.
+    let lines: Vec<&str> = figures.name.split_inclusive("; ").collect();
+    let middle = y + bar / 2 - 9 - LINE * (lines.len() as i32 - 1) / 2;
+    for (number, line) in (0i32..).zip(&lines) {
+        let mark = if number as usize + 1 == lines.len() { mark } else { "" };
+        let words = format!("{}{mark}", line.trim_end());
+        canvas.draw(&Text::new(words, (NAMES, middle + LINE * number), text(17, colour)))?;
+    }
     let share = figures.plan.usable.exact() as f64 / most;
     let end = across(SPACES, share);
     canvas.draw(&Rectangle::new([(SPACES.0, y), (end, y + bar)], SPACE.filled()))?;

@@ -56,7 +56,11 @@ fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
 
 /// Whatever kind is recommended is written as what it is, and can be checked and asked about on paper.
 #[rstest]
-#[case(&["--hdd", "12TB,10TB,2x6TB,4TB", "--ssd", "2x1TB"], &["kind = \"unstriped\"", "cache = [\"ssd-1\", \"ssd-2\"]", "cache_copies = 2"])]
+#[case(&["--hdd", "12TB,10TB,2x6TB,4TB", "--ssd", "2x1TB"], &["kind = \"tiered\"", "parity = [\"hdd-1\"]", "fast = [\"ssd-1\", \"ssd-2\"]"])]
+#[case(&["--hdd", "12TB,10TB", "--ssd", "2x1TB", "--plan", "unstriped, 1 parity + cache on 2"], &["kind = \"unstriped\"", "cache = [\"ssd-1\", \"ssd-2\"]", "cache_copies = 2"])]
+#[case(&["--hdd", "4TB,4TB", "--ssd", "2x5TB"], &["name = \"main\"\nkind = \"mirrored\"\ndata = [\"ssd-1\", \"ssd-2\"]", "name = \"second\"\nkind = \"unstriped\""])]
+#[case(&["--hdd", "12TB,10TB,2x6TB,4TB", "--plan", "3 unstriped, 1 parity; 2 mirrored"], &["name = \"mirror\"\nkind = \"mirrored\"\ndata = [\"hdd-4\", \"hdd-5\"]", "parity = [\"hdd-1\"]"])]
+#[case(&["--hdd", "3x4TB", "--plan", "mirrored"], &["kind = \"mirrored\"\ndata = [\"hdd-1\", \"hdd-2\", \"hdd-3\"]"])]
 #[case(&["--hdd", "4TB,4TB", "--ssd", "1TB", "--survive", "0"], &["kind = \"tiered\"", "fast = [\"ssd-1\"]"])]
 #[case(&["--hdd", "4TB,6TB", "--survive", "0"], &["kind = \"spanned\""])]
 fn any_kind_that_is_recommended_becomes_a_pool_file(#[case] asked: &[&str], #[case] lines: &[&str]) {
@@ -65,13 +69,15 @@ fn any_kind_that_is_recommended_becomes_a_pool_file(#[case] asked: &[&str], #[ca
     let text = fs::read_to_string(lab.root().join("new.toml")).unwrap();
     assert!(lines.iter().all(|line| text.contains(line)), "{text}");
     lab.run(&["check", "--pool", "new.toml"]).expect(&[0]);
-    lab.run(&["status", "--pool", "new.toml"]).expect(&[0]);
+    let volume = if text.matches("[[volume]]").count() > 1 { &["--volume", "main"][..] } else { &[] };
+    lab.run(&[&["status", "--pool", "new.toml"], volume].concat()).expect(&[0]);
 }
 
 #[rstest]
 #[case(&["--hdd", "12,4TB"], "has no unit")]
 #[case(&["--hdd", "big"], "is not a size")]
 #[case(&["--hdd", "99999x1TB"], "at most 256")]
+#[case(&["--hdd", "4TB,4TB", "--save", "p.toml", "--plan", "mirored"], "mirrored")]
 #[case(&["--hdd", "4TB,4TB", "--network", "fast"], "is not a rate")]
 #[case(&["--hdd", "4TB,4TB", "--add", "x"], "is not a size")]
 #[case(&["--hdd", "4TB,4TB", "--chart", "c.gif"], ".svg or a .png")]
@@ -100,7 +106,7 @@ fn only_what_is_worth_a_look_is_shown_and_all_on_request() {
     let short = lab.run(&asked).expect(&[0]).stdout;
     assert!(!short.contains("rotating") && short.contains("--all"), "{short}");
     let all = lab.run(&[&asked[..], &["--all"]].concat()).expect(&[0]).stdout;
-    assert!(all.contains("rotating") && all.contains("mirrored pairs") && !all.contains("beaten"), "{all}");
+    assert!(all.contains("rotating") && all.contains("mirrored") && !all.contains("beaten"), "{all}");
     let json = answer(&lab, &asked);
     let plans = json["plans"].as_array().unwrap();
     for position in json["front"].as_array().unwrap() {
@@ -111,8 +117,8 @@ fn only_what_is_worth_a_look_is_shown_and_all_on_request() {
         );
     }
     let risk = |parities: u64| {
-        let plan =
-            plans.iter().find(|p| p["parities"] == parities && p["is_for_comparison"] == false).unwrap();
+        let name = format!("unstriped, {parities} parity");
+        let plan = plans.iter().find(|plan| plan["name"] == name.as_str()).unwrap();
         plan["risk"]["any_in_a_year"].as_f64().unwrap()
     };
     assert!(risk(1) > 100.0 * risk(2), "people choose by that");

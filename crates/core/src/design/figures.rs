@@ -1,24 +1,19 @@
 //! The figures by which plans are compared.
 
+use std::rc::Rc;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::risk::{PlanRisk, plan_risk};
-use super::{DesignDisk, Layout, Loss, Plan, one_more, plans, survives};
-use crate::forecast::{Forecast, Participant, Pass, assumed_processor, forecast};
+use super::loss::{VolumeLosses, one_more, survives};
+use super::passes::{first_sync, rebuild};
+use super::risk::{PlanRisk, volume_risk};
+use super::speed::{Speed, speeds};
+use super::{DesignDisk, Layout, Loss, Plan, plans};
+use crate::forecast::Forecast;
 use crate::ingest::Network;
-use crate::pool::Price;
-use crate::units::{ByteLength, Rate};
-
-/// A speed and what sets it.
-#[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
-pub struct Speed {
-    /// Bytes per second.
-    #[serde(rename = "bytes_per_second")]
-    pub rate: Rate,
-    /// What is slowest on the way.
-    pub bottleneck: String,
-}
+use crate::pool::{Media, Price};
+use crate::units::ByteLength;
 
 /// What one disk more would bring.
 #[derive(Clone, Debug, PartialEq, Serialize, JsonSchema)]
@@ -70,170 +65,72 @@ pub struct Figures {
     pub additions: Vec<Addition>,
 }
 
-/// Computes the figures of a plan. `additions` are sizes of disks that might come.
-pub fn figures(plan: &Plan, disks: &[DesignDisk], network: &Network, additions: &[ByteLength]) -> Figures {
-    let members: Vec<usize> = plan.data.iter().chain(&plan.parity).chain(&plan.unused).copied().collect();
+/// The plans of all disks and one more.
+struct More {
+    size: ByteLength,
+    plans: Vec<Plan>,
+}
+
+/// Computes the figures of plans of the same disks. `additions` are sizes of disks that might come.
+pub fn figures(
+    plans: &[Plan],
+    disks: &[DesignDisk],
+    network: &Network,
+    additions: &[ByteLength],
+) -> Vec<Figures> {
+    let more: Vec<More> = additions.iter().map(|size| with_one_more(disks, *size)).collect();
+    plans.iter().map(|plan| figures_of(plan, disks, network, &more)).collect()
+}
+
+fn figures_of(plan: &Plan, disks: &[DesignDisk], network: &Network, more: &[More]) -> Figures {
+    let members: Vec<usize> = plan.members().chain(plan.unused.iter().copied()).collect();
     let raw: ByteLength = members.iter().map(|i| disks[*i].size).sum();
-    let rebuild = rebuild_pass(plan, disks).map(|pass| forecast(&pass));
-    let rebuild_hours = rebuild.as_ref().map_or(0.0, |forecast| forecast.likely.hours());
+    let losses: Vec<Rc<VolumeLosses>> =
+        plan.volumes.iter().map(|volume| Rc::new(VolumeLosses::new(volume, disks))).collect();
+    let each: Vec<&VolumeLosses> = losses.iter().map(|losses| &**losses).collect();
+    let (mut longest, mut risk): (Option<Forecast>, _) = (None, PlanRisk::default());
+    for (volume, losses) in plan.volumes.iter().zip(&losses) {
+        let rebuild = rebuild(volume, losses, disks);
+        let hours = rebuild.as_ref().map_or(0.0, |forecast| forecast.likely.hours());
+        risk = risk.and(volume_risk(volume, Rc::clone(losses), disks, hours));
+        longest = longest
+            .into_iter()
+            .chain(rebuild)
+            .max_by(|a, b| a.likely.seconds().total_cmp(&b.likely.seconds()));
+    }
+    let (write, read) = speeds(plan, &each, disks, network);
     Figures {
-        name: name(plan),
-        is_for_comparison: plan.layout.is_for_comparison(),
+        name: plan.name(),
+        is_for_comparison: plan.is_for_comparison(),
         share_of_raw: plan.usable.exact() as f64 / raw.exact().max(1) as f64,
         given_up: raw.minus(plan.usable),
         disks_given_up: disks_given_up(plan),
-        survives: survives(plan, disks),
-        one_more: one_more(plan, disks),
-        write: slower(write_speed(plan, disks), network),
-        read: slower(read_speed(plan, disks), network),
-        first_sync: sync_pass(plan, disks).map(|pass| forecast(&pass)),
-        rebuild,
-        risk: plan_risk(plan, disks, rebuild_hours),
+        survives: survives(&each),
+        one_more: one_more(&each),
+        write,
+        read,
+        first_sync: first_sync(plan, disks),
+        rebuild: longest,
+        risk,
         price_per_tb: price_per_tb(plan, disks),
-        additions: additions.iter().map(|size| addition(plan, disks, *size)).collect(),
+        additions: more.iter().map(|more| addition(plan, disks, more)).collect(),
         plan: plan.clone(),
-    }
-}
-
-fn name(plan: &Plan) -> String {
-    match plan.cache.len() {
-        0 => plan.layout.name(),
-        1 => format!("{} + cache", plan.layout.name()),
-        n => format!("{} + cache on {n}", plan.layout.name()),
     }
 }
 
 /// Parity drives, second halves of pairs, the strips of parity in disks, and what has no part.
 fn disks_given_up(plan: &Plan) -> usize {
-    let for_safety = match plan.layout {
-        Layout::MirroredPairs => plan.data.len() / 2,
+    let for_safety = plan.volumes.iter().map(|volume| match volume.layout {
+        Layout::Mirrored { .. } => volume.data.len() / 2 + volume.parity.len(),
         Layout::RotatingParity { parities } => usize::from(parities),
-        Layout::Spanned | Layout::Tiered | Layout::Unstriped { .. } => plan.parity.len(),
-    };
-    for_safety + plan.unused.len()
-}
-
-fn mean(disk: &DesignDisk) -> f64 {
-    disk.curve.mean().per_second()
-}
-
-fn average(rates: impl Iterator<Item = f64>) -> f64 {
-    let (sum, count) = rates.fold((0.0, 0u32), |(sum, count), rate| (sum + rate, count + 1));
-    sum / f64::from(count.max(1))
-}
-
-fn slowest(members: &[usize], disks: &[DesignDisk]) -> f64 {
-    members.iter().map(|i| mean(&disks[*i])).fold(f64::INFINITY, f64::min)
-}
-
-/// A large file goes whole to one disk, so on average at the mean speed of the data disks; to both of a pair at the
-/// slower one's; to a stripe at its strips' together; to flash first where there is some.
-fn write_speed(plan: &Plan, disks: &[DesignDisk]) -> Speed {
-    if !plan.cache.is_empty() {
-        let rate = Rate::from_per_second(slowest(&plan.cache, disks));
-        return Speed { rate, bottleneck: "the cache".into() };
-    }
-    let (rate, bottleneck) = match plan.layout {
-        Layout::Tiered => {
-            let fast: Vec<usize> =
-                plan.data.iter().copied().filter(|i| disks[*i].media != crate::pool::Media::Hdd).collect();
-            (average(fast.iter().map(|i| mean(&disks[*i]))), "the fast tier")
-        }
-        Layout::MirroredPairs => (average(plan.data.chunks(2).map(|pair| slowest(pair, disks))), "one disk"),
-        Layout::RotatingParity { .. } => (stripe_speed(plan, disks), "the slowest disk"),
-        Layout::Spanned | Layout::Unstriped { .. } => {
-            (average(plan.data.iter().map(|i| mean(&disks[*i]))), "one disk")
-        }
-    };
-    Speed { rate: Rate::from_per_second(rate), bottleneck: bottleneck.into() }
-}
-
-/// A large file is read from the disk it lies on; of a cache it has left by then.
-fn read_speed(plan: &Plan, disks: &[DesignDisk]) -> Speed {
-    let rate = match plan.layout {
-        Layout::RotatingParity { .. } => stripe_speed(plan, disks),
-        _ => average(plan.data.iter().map(|i| mean(&disks[*i]))),
-    };
-    let bottleneck = if plan.layout.is_for_comparison() { "the slowest disk" } else { "one disk" };
-    Speed { rate: Rate::from_per_second(rate), bottleneck: bottleneck.into() }
-}
-
-fn stripe_speed(plan: &Plan, disks: &[DesignDisk]) -> f64 {
-    let Layout::RotatingParity { parities } = plan.layout else { return 0.0 };
-    slowest(&plan.data, disks) * (plan.data.len() - usize::from(parities)) as f64
-}
-
-fn slower(speed: Speed, network: &Network) -> Speed {
-    if network.rate < speed.rate {
-        Speed { rate: network.rate, bottleneck: network.name.clone() }
-    } else {
-        speed
-    }
-}
-
-/// A pass over some disks, each to its end, with the links that they share.
-fn pass<'a>(members: impl Iterator<Item = (&'a DesignDisk, ByteLength)>) -> Pass {
-    let mut pass = Pass { processor: Some(assumed_processor()), ..Pass::default() };
-    for (disk, end) in members {
-        let link = disk.link.as_ref().map(|link| {
-            let known = pass.links.iter().position(|l| l.name == link.name);
-            known.unwrap_or_else(|| {
-                pass.links.push(link.clone());
-                pass.links.len() - 1
-            })
-        });
-        pass.disks.push(Participant {
-            name: disk.name.clone(),
-            end: end.min(disk.size),
-            capacity: disk.size,
-            curve: disk.curve.clone(),
-            link,
-        });
-    }
-    pass
-}
-
-fn largest(members: &[usize], disks: &[DesignDisk]) -> ByteLength {
-    members.iter().map(|i| disks[*i].size).max().unwrap_or_default()
-}
-
-/// Every data disk is read to its end while parity is written as far as the largest of them reaches.
-fn sync_pass(plan: &Plan, disks: &[DesignDisk]) -> Option<Pass> {
-    match plan.layout {
-        Layout::Unstriped { parities } if parities > 0 => {
-            let end = largest(&plan.data, disks);
-            let data = plan.data.iter().map(|i| (&disks[*i], disks[*i].size));
-            Some(pass(data.chain(plan.parity.iter().map(|i| (&disks[*i], end)))))
-        }
-        Layout::RotatingParity { .. } => {
-            let end = plan.data.iter().map(|i| disks[*i].size).min().unwrap_or_default();
-            Some(pass(plan.data.iter().map(|i| (&disks[*i], end))))
-        }
-        _ => None,
-    }
-}
-
-/// The largest data disk comes back onto one like it: all others are read as far as it reaches.
-fn rebuild_pass(plan: &Plan, disks: &[DesignDisk]) -> Option<Pass> {
-    match plan.layout {
-        Layout::Unstriped { parities } if parities > 0 => {
-            let end = largest(&plan.data, disks);
-            Some(pass(plan.data.iter().chain(&plan.parity).map(|i| (&disks[*i], end))))
-        }
-        Layout::RotatingParity { .. } => sync_pass(plan, disks),
-        Layout::MirroredPairs => {
-            let smaller = |pair: &&[usize]| pair.iter().map(|i| disks[*i].size).min();
-            let pair = plan.data.chunks(2).max_by_key(smaller)?;
-            let end = smaller(&pair)?;
-            Some(pass(pair.iter().map(|i| (&disks[*i], end))))
-        }
-        _ => None,
-    }
+        Layout::Spanned | Layout::Tiered { .. } | Layout::Unstriped { .. } => volume.parity.len(),
+    });
+    for_safety.sum::<usize>() + plan.unused.len()
 }
 
 fn price_per_tb(plan: &Plan, disks: &[DesignDisk]) -> Option<Price> {
-    let used = plan.data.iter().chain(&plan.parity).chain(&plan.cache).chain(&plan.unused);
-    let prices: Vec<_> = used.map(|i| disks[*i].price.as_ref()).collect::<Option<_>>()?;
+    let used = plan.members().chain(plan.caches()).chain(plan.unused.iter().copied());
+    let prices: Vec<_> = used.map(|i| disks[i].price.as_ref()).collect::<Option<_>>()?;
     let currency = prices.first()?.currency.clone();
     let is_one = prices.iter().all(|p| p.currency == currency);
     let sum: u64 = prices.iter().map(|p| p.hundredths).sum();
@@ -241,23 +138,34 @@ fn price_per_tb(plan: &Plan, disks: &[DesignDisk]) -> Option<Price> {
     is_one.then_some(Price { hundredths, currency })
 }
 
-fn addition(plan: &Plan, disks: &[DesignDisk], size: ByteLength) -> Addition {
-    let media = plan.data.iter().find(|i| disks[**i].media == crate::pool::Media::Hdd);
-    let media = media.or(plan.data.first()).map_or(crate::pool::Media::Hdd, |i| disks[*i].media);
-    let mut more = disks.to_vec();
-    more.push(DesignDisk::on_paper("new", size, media));
-    let then =
-        plans(&more).into_iter().find(|p| p.layout == plan.layout && p.cache.len() == plan.cache.len());
-    let gain = then.map_or(ByteLength::ZERO, |p| p.usable.minus(plan.usable));
-    let smallest_parity = plan.parity.iter().map(|i| disks[*i].size).min();
-    let condition = match (plan.layout, smallest_parity) {
-        (Layout::Unstriped { parities }, Some(parity)) if size > parity => {
-            let drives =
-                if parities == 1 { "a parity drive".into() } else { format!("{parities} parity drives") };
+/// The disk that comes is a hard disk where there are some.
+fn with_one_more(disks: &[DesignDisk], size: ByteLength) -> More {
+    let hdd = disks.iter().any(|disk| disk.media == Media::Hdd);
+    let media = if hdd { Media::Hdd } else { disks.first().map_or(Media::Hdd, |disk| disk.media) };
+    let mut all = disks.to_vec();
+    all.push(DesignDisk::on_paper("new", size, media));
+    More { size, plans: plans(&all) }
+}
+
+fn addition(plan: &Plan, disks: &[DesignDisk], more: &More) -> Addition {
+    let look = |plan: &Plan| {
+        (plan.volumes.iter().map(|volume| volume.layout).collect::<Vec<_>>(), plan.caches().count())
+    };
+    let then = more.plans.iter().filter(|then| look(then) == look(plan)).map(|then| then.usable).max();
+    let gain = then.map_or(ByteLength::ZERO, |usable| usable.minus(plan.usable));
+    let size = more.size;
+    let volume = (plan.volumes.len() == 1).then(|| &plan.volumes[0]);
+    let smallest_parity = volume.and_then(|volume| volume.parity.iter().map(|i| disks[*i].size).min());
+    let condition = match (plan.layout(), smallest_parity) {
+        (Some(Layout::RotatingParity { .. }), _) => Some("every disk counts as the smallest one".into()),
+        (_, Some(parity)) if size > parity => {
+            let count = volume.map_or(0, |volume| volume.parity.len());
+            let drives = if count == 1 { "a parity drive".into() } else { format!("{count} parity drives") };
             Some(format!("a {size} data disk needs {drives} of {size} first (as one it frees {parity})"))
         }
-        (Layout::RotatingParity { .. }, _) => Some("every disk counts as the smallest one".into()),
-        (Layout::MirroredPairs, _) if gain == ByteLength::ZERO => Some("it has no partner yet".into()),
+        (Some(Layout::Mirrored { .. }), _) if gain == ByteLength::ZERO => {
+            Some("no other disk has room for the copies".into())
+        }
         _ => None,
     };
     Addition { size, gain, condition }
@@ -267,7 +175,7 @@ fn addition(plan: &Plan, disks: &[DesignDisk], size: ByteLength) -> Addition {
 mod tests {
     use super::*;
     use crate::design::parse_disks;
-    use crate::pool::{Media, Price};
+    use crate::units::Rate;
     use rstest::rstest;
 
     fn network(rate: f64) -> Network {
@@ -276,13 +184,10 @@ mod tests {
 
     fn of(disks: &[DesignDisk], layout: Layout, cached: bool, rate: f64) -> Figures {
         let plans = plans(disks);
-        let plan = plans.iter().find(|p| p.layout == layout && p.cache.is_empty() != cached).unwrap();
-        figures(
-            plan,
-            disks,
-            &network(rate),
-            &[ByteLength::new(8_000_000_000_000), ByteLength::new(14_000_000_000_000)],
-        )
+        let is_asked = |p: &Plan| p.layout() == Some(layout) && (p.caches().count() > 0) == cached;
+        let at = plans.iter().position(is_asked).unwrap();
+        let additions = [ByteLength::new(8_000_000_000_000), ByteLength::new(14_000_000_000_000)];
+        figures(&plans[at..=at], disks, &network(rate), &additions).remove(0)
     }
 
     fn shelf() -> Vec<DesignDisk> {
@@ -291,6 +196,7 @@ mod tests {
         disks
     }
 
+    const MIRROR: Layout = Layout::Mirrored { parities: 0 };
     const ONE_PARITY: Layout = Layout::Unstriped { parities: 1 };
 
     #[test]
@@ -304,7 +210,12 @@ mod tests {
         let faster = of(&shelf(), ONE_PARITY, false, 1e9);
         assert_eq!(faster.write.bottleneck, "one disk");
         assert!((faster.write.rate.per_second() / 1e6 - 129.84).abs() < 0.01);
-        assert_eq!(of(&shelf(), ONE_PARITY, true, 1e9).write.rate.per_second(), 450e6);
+        let cached = of(&shelf(), ONE_PARITY, true, 117e6).write;
+        assert_eq!((cached.rate.per_second(), cached.bottleneck.as_str()), (117e6, "the network"));
+        assert!(
+            (cached.disks.per_second() / 450e6 - 1.0).abs() < 1e-9,
+            "what the network hides is told as well"
+        );
     }
 
     #[test]
@@ -315,14 +226,14 @@ mod tests {
         // The 10 TB disk alone from 180 to 90 MB/s takes 10e12 / 129.84e6 s; the smaller ones hold it up at their ends.
         assert!(rebuild.likely.seconds() > 10e12 / 129.85e6 && rebuild.likely.hours() < 30.0);
         assert_eq!(of(&shelf(), Layout::Spanned, false, 1e9).rebuild, None);
-        assert_eq!(of(&shelf(), Layout::MirroredPairs, false, 1e9).first_sync, None);
+        assert_eq!(of(&shelf(), MIRROR, false, 1e9).first_sync, None);
     }
 
     #[rstest]
     #[case(ONE_PARITY, 0, "8.0 TB", None)]
     #[case(ONE_PARITY, 1, "12.0 TB", Some("a 14.0 TB data disk needs a parity drive of 14.0 TB first"))]
     #[case(Layout::Spanned, 1, "14.0 TB", None)]
-    #[case(Layout::MirroredPairs, 0, "4.0 TB", None)]
+    #[case(MIRROR, 0, "4.0 TB", None)]
     #[case(Layout::RotatingParity { parities: 1 }, 0, "4.0 TB", Some("smallest"))]
     fn one_more_disk(
         #[case] layout: Layout,

@@ -1,20 +1,27 @@
 //! The plans that are worth a look: those that no other one beats in everything.
 
+use std::cmp::Reverse;
+use std::collections::BTreeSet;
+
 use super::Figures;
 
 /// So many plans are worth a look at most.
 const MOST: usize = 10;
 
 /// The positions of the plans that no other plan that can be built is at least as good as in everything, and better in
-/// something; of plans that are alike the first. The safest of the most spacious come first where there are too many.
+/// something; of plans that are alike the first. Where there are too many, those stay that store the most of all that
+/// survive as many disks, and then the most spacious.
 pub fn front(all: &[Figures]) -> Vec<usize> {
     let can_be_built = |position: &usize| !all[*position].is_for_comparison;
     let mut kept: Vec<usize> = (0..all.len()).filter(can_be_built).collect();
     let everyone = kept.clone();
     kept.retain(|one| !everyone.iter().any(|other| other != one && beats(all, *other, *one)));
     if kept.len() > MOST {
-        kept.sort_by(|a, b| all[*b].plan.usable.cmp(&all[*a].plan.usable));
-        kept.truncate(MOST);
+        kept.sort_by_key(|position| Reverse(all[*position].plan.usable));
+        let mut levels = BTreeSet::new();
+        let (first, further): (Vec<usize>, Vec<usize>) =
+            kept.iter().partition(|position| levels.insert(all[**position].survives));
+        kept = first.into_iter().chain(further).take(MOST).collect();
         kept.sort_unstable();
     }
     kept
@@ -54,14 +61,15 @@ mod tests {
             disks.extend(parse_disks(ssd, Media::Ssd).unwrap());
         }
         let network = Network { name: "the network".into(), rate: Rate::from_per_second(1e9) };
-        plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &[])).collect()
+        figures(&plans(&disks), &disks, &network, &[])
     }
 
     #[test]
     fn what_another_plan_beats_in_everything_is_left_out() {
         let all = compared("4x4TB", "");
         let front = front(&all);
-        let layouts: Vec<Layout> = front.iter().map(|i| all[*i].plan.layout).collect();
+        let layouts: Vec<Layout> =
+            front.iter().map(|i| all[*i].plan.layout().unwrap_or(Layout::Spanned)).collect();
         // The same disks as pairs store half, and survive any one; one parity stores three quarters and survives any one;
         // pairs lose less when it comes to it.
         assert!(layouts.contains(&Layout::Unstriped { parities: 1 }) && layouts.contains(&Layout::Spanned));

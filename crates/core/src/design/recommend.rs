@@ -47,8 +47,8 @@ impl Wishes {
     /// How many disks must be allowed to die. By rule it goes by those that can hold parity or be guarded by it: SSDs beside
     /// hard disks are none of them.
     pub fn losses(self, all: &[Figures]) -> usize {
-        let guarded = all.iter().filter(|f| matches!(f.plan.layout, Layout::Unstriped { .. }));
-        let disks = guarded.map(|f| f.plan.data.len() + f.plan.parity.len()).max().unwrap_or(0);
+        let guarded = all.iter().filter(|f| matches!(f.plan.layout(), Some(Layout::Unstriped { .. })));
+        let disks = guarded.map(|f| f.plan.members().count()).max().unwrap_or(0);
         self.survive.unwrap_or(if disks < MANY_DISKS { 1 } else { 2 })
     }
 }
@@ -93,7 +93,9 @@ fn steps(all: &[Figures], chosen: usize, want: Want) -> Vec<String> {
             !f.is_for_comparison && f.survives < survives && f.plan.usable > all[chosen].plan.usable
         })
         .collect();
-    let larger = best(all, &less, Want::Safety).map(|larger| told("larger", larger));
+    let level = less.iter().map(|i| all[*i].survives).max();
+    let nearest: Vec<usize> = less.into_iter().filter(|i| Some(all[*i].survives) == level).collect();
+    let larger = best(all, &nearest, Want::Space).map(|larger| told("larger", larger));
     safer.into_iter().chain(larger).collect()
 }
 
@@ -114,7 +116,9 @@ fn better(a: &Figures, b: &Figures, want: Want) -> Ordering {
         a.survives.cmp(&b.survives).then(loss(b).total_cmp(&loss(a)))
     };
     let rate = |f: &Figures| f.write.rate.per_second();
-    let speed = || rate(a).total_cmp(&rate(b));
+    // Where the network hides it, the disks still count: it may become faster.
+    let of_disks = |f: &Figures| f.write.disks.per_second();
+    let speed = || rate(a).total_cmp(&rate(b)).then(of_disks(a).total_cmp(&of_disks(b)));
     let price = || match (&a.price_per_tb, &b.price_per_tb) {
         (Some(a), Some(b)) => b.hundredths.cmp(&a.hundredths),
         // Of the same disks the most space is the cheapest.
@@ -158,7 +162,7 @@ fn reasons(
         },
     });
     let dead = figures.one_more.disks;
-    let others = (figures.plan.data.len() + figures.plan.parity.len()).saturating_sub(dead);
+    let others = figures.plan.members().count().saturating_sub(dead);
     let rest = if others == 0 { "" } else { "; the other disks stay readable" };
     reasons.push(format!(
         "when {dead} {}, {:.0} % is lost on average and {:.0} % at worst{rest}",
@@ -172,7 +176,7 @@ fn reasons(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::design::{figures, parse_disks, plans};
+    use crate::design::{Plan, figures, front, parse_disks, plans};
     use crate::ingest::Network;
     use crate::pool::Media;
     use crate::units::Rate;
@@ -181,7 +185,7 @@ mod tests {
     fn shelf() -> Vec<Figures> {
         let disks = parse_disks("12TB,10TB,2x6TB,4TB", Media::Hdd).unwrap();
         let network = Network { name: "the network".into(), rate: Rate::from_per_second(117e6) };
-        plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &[])).collect()
+        figures(&plans(&disks), &disks, &network, &[])
     }
 
     #[rstest]
@@ -198,7 +202,7 @@ mod tests {
     ) {
         let all = shelf();
         let found = recommend(&all, Wishes { want, survive });
-        assert_eq!(found.as_ref().map(|r| all[r.position].plan.layout), expected);
+        assert_eq!(found.as_ref().and_then(|r| all[r.position].plan.layout()), expected);
         assert!(found.as_ref().is_none_or(|r| r.reasons.len() >= 3));
         // Only what was asked for is said to be.
         let says_asked = found.iter().flat_map(|r| &r.reasons).any(|reason| reason.contains("as you asked"));
@@ -210,10 +214,15 @@ mod tests {
         let mut disks = parse_disks("12TB,10TB,2x6TB,4TB", Media::Hdd).unwrap();
         disks.extend(parse_disks("2x1TB", Media::Ssd).unwrap());
         let network = Network { name: "the network".into(), rate: Rate::from_per_second(117e6) };
-        let all: Vec<Figures> =
-            plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &[])).collect();
-        let chosen = &all[recommend(&all, Wishes::default()).unwrap().position];
-        assert_eq!((chosen.plan.layout, chosen.plan.cache.len()), (Layout::Unstriped { parities: 1 }, 2));
+        let all: Vec<Figures> = figures(&plans(&disks), &disks, &network, &[]);
+        let chosen = |wishes: Wishes| &all[recommend(&all, wishes).unwrap().position].plan;
+        assert_eq!(chosen(Wishes::default()).layout(), Some(Layout::Tiered { parities: 1 }));
+        let safe = chosen(Wishes { want: Some(Want::Space), survive: Some(3) });
+        assert_eq!(safe.layout(), Some(Layout::Tiered { parities: 3 }));
+        // A cache in front of the same disks takes copies as fast, stores less, and has less to lose: it is worth a look.
+        let front: Vec<_> = front(&all).into_iter().map(|position| &all[position].plan).collect();
+        let cached = |plan: &&Plan| plan.layout() == Some(Layout::Unstriped { parities: 1 });
+        assert_eq!(front.iter().copied().find(cached).map(|plan| plan.caches().count()), Some(2));
     }
 
     #[test]
@@ -221,8 +230,7 @@ mod tests {
         let network = Network { name: "the network".into(), rate: Rate::from_per_second(117e6) };
         for (disks, losses) in [("4x4TB", 1), ("6x4TB", 1), ("7x4TB", 2), ("12x8TB", 2)] {
             let disks = parse_disks(disks, Media::Hdd).unwrap();
-            let all: Vec<Figures> =
-                plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &[])).collect();
+            let all: Vec<Figures> = figures(&plans(&disks), &disks, &network, &[]);
             let chosen = &all[recommend(&all, Wishes::default()).unwrap().position];
             let enough = all.iter().filter(|f| !f.is_for_comparison && f.survives >= losses);
             assert_eq!(chosen.plan.usable, enough.map(|f| f.plan.usable).max().unwrap());

@@ -7,12 +7,12 @@ use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::design::{
-    DesignDisk, Figures, Layout, Recommendation, Wishes, figures, front, parse_disk_table, parse_disks,
-    plans, recommend,
+    DesignDisk, Figures, Layout, PlannedVolume, Recommendation, Speed, Wishes, figures, front,
+    parse_disk_table, parse_disks, plans, recommend,
 };
 use sieve_core::forecast::{Forecast, Link};
 use sieve_core::ingest::Network;
-use sieve_core::pool::Media;
+use sieve_core::pool::{Media, VolumeKind};
 use sieve_core::suggest;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_disk::inventory::{Found, from_folder, from_system};
@@ -65,9 +65,12 @@ pub(crate) struct DesignArguments {
     pub(crate) chart: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) look: chart::Look,
-    /// Write the recommended plan as a new pool file, on paper
+    /// Write the recommended plan, or that of --plan, as a new pool file, on paper
     #[arg(long, value_name = "FILE")]
     pub(crate) save: Option<PathBuf>,
+    /// The plan to save in place of the recommended one, by its name in the table
+    #[arg(long, value_name = "NAME", requires = "save")]
+    pub(crate) plan: Option<String>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -94,7 +97,9 @@ struct Line<'a> {
     one_more_loses_share: f64,
     one_more_loses_at_worst_share: f64,
     write_bytes_per_second: f64,
+    disks_write_bytes_per_second: f64,
     read_bytes_per_second: f64,
+    disks_read_bytes_per_second: f64,
     first_sync_seconds: Option<f64>,
     rebuild_seconds: Option<f64>,
     price_per_tb: Option<f64>,
@@ -114,7 +119,9 @@ impl<'a> Line<'a> {
             one_more_loses_share: figures.one_more.average,
             one_more_loses_at_worst_share: figures.one_more.worst,
             write_bytes_per_second: figures.write.rate.per_second(),
+            disks_write_bytes_per_second: figures.write.disks.per_second(),
             read_bytes_per_second: figures.read.rate.per_second(),
+            disks_read_bytes_per_second: figures.read.disks.per_second(),
             first_sync_seconds: seconds(&figures.first_sync),
             rebuild_seconds: seconds(&figures.rebuild),
             price_per_tb: figures.price_per_tb.as_ref().map(sieve_core::pool::Price::amount),
@@ -127,12 +134,12 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
     let disks = disks(context, arguments)?;
     let network = Network { name: "the network".into(), rate: rate(&arguments.network)? };
     let additions = arguments.add.iter().map(|text| bytes(text)).collect::<Result<Vec<_>>>()?;
-    let all: Vec<Figures> =
-        plans(&disks).iter().map(|plan| figures(plan, &disks, &network, &additions)).collect();
+    let all = figures(&plans(&disks), &disks, &network, &additions);
     if all.is_empty() {
         let message = "no volume can be laid over these disks";
         return Err(Error::new(Kind::Usage, "design.no-plan", message).remedy("name at least two disks"));
     }
+    let named = arguments.plan.as_deref().map(|name| plan_named(&all, name)).transpose()?;
     let wishes = Wishes { want: arguments.want.map(Into::into), survive: arguments.survive };
     let found = recommend(&all, wishes);
     let mut front = front(&all);
@@ -141,7 +148,8 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
         front.push(chosen.position);
         front.sort_unstable();
     }
-    let shown: Vec<usize> = if arguments.all { (0..all.len()).collect() } else { front.clone() };
+    let mut shown: Vec<usize> = if arguments.all { (0..all.len()).collect() } else { front.clone() };
+    shown.sort_by_key(|position| std::cmp::Reverse(all[*position].plan.usable));
     if arguments.sheet.csv {
         sheet::print(shown.iter().map(|position| Line::of(&all[*position], found.as_ref(), *position)))?;
     } else if context.json {
@@ -158,10 +166,19 @@ pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outc
         chart::plans(path, &arguments.look, &title, &drawn, recommended)?;
     }
     if let Some(path) = &arguments.save {
-        let chosen = found.as_ref().map(|r| &all[r.position]);
+        let chosen = named.or(found.as_ref().map(|r| &all[r.position]));
         write_pool(path, &disks, chosen)?;
     }
     Ok(Outcome::well(found.is_some()))
+}
+
+fn plan_named<'a>(all: &'a [Figures], name: &str) -> Result<&'a Figures> {
+    let mut to_build = all.iter().filter(|figures| !figures.is_for_comparison);
+    to_build.clone().find(|figures| figures.name == name).ok_or_else(|| {
+        let names: Vec<&str> = to_build.by_ref().map(|figures| figures.name.as_str()).collect();
+        Error::new(Kind::Usage, "design.plan", suggest::unknown("plan", name, names))
+            .remedy("zinc-sieve design --all names every plan of these disks")
+    })
 }
 
 /// The plans to draw: of those that store and lose the same, one, and the one that is recommended before the others.
@@ -319,8 +336,8 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
             odds(f.risk.any_in_a_year).replace("about ", "").replace("less than", "<"),
             percent(f.one_more.average),
             percent(f.one_more.worst),
-            units::rate(f.write.rate),
-            units::rate(f.read.rate),
+            speed(&f.write),
+            speed(&f.read),
             hours(f.first_sync.as_ref()),
             hours(f.rebuild.as_ref()),
             f.price_per_tb
@@ -340,7 +357,9 @@ fn show_bottlenecks(all: &[&Figures]) {
         let causes = (figures.write.bottleneck.as_str(), figures.read.bottleneck.as_str());
         held.entry(causes).or_default().push(&figures.name);
     }
-    crate::say!("  Speeds are one client's, with large files. What holds them up:");
+    crate::say!(
+        "  Speeds are one client's, with large files; in brackets what the disks alone would do. What holds them up:"
+    );
     let everything = held.len() == 1;
     for ((write, read), plans) in held {
         let who = if everything { "every plan".into() } else { plans.join(", ") };
@@ -348,6 +367,18 @@ fn show_bottlenecks(all: &[&Figures]) {
             true => crate::say!("    {write}: {who}"),
             false => crate::say!("    {write} (writes), {read} (reads): {who}"),
         }
+    }
+}
+
+/// What arrives; where the network holds it up, in brackets what the disks alone would do, in the same unit.
+fn speed(speed: &Speed) -> String {
+    let told = units::rate(speed.rate);
+    match (speed.rate == speed.disks, told.split_once(' ')) {
+        (false, Some((_, unit))) => {
+            let disks = units::rate(speed.disks);
+            format!("{told} ({})", disks.strip_suffix(&format!(" {unit}")).unwrap_or(&disks))
+        }
+        _ => told,
     }
 }
 
@@ -369,7 +400,7 @@ fn show_additions(all: &[&Figures]) {
         let added = all[0].additions[number].size;
         style::heading(&format!("One more disk of {} would bring", size(added)));
         let mut table = Table::new(&["plan", ">more space", ""]);
-        for f in all.iter().filter(|f| f.plan.cache.is_empty()) {
+        for f in all.iter().filter(|f| f.plan.caches().next().is_none()) {
             let addition = &f.additions[number];
             let condition = addition.condition.clone().unwrap_or_default();
             table.row([f.name.clone(), size(addition.gain), condition]);
@@ -390,8 +421,8 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
         Media::Ssd => "ssd",
         Media::Nvme => "nvme",
     };
-    for index in chosen.plan.data.iter().chain(&chosen.plan.parity).chain(&chosen.plan.cache) {
-        let disk = &disks[*index];
+    for index in chosen.plan.members().chain(chosen.plan.caches()) {
+        let disk = &disks[index];
         text += &format!(
             "\n[[disk]]\nname = \"{}\"\ncapacity = \"{} B\"\nmedia = \"{}\"\n",
             disk.name,
@@ -402,28 +433,39 @@ fn write_pool(path: &Path, disks: &[DesignDisk], chosen: Option<&Figures>) -> Re
             text += &format!("price = \"{price}\"\n");
         }
     }
-    let names =
-        |of: &[usize]| of.iter().map(|i| format!("\"{}\"", disks[*i].name)).collect::<Vec<_>>().join(", ");
-    let kind = match chosen.plan.layout {
-        Layout::Spanned => "spanned",
-        Layout::MirroredPairs => "mirrored",
-        Layout::Tiered => "tiered",
-        Layout::Unstriped { .. } | Layout::RotatingParity { .. } => "unstriped",
-    };
-    let is_fast = |index: &usize| kind == "tiered" && disks[*index].media != Media::Hdd;
-    let fast: Vec<usize> = chosen.plan.data.iter().copied().filter(is_fast).collect();
-    text +=
-        &format!("\n[[volume]]\nname = \"main\"\nkind = \"{kind}\"\ndata = [{}]\n", names(&chosen.plan.data));
-    for (key, of) in [("parity", &chosen.plan.parity), ("cache", &chosen.plan.cache), ("fast", &fast)] {
-        if !of.is_empty() {
-            text += &format!("{key} = [{}]\n", names(of));
-        }
-    }
-    if chosen.plan.cache.len() > 1 {
-        // What waits on the cache is to survive as much as the rest.
-        text += "cache_copies = 2\n";
+    for (number, volume) in chosen.plan.volumes.iter().enumerate() {
+        text += &volume_text(number, volume, disks);
     }
     new_file::write(path, &text, "design.write")?;
     crate::say_aside!("Written: {}", path.display());
     Ok(())
+}
+
+/// A volume of a pool file; the first is the main one.
+fn volume_text(number: usize, volume: &PlannedVolume, disks: &[DesignDisk]) -> String {
+    let kind = match volume.layout {
+        Layout::Spanned => VolumeKind::Spanned,
+        Layout::Mirrored { .. } => VolumeKind::Mirrored,
+        Layout::Tiered { .. } => VolumeKind::Tiered,
+        Layout::Unstriped { .. } | Layout::RotatingParity { .. } => VolumeKind::Unstriped,
+    };
+    let is_fast = |index: &usize| kind == VolumeKind::Tiered && disks[*index].media != Media::Hdd;
+    let fast: Vec<usize> = volume.data.iter().copied().filter(is_fast).collect();
+    let name = match (number, kind) {
+        (0, _) => "main",
+        (_, VolumeKind::Mirrored) => "mirror",
+        _ => "second",
+    };
+    let mut text = format!("\n[[volume]]\nname = \"{name}\"\nkind = \"{}\"\n", kind.word());
+    let disks_of =
+        [("data", &volume.data), ("parity", &volume.parity), ("cache", &volume.cache), ("fast", &fast)];
+    for (key, of) in disks_of.into_iter().filter(|(_, of)| !of.is_empty()) {
+        let names: Vec<String> = of.iter().map(|i| format!("\"{}\"", disks[*i].name)).collect();
+        text += &format!("{key} = [{}]\n", names.join(", "));
+    }
+    if volume.cache.len() > 1 {
+        // What waits on the cache is to survive as much as the rest.
+        text += "cache_copies = 2\n";
+    }
+    text
 }
