@@ -152,7 +152,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         consent: Consent,
     },
-    /// Compare the ways to lay a volume over a set of disks, bought or not
+    /// Compare the ways to lay volumes over a set of disks, bought or not
     #[command(
         after_help = "Example:\n  zinc-sieve design --hdd \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB \\\n      --want space --survive 2"
     )]

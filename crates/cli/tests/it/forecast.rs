@@ -59,3 +59,35 @@ fn damaged_or_newer_curves_are_said_so() {
         assert!(run.stderr.contains(words) && run.stderr.contains("next: "), "{}", run.stderr);
     }
 }
+
+/// A file that moves is read here while it is written there, and then read back, before its first place is given up.
+#[test]
+fn a_copy_takes_until_it_is_read_back() {
+    let disks = [("alder", 40), ("beech", 40)];
+    let lab = Lab::of(PROGRAM, &disks, "kind = \"unstriped\"\ndata = [\"alder\", \"beech\"]");
+    let mut text = lab.pool_text();
+    for (disk, rate) in [("alder", 1), ("beech", 2)] {
+        let speed = format!("name = \"{disk}\"\nspeed = [\"{rate} MB/s\", \"{rate} MB/s\"]");
+        text = text.replace(&format!("name = \"{disk}\""), &speed);
+    }
+    lab.write_pool_file(&text);
+    fs::write(lab.disk("alder").join("owl.flac"), Chance::new(5).bytes(6_000_000)).unwrap();
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let seconds = |arguments: &[&str]| {
+        let plan = lab.run(&[arguments, &["--dry-run", "--json"]].concat()).expect(&[0]).json();
+        let plan = plan.get("replaced").map_or(&plan, |replaced| &replaced[0]);
+        plan["forecast"]["likely_seconds"].as_f64().unwrap_or_else(|| panic!("{plan}"))
+    };
+    // Read at 1 MB a second, written meanwhile; read back at 2.
+    let moved = seconds(&["move", "owl.flac", "--to", "beech"]);
+    assert!((moved - 9.0).abs() < 0.1, "{moved}");
+    // A disk that nobody knows is taken to be as fast as the one that it follows.
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let replaced = seconds(&["replace", "alder", "--onto", "new"]);
+    assert!((replaced - 12.0).abs() < 0.1, "{replaced}");
+    // What the source of a copy gives is not known: it is written, and read back.
+    fs::create_dir(lab.root().join("card")).unwrap();
+    fs::write(lab.root().join("card/wren.flac"), Chance::new(6).bytes(6_000_000)).unwrap();
+    let put = seconds(&["put", "card/wren.flac", "."]);
+    assert!((put - 6.0).abs() < 0.1 || (put - 12.0).abs() < 0.1, "{put}");
+}

@@ -11,4 +11,4 @@ pub use curve::{CurveSource, SpeedCurve, default_curve};
 pub use duration::Duration;
 pub use filling::{Filling, filling};
 pub use pass::{Forecast, Link, Participant, Pass, assumed_processor, forecast};
-pub use underway::{Measured, Underway, learned};
+pub use underway::{Measured, Underway};

@@ -80,6 +80,8 @@ impl Forecast {
     pub fn then(mut self, next: Self) -> Self {
         let (before, length) = self.curve.last().copied().unwrap_or_default();
         let later = next.curve.into_iter().map(|(at, bytes)| (before.plus(at), length.plus(bytes)));
+        // Where this one ends the next begins.
+        self.curve.pop();
         self.curve.extend(later);
         if next.likely > self.likely {
             self.bottleneck = next.bottleneck;

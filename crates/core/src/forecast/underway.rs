@@ -16,7 +16,7 @@ pub struct Measured {
 /// Below this a measurement says more about caches than about disks, in seconds.
 const SHORTEST: f64 = 0.25;
 /// Seconds after which what was measured counts as much as what was thought; and that as a share of the time so far.
-const HALF_WEIGHT: f64 = 1.0;
+const HALF_WEIGHT: f64 = 2.0;
 const HALF_WEIGHT_SHARE: f64 = 0.01;
 /// A disk that was busy for nearly as large a share of the time as the busiest held the pass up like that one.
 const AS_BUSY: f64 = 0.9;
@@ -52,6 +52,8 @@ struct Seen {
     all: Ratio,
     /// While it held the pass up.
     held_up: Ratio,
+    /// While it was the busiest, and busy indeed; of the whole pass, and what it moved then.
+    taught: (Ratio, ByteLength),
 }
 
 #[derive(Clone, Copy, Debug, Default)]
@@ -116,8 +118,27 @@ impl Underway {
             if busy(place) >= AS_BUSY * busiest || busiest < IDLE * stretch {
                 seen.held_up.add(expected, stretch, keep);
             }
+            if busy(place) >= (AS_BUSY * busiest).max(SLOWEST * stretch) {
+                seen.taught.0.add(expected, stretch, 1.0);
+                seen.taught.1 = seen.taught.1.plus(now.minus(then));
+            }
         }
         self.last = (elapsed, measured);
+    }
+
+    /// What is learned of a disk of the pass: so many times as fast as it is thought to be before anything was learned, after
+    /// `former` times, of which the curve of the pass knows already. Only while it held the pass up did it teach anything; the more of its space was passed over
+    /// then, the more it counts, and never more than a quarter at once: a few files may have come from a cache.
+    pub fn learned(&self, place: usize, former: f64) -> Option<f64> {
+        const FULL_WEIGHT: f64 = 0.05;
+        let (disk, (Ratio { expected, taken }, bytes)) = (&self.pass.disks[place], self.seen[place].taught);
+        if taken < 8.0 * SHORTEST || bytes == ByteLength::ZERO {
+            return None;
+        }
+        let share = bytes.exact() as f64 / (disk.capacity.exact() as f64).max(1.0);
+        let weight = share / (share + FULL_WEIGHT);
+        let factor = former * (expected / taken).powf(weight).clamp(1.0 / LEAP, LEAP);
+        Some(factor).filter(|factor| factor.is_finite() && *factor > 0.0)
     }
 
     /// The time that is left when the pass has come to `position`, in bytes of its longest disk.
@@ -153,31 +174,8 @@ fn expected_alone(disk: &Participant, bytes: ByteLength) -> f64 {
 
 /// How far one pass can change what is thought of a disk, at most.
 const LEAP: f64 = 1.25;
-/// The share of the time that a disk has to have been busy for the pass to tell how fast it is.
+/// The share of a time that a disk has to have been busy for it to tell how fast the disk is.
 const SLOWEST: f64 = 0.6;
-
-/// What is learned of a disk from a pass that is over, and took `elapsed` seconds: so many times as fast as its curve says
-/// it is, after `former` had been thought before. Only the disk that held the pass up teaches anything; the more of its
-/// space was passed over, the more it counts, and never more than a quarter at once: a few files may have come from a
-/// cache.
-pub fn learned(
-    disk: &Participant,
-    measured: &Measured,
-    busiest: f64,
-    elapsed: f64,
-    former: f64,
-) -> Option<f64> {
-    const FULL_WEIGHT: f64 = 0.05;
-    let was_slowest = measured.busy >= AS_BUSY * busiest && measured.busy >= SLOWEST * elapsed;
-    if elapsed < 8.0 * SHORTEST || measured.bytes == ByteLength::ZERO || !was_slowest {
-        return None;
-    }
-    let now = expected_alone(disk, measured.bytes) / elapsed;
-    let share = measured.bytes.exact() as f64 / (disk.capacity.exact() as f64).max(1.0);
-    let weight = share / (share + FULL_WEIGHT);
-    let factor = former.powf(1.0 - weight) * now.powf(weight);
-    Some(factor.clamp(former / LEAP, former * LEAP)).filter(|factor| factor.is_finite() && *factor > 0.0)
-}
 
 #[cfg(test)]
 mod tests {
@@ -198,22 +196,41 @@ mod tests {
 
     #[test]
     fn a_whole_pass_teaches_more_than_a_few_files_and_none_makes_a_leap() {
-        let disk = disk(4 * TB, 200e6, 0.5);
         let passed = |bytes: u64, factor: f64, busy: f64, former: f64| {
+            let disk = disk(4 * TB, 200e6, 0.5);
             let seconds = expected_alone(&disk, ByteLength::new(bytes)) / factor;
-            let measured = Measured { bytes: ByteLength::new(bytes), busy: busy * seconds };
-            learned(&disk, &measured, busy.max(0.9) * seconds, seconds, former)
+            let mut underway = Underway::begin(Pass { disks: vec![disk], ..Pass::default() }, None);
+            let moved = ByteLength::new(bytes.min(4 * TB - 1));
+            underway.note(seconds, vec![Measured { bytes: moved, busy: busy * seconds }]);
+            underway.learned(0, former)
         };
         let whole = passed(4 * TB, 0.9, 0.95, 1.0).unwrap();
         assert!((whole - 0.905).abs() < 0.01, "{whole}");
         let little = passed(TB / 1000, 0.9, 0.95, 1.0).unwrap();
         assert!((0.99..1.0).contains(&little), "{little}");
         assert!((passed(4 * TB, 0.2, 0.95, 1.0).unwrap() - 0.8).abs() < 1e-9, "no leap");
-        // What is known already stays known.
-        assert!((passed(4 * TB, 0.5, 0.95, 0.5).unwrap() - 0.5).abs() < 1e-9);
+        assert!(
+            (passed(4 * TB, 1.0, 0.95, 0.5).unwrap() - 0.5).abs() < 1e-9,
+            "what is known already stays known"
+        );
         assert_eq!(passed(4 * TB, 0.5, 0.3, 1.0), None, "it waited for another");
-        let short = Measured { bytes: ByteLength::new(TB), busy: 1.5 };
-        assert_eq!(learned(&disk, &short, 1.5, 1.5, 1.0), None);
+        assert_eq!(passed(TB / 10_000, 1.0, 1.0, 1.0), None, "over in a moment");
+    }
+
+    /// Each disk teaches of the time in which it held the others up alone: it is no slower for going on without one.
+    #[test]
+    fn a_disk_that_is_through_before_the_others_is_not_slow() {
+        let pass = Pass { disks: vec![disk(TB, 50e6, 1.0), disk(2 * TB, 100e6, 1.0)], ..Pass::default() };
+        let of = |bytes: u64, busy: f64| Measured { bytes: ByteLength::new(bytes), busy };
+        let mut underway = Underway::begin(pass, None);
+        underway.note(1e4, vec![of(TB / 2, 1e4), of(TB / 2, 4e3)]);
+        underway.note(1.99e4, vec![of(TB - TB / 200, 1.99e4), of(TB - TB / 200, 8e3)]);
+        underway.note(2.01e4, vec![of(TB, 2e4), of(TB, 8e3)]);
+        underway.note(2.9e4, vec![of(TB, 2e4), of(2 * TB - TB / 10, 1.6e4)]);
+        for place in 0..2 {
+            let learned = underway.learned(place, 1.0).unwrap();
+            assert!((learned - 1.0).abs() < 0.02, "disk {place}: {learned}");
+        }
     }
 
     /// What is told to remain, in seconds, after `elapsed` seconds in which this was measured.

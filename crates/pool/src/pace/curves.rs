@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use sieve_core::forecast::{
-    CurveSource, Forecast, Link, Measured as Pace, Participant, Pass, SpeedCurve, assumed_processor,
-    default_curve, forecast, learned,
+    CurveSource, Forecast, Link, Participant, Pass, SpeedCurve, Underway, assumed_processor, default_curve,
+    forecast,
 };
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
@@ -172,24 +172,15 @@ pub fn pass_of(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Pa
 ///
 /// # Errors
 /// When the measured curves are damaged, or cannot be written.
-pub fn learn(pool: &Pool, measured: &BTreeMap<String, Pace>, elapsed: f64) -> Result<()> {
-    let busiest = measured.values().map(|disk| disk.busy).fold(0.0, f64::max);
+pub fn learn(pool: &Pool, underway: &Underway) -> Result<()> {
     let mut curves = Curves::read(&*pool.home)?;
     let before = curves.clone();
-    for member in &pool.members {
-        let (Some(measured), Some(filesystem)) = (measured.get(&member.row.name), &member.filesystem) else {
-            continue;
-        };
-        let disk = Participant {
-            name: member.row.name.clone(),
-            end: measured.bytes,
-            capacity: member.usable_bytes().unwrap_or(measured.bytes).max(measured.bytes),
-            curve: curves.uncorrected(member.spec.as_ref(), Some(&filesystem.id)),
-            link: None,
-        };
+    for (place, disk) in underway.pass().disks.iter().enumerate() {
+        let member = pool.members.iter().find(|member| member.row.name == disk.name);
+        let Some(filesystem) = member.and_then(|member| member.filesystem.as_ref()) else { continue };
         // Several members may lie on one filesystem: each corrects what was thought before, not one another.
         let former = before.factor_of(Some(&filesystem.id));
-        let Some(factor) = learned(&disk, measured, busiest, elapsed, former) else { continue };
+        let Some(factor) = underway.learned(place, former) else { continue };
         curves.learned.retain(|l| l.filesystem != filesystem.id);
         curves.learned.push(Learned { filesystem: filesystem.id.clone(), at: pool.machine.now(), factor });
     }

@@ -1,5 +1,6 @@
 //! How fast disks are, what flows through them, and what remains of a long stage.
 
+pub mod copies;
 pub mod curves;
 pub mod progress;
 pub mod traffic;

@@ -97,7 +97,8 @@ impl<'a> Meter<'a> {
     }
 
     /// How far the pass has come, in bytes of its longest disk: as far as has been ordered, but no further than each disk
-    /// that still takes part has got.
+    /// that still takes part has got. Beyond its end a disk takes no part, also where it moved less than was thought: nothing
+    /// is read of what is free or a hole.
     fn position(&self, measured: &[Measured]) -> ByteLength {
         let longest = self.underway.pass().disks.iter().map(|disk| disk.end.exact()).max().unwrap_or(0);
         let ordered = (longest as f64 * self.done as f64 / self.total.max(1) as f64) as u64;
@@ -107,7 +108,7 @@ impl<'a> Meter<'a> {
             .disks
             .iter()
             .zip(measured)
-            .filter(|(disk, measured)| measured.bytes < disk.end);
+            .filter(|(disk, measured)| measured.bytes < disk.end && ordered <= disk.end.exact());
         let got = taking_part.map(|(_, measured)| measured.bytes.exact()).min();
         ByteLength::new(got.unwrap_or(ordered).min(ordered))
     }
@@ -121,9 +122,7 @@ impl<'a> Meter<'a> {
         if self.limit.is_some() {
             return Ok(());
         }
-        let names = self.underway.pass().disks.iter().map(|disk| disk.name.clone());
-        let measured: BTreeMap<String, Measured> = names.zip(self.measured()).collect();
-        learn(self.pool, &measured, self.begun.elapsed().as_secs_f64())
+        learn(self.pool, &self.underway)
     }
 
     fn tell(&mut self) {

@@ -11,7 +11,9 @@ use std::sync::Arc;
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::checksum::ContentSum;
 use sieve_core::fate::Standing;
+use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeSpec;
 use sieve_core::units::DiskId;
@@ -177,26 +179,38 @@ impl Copier<'_> {
             }
             other => other?,
         };
-        let stat = disk.stat(path)?;
         // Nobody knew what the source was: it was read whole just now.
         let learned = known.is_none().then(|| source.open(path)?.data_ranges()).transpose()?;
+        let (source, learned) = (&object, learned.as_deref());
+        self.record(path, (from, source, learned), (to, replaced), (&sum, &data, &attributes))?;
+        self.done.copied.add(object.size);
+        Ok(true)
+    }
+
+    /// Makes the copy known, and what was learned of its source.
+    fn record(
+        &self,
+        path: &RelPath,
+        (from, source, learned): (DiskId, &ObjectRow, Option<&[Rows]>),
+        (to, replaced): (DiskId, Option<ObjectRow>),
+        (sum, data, attributes): (&ContentSum, &[Rows], &Attributes),
+    ) -> Result<()> {
+        let stat = self.pool.member(to)?.usable()?.stat(path)?;
         self.pool.catalogue.transaction(|t| {
             mark_changed(t)?;
-            if let Some(ranges) = &learned {
-                let older = object.older.or(object.version);
-                let version = versions::insert(t, from, &sum, ranges, &attributes)?;
-                objects::set_version(t, object.id, Some(version), Standing::Same, older)?;
+            if let Some(ranges) = learned {
+                let older = source.older.or(source.version);
+                let version = versions::insert(t, from, sum, ranges, attributes)?;
+                objects::set_version(t, source.id, Some(version), Standing::Same, older)?;
             }
             let Some(stat) = stat else { return Ok(()) };
-            let version = versions::insert(t, to, &sum, &data, &attributes)?;
+            let version = versions::insert(t, to, sum, data, attributes)?;
             let extended = attributes.pack_extended();
             let id = objects::insert(t, to, &stat, extended.as_deref(), Some(version), false)?;
             let older = replaced.as_ref().and_then(|old| old.version.or(old.older));
             objects::set_version(t, id, Some(version), Standing::Same, older)?;
             objects::set_name(t, to, path, id)
-        })?;
-        self.done.copied.add(object.size);
-        Ok(true)
+        })
     }
 
     /// The folders around a file, as they look where it comes from.

@@ -3,6 +3,8 @@
 mod copy;
 mod plan;
 
+use std::collections::BTreeMap;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::forecast::Forecast;
@@ -14,7 +16,7 @@ pub use plan::plan;
 
 use sieve_core::count::Count;
 use sieve_disk::{EntryKind, RealDisk, Result};
-use sieve_pool::curves::forecast_pass;
+use sieve_pool::copies::forecast_copies;
 use sieve_pool::pool::Pool;
 
 /// What is put where.
@@ -74,9 +76,8 @@ impl PutPlan {
     /// # Errors
     /// When the measured curves are damaged.
     pub fn forecast(&self, pool: &Pool) -> Result<Forecast> {
-        let twice = |bytes: ByteLength| bytes.plus(bytes);
-        let amounts = self.by_disk.iter().map(|(disk, amount)| (disk.clone(), twice(amount.bytes))).collect();
-        forecast_pass(pool, &amounts)
+        let written = self.by_disk.iter().map(|(disk, amount)| (disk.clone(), amount.bytes)).collect();
+        forecast_copies(pool, &BTreeMap::new(), &written)
     }
 
     /// Every file with where it goes, in the order in which they are copied.

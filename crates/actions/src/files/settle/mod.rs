@@ -28,7 +28,7 @@ use sieve_catalogue::label::Role;
 use sieve_core::count::Count;
 use sieve_disk::event::Observer;
 use sieve_disk::{Error, Kind, Result};
-use sieve_pool::curves::forecast_pass;
+use sieve_pool::copies::forecast_copies;
 use sieve_pool::grounds::is_limited;
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
@@ -79,12 +79,6 @@ pub fn plan(
     if is_tiered && !options.everything {
         tiers::plan(pool, volume, options, &mut plan)?;
     }
-    let mut amounts = plan.read_bytes.clone();
-    for (name, bytes) in &plan.written_bytes {
-        let sum = amounts.entry(name.clone()).or_default();
-        // What is written is read back.
-        *sum = sum.plus(*bytes).plus(*bytes);
-    }
-    plan.forecast = forecast_pass(pool, &amounts)?;
+    plan.forecast = forecast_copies(pool, &plan.read_bytes, &plan.written_bytes)?;
     Ok(plan)
 }

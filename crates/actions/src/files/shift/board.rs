@@ -12,7 +12,7 @@ use sieve_core::pool::{Share, VolumeKind, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 use sieve_disk::event::Observer;
 use sieve_disk::{Error, Kind, Result};
-use sieve_pool::curves::forecast_pass;
+use sieve_pool::copies::forecast_copies;
 use sieve_pool::member::Member;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
@@ -253,11 +253,7 @@ impl<'a> Board<'a> {
         let fill =
             |seat: Seat| Fill { disk: seat.name, space: seat.space, before: seat.before, after: seat.used };
         plan.fills = self.seats.into_iter().map(fill).collect();
-        let mut both = plan.read_bytes.clone();
-        for (disk, bytes) in &plan.written_bytes {
-            add_to(&mut both, disk, *bytes);
-        }
-        plan.forecast = forecast_pass(self.pool, &both)?;
+        plan.forecast = forecast_copies(self.pool, &plan.read_bytes, &plan.written_bytes)?;
         Ok(plan)
     }
 }

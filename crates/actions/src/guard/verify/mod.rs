@@ -55,6 +55,7 @@ pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<Ver
     let absent = pool.members.iter().filter(|m| !m.state.is_usable() && is_meant(&m.row.name));
     report.missing = absent.map(|m| m.row.name.clone()).collect();
     scan::scan_all(pool, |m| is_meant(&m.row.name), observer)?;
+    let forecast = forecast::forecast(pool, scope)?.map(|(_, forecast)| forecast);
     for volume in pool.volumes() {
         let mut pass = Pass {
             pool,
@@ -75,14 +76,18 @@ pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<Ver
         }
     }
     report.read_bytes = traffic.since(pool).0;
+    report.seconds = begun.elapsed().as_secs_f64();
     let well = report.is_clean() && report.missing.is_empty();
-    pool.tell(
-        Entry::new(Did::Verify)
-            .ended(Ended::of(report.stopped, well))
-            .took(begun.elapsed().as_secs_f64())
-            .moved((&report.read_bytes, &BTreeMap::new()))
-            .detail(&report)?,
-    )?;
+    let mut entry = Entry::new(Did::Verify)
+        .ended(Ended::of(report.stopped, well))
+        .took(report.seconds)
+        .moved((&report.read_bytes, &BTreeMap::new()))
+        .detail(&report)?;
+    if let Some(forecast) = &forecast {
+        entry = entry.expected(forecast);
+    }
+    pool.tell(entry)?;
+    report.forecast = forecast;
     Ok(report)
 }
 

@@ -2,6 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex};
 use std::collections::BTreeMap;
@@ -36,6 +37,10 @@ pub struct VerifyReport {
     pub stopped: bool,
     /// Bytes read, by disk.
     pub read_bytes: BTreeMap<String, ByteLength>,
+    /// How long it was thought to take; none where only a folder was looked at.
+    pub forecast: Option<Forecast>,
+    /// How long it took, in seconds.
+    pub seconds: f64,
 }
 
 /// One damaged file.

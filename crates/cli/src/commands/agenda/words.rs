@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use sieve_core::agenda::{Clash, FOUR_WEEKS, Setting};
+use sieve_core::agenda::{Clash, FOUR_WEEKS, Inflow, Setting};
 use sieve_core::forecast::Duration;
 use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind};
@@ -16,7 +16,6 @@ pub(crate) fn sentence(setting: &Setting, clash: &Clash) -> (String, String) {
     let name = |job: usize| setting.jobs[job].name.as_str();
     let when = |at: i64| time::weekday_in_a_row(at * SECOND);
     let clock = |at: i64| time::clock(at * SECOND);
-    let long = |seconds: f64| Duration::from_seconds(seconds).to_string();
     match clash {
         Clash::TwoAtOnce { first, until, second, at } => (
             format!(
@@ -60,35 +59,39 @@ pub(crate) fn sentence(setting: &Setting, clash: &Clash) -> (String, String) {
                 long((end - until) as f64)
             ),
         ),
-        Clash::CacheOverflows { volume, waits } => {
-            let of = &setting.volumes[*volume];
-            (
-                format!(
-                    "{}: up to {} wait on the cache between two settles, {} fit",
-                    of.name,
-                    size(ByteLength::new(*waits as u64)),
-                    size(of.cache_room.unwrap_or_default())
-                ),
-                "settle more often, or copies go past the cache to the disks meanwhile".into(),
-            )
-        }
+        Clash::CacheOverflows { volume, waits } => cache_overflows(&setting.volumes[*volume], *waits),
         Clash::UnguardedTooLong { volume, longest } => {
-            let of = &setting.volumes[*volume];
-            (
-                format!(
-                    "{}: new files are unguarded for up to {}, and are to be for no more than {}",
-                    of.name,
-                    long(*longest),
-                    long(of.unguarded_at_most.unwrap_or_default())
-                ),
-                "sync more often, or put the sync behind the settle".into(),
-            )
+            unguarded_too_long(&setting.volumes[*volume], *longest)
         }
         Clash::NeverDone { job } => (
             format!("{} is never done: no usable hours are long enough, or none come", name(*job)),
             "give it other hours, or a smaller share".into(),
         ),
     }
+}
+
+fn cache_overflows(of: &Inflow, waits: f64) -> (String, String) {
+    let told = format!(
+        "{}: up to {} wait on the cache between two settles, {} fit",
+        of.name,
+        size(ByteLength::new(waits as u64)),
+        size(of.cache_room.unwrap_or_default())
+    );
+    (told, "settle more often, or copies go past the cache to the disks meanwhile".into())
+}
+
+fn unguarded_too_long(of: &Inflow, longest: f64) -> (String, String) {
+    let told = format!(
+        "{}: new files are unguarded for up to {}, and are to be for no more than {}",
+        of.name,
+        long(longest),
+        long(of.unguarded_at_most.unwrap_or_default())
+    );
+    (told, "sync more often, or put the sync behind the settle".into())
+}
+
+fn long(seconds: f64) -> String {
+    Duration::from_seconds(seconds).to_string()
 }
 
 /// The next five minutes, as a time of day.

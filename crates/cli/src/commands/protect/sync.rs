@@ -10,7 +10,7 @@ use sieve_actions::guard::sync;
 use sieve_actions::guard::sync::{Options, SyncPlan, SyncReport};
 use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
-use sieve_core::forecast::Forecast;
+use sieve_core::forecast::{Duration, Forecast};
 use sieve_core::pool::PoolSpec;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
@@ -220,10 +220,7 @@ fn show_report(
     style::heading("Done, with parity and a copy of the catalogue on the disks:");
     show_bytes(None, &report.read_bytes, &report.written_bytes);
     show_lists(report);
-    if plan.forecast.likely.seconds() >= 10.0 || report.seconds >= 10.0 {
-        let took = sieve_core::forecast::Duration::from_seconds(report.seconds);
-        crate::say!("\nIt took {took}; {} had been forecast.", plan.forecast.likely);
-    }
+    show_how_long(&plan.forecast, report.seconds);
     if report.stopped {
         crate::answer!(
             "\n{}",
@@ -240,6 +237,14 @@ fn show_report(
             "\n{}",
             style::paint(style::BAD, "Not everything could be synced: zinc-sieve sync names what.")
         );
+    }
+}
+
+/// How long something took against its forecast, where it was no matter of a moment.
+pub(crate) fn show_how_long(forecast: &Forecast, seconds: f64) {
+    if forecast.likely.seconds() >= 10.0 || seconds >= 10.0 {
+        let took = Duration::from_seconds(seconds);
+        crate::say!("\nIt took {took}; {} had been forecast.", forecast.likely);
     }
 }
 

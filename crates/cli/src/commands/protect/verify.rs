@@ -56,6 +56,9 @@ pub(crate) fn run(context: &Context, arguments: &VerifyArguments) -> Result<Outc
     let report = verify::verify(&pool, &scope, &Watch::begin(events)?)?;
     if !context.json {
         show(&report);
+        if let Some(forecast) = report.forecast.as_ref().filter(|_| !report.stopped) {
+            sync::show_how_long(forecast, report.seconds);
+        }
     }
     let mut well = is_well(&report);
     if arguments.mend && !report.is_clean() {

@@ -19,7 +19,7 @@ use sieve_core::count::{Count, so_many};
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, DiskId};
 use sieve_disk::{Error, Kind, Result};
-use sieve_pool::curves::forecast_pass;
+use sieve_pool::copies::forecast_copies;
 use sieve_pool::member::Member;
 use sieve_pool::new_disk::NewDisk;
 use sieve_pool::pool::Pool;
@@ -112,7 +112,9 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
     pool_file::rehearse(&pool.file, &edits)?;
     let mut doubts = new.doubts();
     doubts.extend(larger_than_parity(pool, member, space));
-    let forecast = forecast_pass(pool, &BTreeMap::from([(member.row.name.clone(), files.bytes)]))?;
+    // Nobody knows the new disk: it is taken to be as fast as the old one.
+    let whole = BTreeMap::from([(member.row.name.clone(), files.bytes)]);
+    let forecast = forecast_copies(pool, &whole, &whole)?;
     let plan = HandoverPlan {
         volume: member.row.volume.clone(),
         disk: member.row.name.clone(),

@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::disks;
+use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::folders;
 use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
@@ -23,7 +24,7 @@ use sieve_pool::scan;
 use sieve_pool::writer::ShortWriter;
 
 use super::copy::Copier;
-use super::plan::PreparedHandover;
+use super::plan::{HandoverPlan, PreparedHandover};
 use crate::disks::membership::vacate::erase;
 
 /// So many rounds are made while others may write; what still changes then is not going to rest.
@@ -128,6 +129,17 @@ pub fn execute(
     // Before the intent goes: after it, nobody would know that the replicas still speak of the old disk.
     tell_all_members(pool)?;
     forget_intents(pool, |intent| *intent == Intent::EditPoolFile { edits: edits.clone() })?;
+    conclude(pool, &plan, &old, report, begun)
+}
+
+/// Wipes the old disk, where that was wished, and tells of it.
+fn conclude(
+    pool: &Pool,
+    plan: &HandoverPlan,
+    old: &DiskRow,
+    mut report: HandoverReport,
+    begun: std::time::Instant,
+) -> Result<HandoverReport> {
     if plan.wipes {
         // A disk that fails may not let it: the new one has its place all the same.
         report.not_wiped = erase(pool, old.uuid, Some(&plan.from)).err().map(|error| error.to_string());

@@ -1,0 +1,32 @@
+//! How long it takes to copy whole files from disk to disk.
+
+use std::collections::BTreeMap;
+
+use sieve_core::forecast::Forecast;
+use sieve_core::units::ByteLength;
+use sieve_disk::Result;
+
+use crate::curves::forecast_pass;
+use crate::pool::Pool;
+
+/// Forecasts copies of files, bytes by disk: what is read, file by file, while the new disks take it side by side; and then,
+/// file by file again, what is read back from them before anything is removed where it was.
+///
+/// # Errors
+/// When the measured curves are damaged.
+pub fn forecast_copies(
+    pool: &Pool,
+    read: &BTreeMap<String, ByteLength>,
+    written: &BTreeMap<String, ByteLength>,
+) -> Result<Forecast> {
+    let (reading, writing) = (in_turn(pool, read)?, forecast_pass(pool, written)?);
+    let copying = if reading.likely > writing.likely { reading } else { writing };
+    Ok(copying.then(in_turn(pool, written)?))
+}
+
+/// One disk after another.
+fn in_turn(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Forecast> {
+    amounts.iter().try_fold(Forecast::default(), |before, (disk, bytes)| {
+        Ok(before.then(forecast_pass(pool, &BTreeMap::from([(disk.clone(), *bytes)]))?))
+    })
+}
