@@ -10,6 +10,7 @@ use sieve_actions::files::put;
 use sieve_actions::files::put::{PlannedFile, PutPlan, PutReport};
 use sieve_catalogue::label::Role;
 use sieve_core::count::Count;
+use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_disk::{Error, Kind, Result};
@@ -57,6 +58,8 @@ struct Planned {
     report: PutReport,
     /// All files that come.
     files: Vec<PlannedFile>,
+    /// How long that takes; what the sources give is not known.
+    forecast: Option<Forecast>,
 }
 
 pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome> {
@@ -85,7 +88,8 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
         Agreed::No(plan) => {
             if context.json {
                 let files = plan.files(&pool).collect();
-                json::print(&Planned { report: PutReport::intended(&plan), files })?;
+                let (report, forecast) = (PutReport::intended(&plan), plan.forecast(&pool).ok());
+                json::print(&Planned { report, files, forecast })?;
             }
             return Ok(Outcome::Fine);
         }

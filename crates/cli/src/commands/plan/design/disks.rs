@@ -1,7 +1,8 @@
 //! Which disks are designed with.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use clap::Args;
 use sieve_core::design::{DesignDisk, parse_disk_table, parse_disks};
 use sieve_core::forecast::Link;
 use sieve_core::pool::Media;
@@ -10,12 +11,28 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::curves::Curves;
 use sieve_pool::pool::home_folder;
 
-use super::DesignArguments;
+use crate::args::Documents;
 use crate::commands::context::Context;
 use crate::load;
 
+/// Where the disks are from.
+#[derive(Args)]
+pub(crate) struct ShelfArguments {
+    /// Hard disks, such as "12TB,10TB,2x6TB,4TB"; without any of these the disks of the pool file
+    #[arg(long, value_name = "SIZES")]
+    pub(crate) hdd: Option<String>,
+    /// SSDs beside them, such as "2x1TB"
+    #[arg(long, value_name = "SIZES")]
+    pub(crate) ssd: Option<String>,
+    /// A table of disks, JSON or CSV: name, size, media, price
+    #[arg(long, value_name = "FILE")]
+    pub(crate) table: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) from: Documents,
+}
+
 /// The disks that are named; else those of a table; else those of the pool file.
-pub(super) fn named(context: &Context, arguments: &DesignArguments) -> Result<Vec<DesignDisk>> {
+pub(super) fn named(context: &Context, arguments: &ShelfArguments) -> Result<Vec<DesignDisk>> {
     let usage = |e: &dyn std::fmt::Display| Error::new(Kind::Usage, "design.disks", e.to_string());
     let mut disks = Vec::new();
     if let Some(text) = &arguments.hdd {

@@ -7,6 +7,7 @@ mod table;
 use std::path::PathBuf;
 
 use clap::Args;
+use disks::ShelfArguments;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::design::{DesignDisk, Figures, Recommendation, Wishes, figures, front, plans, recommend};
@@ -16,7 +17,7 @@ use sieve_core::suggest;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_disk::{Error, Kind, Result};
 
-use crate::args::{Documents, Wish};
+use crate::args::Wish;
 use crate::commands::context::Context;
 use crate::exit::Outcome;
 use crate::human::size;
@@ -28,15 +29,8 @@ json::named!("design", Answer<'_>);
 /// What `design` compares.
 #[derive(Args)]
 pub(crate) struct DesignArguments {
-    /// Hard disks, such as "12TB,10TB,2x6TB,4TB"; without any of these the disks of the pool file
-    #[arg(long, value_name = "SIZES")]
-    pub(crate) hdd: Option<String>,
-    /// SSDs beside them, such as "2x1TB"
-    #[arg(long, value_name = "SIZES")]
-    pub(crate) ssd: Option<String>,
-    /// A table of disks, JSON or CSV: name, size, media, price
-    #[arg(long, value_name = "FILE")]
-    pub(crate) table: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) shelf: ShelfArguments,
     /// The network that clients copy over
     #[arg(long, value_name = "RATE", default_value = "117 MB/s")]
     pub(crate) network: String,
@@ -54,8 +48,6 @@ pub(crate) struct DesignArguments {
     pub(crate) all: bool,
     #[command(flatten)]
     pub(crate) sheet: SheetArguments,
-    #[command(flatten)]
-    pub(crate) from: Documents,
     /// Draw usable space and losses side by side, as SVG or PNG
     #[arg(long, value_name = "FILE")]
     pub(crate) chart: Option<PathBuf>,
@@ -127,7 +119,7 @@ impl<'a> Line<'a> {
 }
 
 pub(crate) fn run(context: &Context, arguments: &DesignArguments) -> Result<Outcome> {
-    let disks = disks::named(context, arguments)?;
+    let disks = disks::named(context, &arguments.shelf)?;
     let network = Network { name: "the network".into(), rate: rate(&arguments.network)? };
     let additions = arguments.add.iter().map(|text| bytes(text)).collect::<Result<Vec<_>>>()?;
     let all = figures(&plans(&disks), &disks, &network, &additions);
