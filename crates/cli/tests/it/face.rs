@@ -242,7 +242,7 @@ fn what_takes_long_says_so_before_and_on_which_disk() {
 #[case(&["usage"], &["of", "disk", "files", "bytes"], "flac", 3)]
 #[case(&["duplicates"], &["checksum", "path", "disks"], "dawn/copy.flac", 2)]
 #[case(&["journal"], &["at", "did", "ended", "seconds"], "create", 2)]
-#[case(&["design", "--hdd", "4TB,4TB,8TB"], &["plan", "recommended", "usable_bytes"], "\"unstriped, 1 parity\"", 2)]
+#[case(&["design", "--hdd", "4TB,4TB,8TB"], &["plan", "recommended", "usable_bytes"], "\"unstriped, 2 parity\"", 3)]
 #[case(&["disks"], &["disk", "role", "size_bytes", "price"], "alder", 4)]
 #[case(&["fate", "--lose", "alder"], &["volume", "path", "fate", "reason"], "dawn/wren.flac", 5)]
 fn lists_open_in_a_spreadsheet(
