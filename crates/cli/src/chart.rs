@@ -86,12 +86,14 @@ pub(crate) mod inline {
     use super::*;
 
     /// A line over time: its name, and points of (days before now, value).
+    #[cfg_attr(not(feature = "charts"), expect(dead_code, reason = "nothing is drawn"))]
     pub(crate) struct Line {
         pub(crate) name: String,
         pub(crate) points: Vec<(f64, f64)>,
     }
 
     /// How a trend is titled and drawn.
+    #[cfg_attr(not(feature = "charts"), expect(dead_code, reason = "nothing is drawn"))]
     #[derive(Clone, Copy)]
     pub(crate) struct Trend {
         pub(crate) title: &'static str,
