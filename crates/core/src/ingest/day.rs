@@ -343,7 +343,7 @@ mod tests {
     }
 
     proptest! {
-        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+        #![proptest_config(ProptestConfig { cases: 100, failure_persistence: None, ..ProptestConfig::default() })]
 
         #[test]
         fn it_agrees_with_small_steps(
