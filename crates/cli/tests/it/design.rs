@@ -45,6 +45,21 @@ fn without_a_list_the_disks_of_the_pool_file_are_compared() {
     assert_eq!(names, ["alder", "beech", "cedar", "oak"]);
 }
 
+/// A pool file may say anything of its disks.
+#[test]
+fn disks_of_a_few_bytes_are_compared_like_others() {
+    let lab = Lab::of(PROGRAM, &[], "data = [\"alder\", \"beech\"]");
+    let disk = |name: &str, size: &str| format!("[[disk]]\nname = \"{name}\"\ncapacity = \"{size}\"\n");
+    let text = lab.pool_text().replacen(
+        "\n[[volume]]",
+        &format!("\n{}{}\n[[volume]]", disk("alder", "10 B"), disk("beech", "1 B")),
+        1,
+    );
+    lab.write_pool_file(&text);
+    let told = answer(&lab, &["design"]);
+    assert_eq!(told["plans"][0]["volumes"][0]["usable_bytes"], 1, "{told}");
+}
+
 #[test]
 fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
     let lab = Lab::new(PROGRAM, 1, 1, "40 MB");

@@ -32,7 +32,8 @@ pub(super) fn fill(sizes: &[ByteLength], usable: f64) -> Vec<Copied> {
     // The same for the same disks: who asks twice gets the same answer.
     let mut chance = ChaCha8Rng::seed_from_u64(0);
     loop {
-        let size = ByteLength::new((mean * chance.random_range(0.1..1.9)) as u64);
+        // Of nothing as many fit as one likes.
+        let size = ByteLength::new((mean * chance.random_range(0.1..1.9)).max(1.0) as u64);
         let free = |disk: usize| placer.free_on(disk).exact() as f64;
         let before: Vec<f64> = among.iter().map(|disk| sizes[*disk].exact() as f64 - free(*disk)).collect();
         let placed = placer.place_copies(&RelPath::ROOT, size, &among, 2, ByteLength::ZERO);
@@ -45,4 +46,21 @@ pub(super) fn fill(sizes: &[ByteLength], usable: f64) -> Vec<Copied> {
     let placed: f64 = found.iter().map(|copied| copied.bytes).sum();
     found.iter_mut().for_each(|copied| copied.bytes *= usable / placed.max(1.0));
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(&[4_000_000_000_000; 3], 6_000_000_000_000)]
+    #[case(&[10, 10], 10)]
+    #[case(&[1_000_000, 3], 3)]
+    fn disks_of_any_size_are_filled(#[case] sizes: &[u64], #[case] usable: u64) {
+        let sizes: Vec<ByteLength> = sizes.iter().map(|size| ByteLength::new(*size)).collect();
+        let placed: f64 = fill(&sizes, usable as f64).iter().map(|copied| copied.bytes).sum();
+        // On what is smaller than a granule nothing can be placed.
+        assert!(placed == 0.0 || (placed / usable as f64 - 1.0).abs() < 1e-9, "{placed}");
+    }
 }

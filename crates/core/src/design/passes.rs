@@ -7,8 +7,8 @@ use crate::units::ByteLength;
 
 /// The first sync of full volumes, one after another; none where there is no parity to compute.
 pub(super) fn first_sync(plan: &Plan, disks: &[DesignDisk]) -> Option<Forecast> {
-    let passes = plan.volumes.iter().filter_map(|volume| sync_pass(volume, disks));
-    passes.map(|pass| forecast(&pass)).reduce(Forecast::then)
+    let passes: Vec<Pass> = plan.volumes.iter().filter_map(|volume| sync_pass(volume, disks)).collect();
+    (!passes.is_empty()).then(|| Forecast::in_turn(passes.iter().map(forecast)))
 }
 
 /// The longest rebuild of a data disk of a volume; none where there is nothing to rebuild it from.

@@ -10,6 +10,8 @@ use crate::units::{ByteLength, Rate};
 /// The rates of a cautious forecast, as a share of the likely ones: disks are busy with other things, files lie
 /// in pieces, heads move.
 const CAUTIOUS: f64 = 0.7;
+/// What holds up a pass that moves nothing.
+const NOTHING: &str = "nothing";
 /// The points of a forecast's curve.
 const CURVE_POINTS: u64 = 20;
 
@@ -75,20 +77,20 @@ pub struct Forecast {
 }
 
 impl Forecast {
-    /// This pass, and another one after it.
-    #[must_use]
-    pub fn then(mut self, next: Self) -> Self {
-        let (before, length) = self.curve.last().copied().unwrap_or_default();
-        let later = next.curve.into_iter().map(|(at, bytes)| (before.plus(at), length.plus(bytes)));
-        // Where this one ends the next begins.
-        self.curve.pop();
-        self.curve.extend(later);
-        if next.likely > self.likely {
-            self.bottleneck = next.bottleneck;
+    /// Passes one after another; the longest of them tells what holds it up.
+    pub fn in_turn(passes: impl IntoIterator<Item = Self>) -> Self {
+        let mut all = Self { bottleneck: NOTHING.into(), ..Self::default() };
+        let mut longest = Duration::default();
+        for pass in passes {
+            let (before, length) = all.curve.pop().unwrap_or_default();
+            all.curve.extend(pass.curve.into_iter().map(|(at, bytes)| (before.plus(at), length.plus(bytes))));
+            if pass.likely > longest {
+                (longest, all.bottleneck) = (pass.likely, pass.bottleneck);
+            }
+            all.likely = all.likely.plus(pass.likely);
+            all.cautious = all.cautious.plus(pass.cautious);
         }
-        self.likely = self.likely.plus(next.likely);
-        self.cautious = self.cautious.plus(next.cautious);
-        self
+        all
     }
 }
 
@@ -212,7 +214,7 @@ fn bottleneck(pass: &Pass, stretches: &[Stretch]) -> String {
         }
     }
     match times.into_iter().max_by(|a, b| a.1.total_cmp(&b.1)).map(|(limit, _)| limit) {
-        None => "nothing".into(),
+        None => NOTHING.into(),
         Some(Limit::Disk(number)) => pass.disks[number].name.clone(),
         Some(Limit::Link(number)) => format!("the link {}", pass.links[number].name),
         Some(Limit::Processor) => "the processor".into(),
@@ -265,6 +267,25 @@ mod tests {
 
     fn close(a: f64, b: f64) -> bool {
         (a - b).abs() <= 1e-6 * a.abs().max(b.abs()).max(1.0)
+    }
+
+    #[test]
+    fn passes_in_turn_add_up_and_the_longest_tells_what_holds_them_up() {
+        let pass = |seconds: f64, bottleneck: &str| Forecast {
+            likely: Duration::from_seconds(seconds),
+            cautious: Duration::from_seconds(2.0 * seconds),
+            bottleneck: bottleneck.into(),
+            curve: vec![
+                (Duration::default(), ByteLength::ZERO),
+                (Duration::from_seconds(seconds), ByteLength::new(10)),
+            ],
+        };
+        let all = Forecast::in_turn([pass(5.0, "alder"), pass(4.0, "beech"), pass(8.0, "cedar")]);
+        assert_eq!((all.likely.seconds(), all.cautious.seconds()), (17.0, 34.0));
+        assert_eq!(all.bottleneck, "cedar");
+        let points: Vec<_> = all.curve.iter().map(|(at, bytes)| (at.seconds(), bytes.exact())).collect();
+        assert_eq!(points, [(0.0, 0), (5.0, 10), (9.0, 20), (17.0, 30)]);
+        assert_eq!(Forecast::in_turn([]).bottleneck, forecast(&Pass::default()).bottleneck);
     }
 
     #[test]

@@ -127,8 +127,9 @@ impl Underway {
     }
 
     /// What is learned of a disk of the pass: so many times as fast as it is thought to be before anything was learned, after
-    /// `former` times, of which the curve of the pass knows already. Only while it held the pass up did it teach anything; the more of its space was passed over
-    /// then, the more it counts, and never more than a quarter at once: a few files may have come from a cache.
+    /// `former` times, of which the curve of the pass knows already. Only while it held the pass up did it teach anything;
+    /// the more of its space was passed over then, the more it counts, and never more than a quarter at once: a few files may
+    /// have come from a cache.
     pub fn learned(&self, place: usize, former: f64) -> Option<f64> {
         const FULL_WEIGHT: f64 = 0.05;
         let (disk, (Ratio { expected, taken }, bytes)) = (&self.pass.disks[place], self.seen[place].taught);

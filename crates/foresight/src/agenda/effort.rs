@@ -1,13 +1,12 @@
 //! How long jobs take: forecast from the curves of the disks, corrected by what earlier runs took.
 
-use std::collections::BTreeMap;
-
 use sieve_actions::guard::verify;
 use sieve_core::agenda::{Effort, Task};
 use sieve_core::forecast::{Duration, forecast};
 use sieve_core::pool::{JobSpec, Role, VolumeSpec};
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
+use sieve_pool::copies::forecast_copies;
 use sieve_pool::curves::{forecast_pass, pass_of};
 use sieve_pool::journal::{self, Did, Entry};
 use sieve_pool::member::Member;
@@ -47,7 +46,7 @@ pub(super) fn effort(pool: &Pool, job: &JobSpec, arrives_a_day: f64) -> Result<K
         .collect();
     match job.task {
         Task::Sync => {
-            let per_byte = per_byte(pool, &volumes, &[Role::Data, Role::Parity])?;
+            let per_byte = synced_per_byte(pool, &volumes)?;
             Ok(corrected_base(
                 pool,
                 &Did::Sync,
@@ -56,7 +55,7 @@ pub(super) fn effort(pool: &Pool, job: &JobSpec, arrives_a_day: f64) -> Result<K
             )?)
         }
         Task::Settle => {
-            let per_byte = per_byte(pool, &volumes, &[Role::Cache, Role::Data])?;
+            let per_byte = settled_per_byte(pool, &volumes)?;
             Ok(corrected_base(
                 pool,
                 &Did::Settle,
@@ -101,17 +100,23 @@ fn scan_seconds(pool: &Pool) -> Result<f64> {
     Ok(LEAST_SECONDS + files as f64 * SECONDS_A_FILE)
 }
 
-/// Seconds for each new byte: it is read or written on one disk of each role, or on all of them if it is parity.
-fn per_byte(pool: &Pool, volumes: &[VolumeSpec], roles: &[Role]) -> Result<f64> {
-    let mut amounts = BTreeMap::new();
-    for role in roles {
-        let of_role: Vec<&Member> =
-            volumes.iter().flat_map(|volume| pool.members_of(&volume.name, *role)).collect();
-        let touched = if *role == Role::Parity { of_role.len() } else { 1 };
-        amounts.extend(of_role.into_iter().take(touched).map(|member| (member.row.name.clone(), PROBE)));
-    }
+/// Seconds for each new byte: it is read on one data disk, and parity is written on all that have it.
+fn synced_per_byte(pool: &Pool, volumes: &[VolumeSpec]) -> Result<f64> {
+    let of = |role: Role| volumes.iter().flat_map(move |volume| pool.members_of(&volume.name, role));
+    let touched = of(Role::Data).take(1).chain(of(Role::Parity));
+    let amounts = touched.map(|member| (member.row.name.clone(), PROBE)).collect();
     // What arrives goes into one of them.
     Ok(forecast(&pass_of(pool, &amounts)?).likely.seconds() / PROBE.exact() as f64)
+}
+
+/// Seconds for each byte that settles, from a cache onto a disk, and read back there.
+fn settled_per_byte(pool: &Pool, volumes: &[VolumeSpec]) -> Result<f64> {
+    let one = |role: Role| {
+        let of_role = volumes.iter().flat_map(|volume| pool.members_of(&volume.name, role));
+        of_role.take(1).map(|member| (member.row.name.clone(), PROBE)).collect()
+    };
+    let takes = forecast_copies(pool, &one(Role::Cache), &one(Role::Data))?;
+    Ok(takes.likely.seconds() / PROBE.exact() as f64)
 }
 
 /// What is known before anything was done.

@@ -19,14 +19,15 @@ pub fn forecast_copies(
     read: &BTreeMap<String, ByteLength>,
     written: &BTreeMap<String, ByteLength>,
 ) -> Result<Forecast> {
-    let (reading, writing) = (in_turn(pool, read)?, forecast_pass(pool, written)?);
+    let (reading, writing) = (Forecast::in_turn(one_by_one(pool, read)?), forecast_pass(pool, written)?);
     let copying = if reading.likely > writing.likely { reading } else { writing };
-    Ok(copying.then(in_turn(pool, written)?))
+    Ok(Forecast::in_turn(std::iter::once(copying).chain(one_by_one(pool, written)?)))
 }
 
-/// One disk after another.
-fn in_turn(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Forecast> {
-    amounts.iter().try_fold(Forecast::default(), |before, (disk, bytes)| {
-        Ok(before.then(forecast_pass(pool, &BTreeMap::from([(disk.clone(), *bytes)]))?))
-    })
+/// Each disk for itself.
+fn one_by_one(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Vec<Forecast>> {
+    let alone = |(disk, bytes): (&String, &ByteLength)| {
+        forecast_pass(pool, &BTreeMap::from([(disk.clone(), *bytes)]))
+    };
+    amounts.iter().map(alone).collect()
 }

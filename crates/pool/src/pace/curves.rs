@@ -142,7 +142,7 @@ pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Res
     }
     let moving = of_volumes.values().filter(|amounts| !amounts.is_empty());
     let passes = moving.map(|amounts| Ok(forecast(&pass_of(pool, amounts)?))).collect::<Result<Vec<_>>>()?;
-    Ok(passes.into_iter().reduce(Forecast::then).unwrap_or_default())
+    Ok(Forecast::in_turn(passes))
 }
 
 /// A pass that moves so many bytes on each disk, from its start on.
