@@ -1,7 +1,7 @@
 //! How far the remaining time is off at most, from 5 % of a pass on: as it is told, and as a plain average would tell it.
 //! The disks are simulated, and nothing here depends on how fast this machine is.
 
-#[path = "../tests/simulated_pass/mod.rs"]
+#[path = "../tests/it/simulated_pass/mod.rs"]
 mod simulated_pass;
 
 use sieve_core::forecast::Pass;

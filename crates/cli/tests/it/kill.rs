@@ -204,7 +204,7 @@ fn kill_once(action: &[&str], seed: u64, longest: Duration) -> bool {
 
 #[test]
 fn no_kill_costs_a_guarded_file() {
-    let kills: u64 = std::env::var("KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(120);
+    let kills: u64 = std::env::var("KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(60);
     let each = kills / ACTIONS.len() as u64;
     let in_the_middle = std::sync::atomic::AtomicU64::new(0);
     let play = |first: usize| {

@@ -522,7 +522,7 @@ fn every_kind_of_volume_keeps_what_is_predicted() {
     if let Some(seed) = number("LIVES_SEED") {
         return play(seed);
     }
-    let (lives, first) = (number("LIVES").unwrap_or(120), number("LIVES_FROM").unwrap_or(0));
+    let (lives, first) = (number("LIVES").unwrap_or(70), number("LIVES_FROM").unwrap_or(0));
     let next = std::sync::atomic::AtomicU64::new(first);
     let wrong = std::sync::Mutex::new(Vec::new());
     std::thread::scope(|scope| {

@@ -625,7 +625,7 @@ fn prediction_is_truth() {
     if let Ok(seed) = std::env::var("PREDICTION_SEED") {
         return play(seed.parse().unwrap(), 4);
     }
-    let cases: u64 = std::env::var("PREDICTION_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(100);
+    let cases: u64 = std::env::var("PREDICTION_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(60);
     let first: u64 = std::env::var("PREDICTION_FROM").ok().and_then(|n| n.parse().ok()).unwrap_or(0);
     let next = std::sync::atomic::AtomicU64::new(first);
     std::thread::scope(|scope| {

@@ -77,6 +77,8 @@ pub(super) struct ModelLosses {
     rows: UnreadableRows,
     habit: Habit,
     caches: Vec<bool>,
+    /// The disks that are missing already.
+    missing: DiskSet,
     depth: usize,
 }
 
@@ -109,6 +111,7 @@ impl ModelLosses {
             rows: UnreadableRows::new(model, &conditions.per_bit),
             habit,
             caches,
+            missing: subject.missing.iter().copied().collect(),
             depth: (model.parities.len() + 1).max(copies),
         }
     }
@@ -150,7 +153,9 @@ impl Losses for ModelLosses {
     }
 
     fn hazard(&self, before: &DiskSet, lost: &DiskSet) -> Hazard {
-        self.rows.hazard(before, lost)
+        // Nothing is read from those that are missing, while others are rebuilt.
+        let with_missing = |set: &DiskSet| self.missing.iter().chain(set.iter()).collect::<DiskSet>();
+        self.rows.hazard(&with_missing(before), &with_missing(lost))
     }
 
     fn depth(&self) -> usize {

@@ -9,6 +9,8 @@ use crate::fate::DiskSet;
 const MOST_SETS: usize = 400_000;
 /// What further failures may cost at most, against everything found so far, for them to be left out.
 const NEGLIGIBLE: f64 = 1e-7;
+/// The same for the cycles in which anything is lost at all: a figure of two digits is made of them.
+const NEGLIGIBLE_CYCLES: f64 = 1e-5;
 
 /// What is to be expected, and how it comes about.
 pub struct Expected {
@@ -56,7 +58,9 @@ pub fn expected(process: &Process) -> Expected {
         let next = sums.fail_one_more(process, &level, failed);
         failed += 1;
         let tail: f64 = next.iter().map(|state| state.weight * state.goes_on(process)).sum();
-        let is_known = failed >= process.losses.depth().max(3) && sums.is_negligible(process, tail);
+        let is_known = failed >= process.losses.depth().max(3)
+            && sums.is_negligible(process, tail)
+            && sums.changes_no_cycle(process, &next);
         let is_last = is_known || failed >= process.disks.len() || too_many(process, next.len());
         for state in &next {
             sums.end(process, state, is_last);
@@ -192,12 +196,28 @@ impl Sums {
         self.any += (1.0 - goes_on) * (state.loud + state.quiet * loses);
     }
 
+    /// Whether what so often fails on can cost nothing beside what was found, even if it takes everything.
     fn is_negligible(&self, process: &Process, tail: f64) -> bool {
         let everything: DiskSet = (0..process.disks.len()).map(index).collect();
         let most = process.losses.loss(&everything);
+        let since = process.sync_interval / 2.0;
+        let all_bytes = most.bytes + most.fresh_bytes * since + most.waiting_bytes;
+        let all_files = most.files + most.fresh_files * since + most.waiting_files;
         let bytes: f64 = self.causes.iter().map(|figure| figure.bytes).sum();
         let files: f64 = self.causes.iter().map(|figure| figure.files).sum();
-        tail * most.bytes <= NEGLIGIBLE * bytes && tail * most.files <= NEGLIGIBLE * files
+        tail * all_bytes <= NEGLIGIBLE * bytes && tail * all_files <= NEGLIGIBLE * files
+    }
+
+    /// Whether hardly a cycle of these that has lost nothing yet can go on to where it does.
+    fn changes_no_cycle(&self, process: &Process, level: &[State]) -> bool {
+        let interval = process.sync_interval;
+        let (mut spared, mut lossy) = (0.0, self.any);
+        for state in level {
+            let loses = state.loud + state.quiet * any_of(&state.loss, interval);
+            lossy += loses;
+            spared += (state.weight - loses) * state.goes_on(process);
+        }
+        spared <= NEGLIGIBLE_CYCLES * lossy
     }
 
     fn per_year(self) -> Expected {

@@ -1,9 +1,4 @@
 //! Guards against a sweep that promises more, or less, than the matrices over GF(2^8) allow.
-#![allow(
-    clippy::unwrap_used,
-    clippy::disallowed_methods,
-    reason = "a test may fail, and writes its own files"
-)]
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -267,13 +262,8 @@ fn check_cause(model: &Model, lost: &LostSet, cause: &Cause, row: u64) -> Result
     Ok(())
 }
 
-/// How many random pools each law is held against.
-fn cases() -> u32 {
-    std::env::var("FATE_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(500)
-}
-
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, max_global_rejects: 1 << 20, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: crate::cases(500), failure_persistence: None, max_global_rejects: 1 << 20, ..ProptestConfig::default() })]
 
     #[test]
     fn the_sweep_agrees_with_brute_force(model in pool(), seed in any::<u64>()) {

@@ -1,10 +1,8 @@
 //! Guards against a remaining time that cannot be believed.
 
-mod simulated_pass;
-
+use crate::simulated_pass::{TB, disk, mixed, worst_errors};
 use proptest::prelude::*;
 use sieve_core::forecast::Pass;
-use simulated_pass::{TB, disk, mixed, worst_errors};
 
 #[test]
 fn the_rest_of_a_pass_over_mixed_disks_is_told_within_a_seventh_at_every_moment() {
