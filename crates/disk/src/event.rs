@@ -35,7 +35,8 @@ pub enum Event {
         bytes_per_second: f64,
         /// Seconds since the stage began.
         elapsed_seconds: f64,
-        /// Seconds that are left: from the disks' curves, corrected by what was measured.
+        /// Seconds that are left, of this stage and of the volumes after it: from the disks' curves, corrected by what was
+        /// measured.
         remaining_seconds: f64,
     },
     /// Something worth a line.
@@ -65,6 +66,11 @@ pub trait Observer {
     /// Whether what is watched is to stop, at the next point where what is done so far is of use.
     fn is_stopped(&self) -> bool {
         false
+    }
+
+    /// Seconds that other stages take after the present one: they remain as well.
+    fn later_seconds(&self) -> f64 {
+        0.0
     }
 }
 

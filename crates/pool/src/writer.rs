@@ -75,7 +75,7 @@ pub struct AtWork {
 pub struct HowFar {
     /// The share of the present stage that is done, from 0 to 1.
     pub share: f64,
-    /// Seconds that remain of it.
+    /// Seconds that remain of it, and of the volumes after it.
     pub remaining_seconds: f64,
 }
 

@@ -48,6 +48,10 @@ impl Observer for Until<'_> {
     fn is_stopped(&self) -> bool {
         self.inner.is_stopped() || self.machine.now() >= self.moment
     }
+
+    fn later_seconds(&self) -> f64 {
+        self.inner.later_seconds()
+    }
 }
 
 /// Does a job, until it is done or the moment comes (nanoseconds since 1970).

@@ -67,6 +67,16 @@ fn a_table_of_disks_with_prices_tells_the_price_of_a_terabyte() {
     let told = answer(&lab, &["design", "--table", "shop.csv", "--want", "cheap"]);
     let plan = told["plans"].as_array().unwrap().iter().find(|p| p["name"] == "unstriped, 1 parity").unwrap();
     assert_eq!(plan["price_per_tb"], serde_json::json!({ "hundredths": 4500, "currency": "EUR" }));
+    // Half the space is given up: 4 TB at 22.50 EUR over five years, for what 4 TB lose less.
+    let lost = |name: &str| {
+        let plan = told["plans"].as_array().unwrap().iter().find(|p| p["name"] == name).unwrap();
+        plan["risk"]["bytes_a_year"].as_f64().unwrap() / plan["usable_bytes"].as_f64().unwrap()
+    };
+    let saved = (lost("spanned") - lost("unstriped, 1 parity")) * 4.0;
+    let price = plan["price_per_saved_tb"]["hundredths"].as_f64().unwrap() / 100.0;
+    assert!((price - 4.0 * 22.5 / 5.0 / saved).abs() < 0.01, "{price}");
+    let printed = lab.run(&["design", "--table", "shop.csv"]).expect(&[0]).stdout;
+    assert!(printed.contains("A saved TB: what each terabyte costs"), "{printed}");
 }
 
 /// Whatever kind is recommended is written as what it is, and can be checked and asked about on paper.

@@ -94,3 +94,33 @@ fn a_copy_takes_until_it_is_read_back() {
     let put = seconds(&["put", "card/wren.flac", "."]);
     assert!((put - 6.0).abs() < 0.1 || (put - 12.0).abs() < 0.1, "{put}");
 }
+
+/// Of two volumes that are passed over one after the other, what remains while the first is at work is of both.
+#[test]
+fn what_remains_of_a_pass_over_two_volumes_is_of_both() {
+    let disks = [("alder", 60), ("oak", 60), ("beech", 60), ("rowan", 60)];
+    let volumes = "kind = \"unstriped\"\ndata = [\"alder\"]\nparity = [\"oak\"]\n\
+        [[volume]]\nname = \"films\"\nkind = \"unstriped\"\ndata = [\"beech\"]\nparity = [\"rowan\"]";
+    let lab = Lab::of(PROGRAM, &disks, volumes);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    for (disk, seed) in [("alder", 1), ("beech", 2)] {
+        fs::write(lab.disk(disk).join("a.flac"), Chance::new(seed).bytes(12_000_000)).unwrap();
+    }
+    for command in [&["sync", "--yes"][..], &["verify"]] {
+        let run = lab.run(&[command, &["--events", "--limit", "8 MB/s"]].concat()).expect(&[0]);
+        // What is told to remain, stage by stage, of those that tell it.
+        let mut told: Vec<Vec<f64>> = Vec::new();
+        for event in run.stderr.lines().filter_map(|line| serde_json::from_str::<Value>(line).ok()) {
+            match (event["event"].as_str(), event["remaining_seconds"].as_f64()) {
+                (Some("stage"), _) => told.push(Vec::new()),
+                (Some("progress"), Some(seconds)) => told.last_mut().unwrap().push(seconds),
+                _ => {}
+            }
+        }
+        told.retain(|stage| !stage.is_empty());
+        let [first, second] = &told[..] else { panic!("{command:?}: {told:?}") };
+        // At its end the first has nothing left of its own; the second moves 12 MB, or reads and writes as much.
+        assert!((1.4..4.0).contains(first.last().unwrap()), "{command:?}: {told:?}");
+        assert!(*second.last().unwrap() < 0.3, "{command:?}: {told:?}");
+    }
+}

@@ -8,6 +8,7 @@ use serde::Serialize;
 use super::loss::{VolumeLosses, one_more, survives};
 use super::passes::{first_sync, rebuild};
 use super::risk::{PlanRisk, volume_risk};
+use super::saving::price_per_saved_tb;
 use super::speed::{Speed, speeds};
 use super::{DesignDisk, Layout, Loss, Plan, plans};
 use crate::forecast::Forecast;
@@ -61,6 +62,9 @@ pub struct Figures {
     pub risk: PlanRisk,
     /// Price for a terabyte that can be used, where all prices are known and of one currency.
     pub price_per_tb: Option<Price>,
+    /// What each terabyte costs that it keeps from being lost, beyond what the largest plan that survives less keeps;
+    /// with the price of the disks spread over five years. None where that is not known.
+    pub price_per_saved_tb: Option<Price>,
     /// What one disk more would bring.
     pub additions: Vec<Addition>,
 }
@@ -79,7 +83,11 @@ pub fn figures(
     additions: &[ByteLength],
 ) -> Vec<Figures> {
     let more: Vec<More> = additions.iter().map(|size| with_one_more(disks, *size)).collect();
-    plans.iter().map(|plan| figures_of(plan, disks, network, &more)).collect()
+    let mut all: Vec<Figures> = plans.iter().map(|plan| figures_of(plan, disks, network, &more)).collect();
+    let prices: Vec<Option<Price>> =
+        (0..all.len()).map(|position| price_per_saved_tb(&all, position)).collect();
+    all.iter_mut().zip(prices).for_each(|(figures, price)| figures.price_per_saved_tb = price);
+    all
 }
 
 fn figures_of(plan: &Plan, disks: &[DesignDisk], network: &Network, more: &[More]) -> Figures {
@@ -113,6 +121,7 @@ fn figures_of(plan: &Plan, disks: &[DesignDisk], network: &Network, more: &[More
         rebuild: longest,
         risk,
         price_per_tb: price_per_tb(plan, disks),
+        price_per_saved_tb: None,
         additions: more.iter().map(|more| addition(plan, disks, more)).collect(),
         plan: plan.clone(),
     }

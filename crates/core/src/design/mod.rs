@@ -10,6 +10,7 @@ mod loss;
 mod passes;
 mod recommend;
 mod risk;
+mod saving;
 mod speed;
 
 pub use arrange::plans;
@@ -20,4 +21,5 @@ pub use layout::{Layout, Plan, PlannedVolume};
 pub use loss::Loss;
 pub use recommend::{Recommendation, Want, Wishes, recommend};
 pub use risk::PlanRisk;
+pub use saving::YEARS_OF_USE;
 pub use speed::Speed;

@@ -48,12 +48,22 @@ pub struct Landing {
     pub name: String,
     /// Its rate at first.
     pub rate: Rate,
-    /// How much it takes at that rate before its fast area is full; none where the rate stays.
-    pub fast_area: Option<ByteLength>,
+    /// What it takes at that rate before it becomes slower; none where the rate stays.
+    pub fast_area: Option<FastArea>,
     /// Its rate after that.
     pub sustained: Rate,
     /// What opening and closing one file costs, in seconds.
     pub per_file: f64,
+}
+
+/// The part of an SSD that is written fast, and emptied into the rest meanwhile. It consists of cells that are free: of a
+/// drive that is half full, half of it is there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FastArea {
+    /// What it takes on an empty drive.
+    pub size: ByteLength,
+    /// The size of the drive and what is free on it, where that is known.
+    pub drive: Option<(ByteLength, ByteLength)>,
 }
 
 /// What opening and closing a file costs on disks, in seconds: a seek or two and the update of a folder.
@@ -63,7 +73,7 @@ const PER_FILE_ON_FLASH: f64 = 0.002;
 
 impl Landing {
     /// A cache: its rate at first, its fast area, and its rate once that is full. What is not known is assumed.
-    pub fn cache(rate: Option<Rate>, fast_area: Option<ByteLength>, sustained: Option<Rate>) -> Self {
+    pub fn cache(rate: Option<Rate>, fast_area: Option<FastArea>, sustained: Option<Rate>) -> Self {
         let rate = rate.unwrap_or_else(|| default_curve(Some(Media::Ssd)).mean());
         Self {
             name: "the cache".into(),
@@ -111,9 +121,11 @@ pub struct Copy {
 /// Works a copy of `amount` in files of `file` bytes out: from `source`, over the network, onto a landing; what
 /// does not fit into `room` goes on to `overflow`.
 ///
-/// The rate is the least of source, network and landing. A fast area of F bytes that is emptied at the sustained
-/// rate s while it fills at r lasts for F · r / (r − s) bytes; at r ≤ s it never fills. Files cost their opening
-/// and closing on top.
+/// The rate is the least of source, network and landing. Files cost their opening and closing on top.
+///
+/// A fast area that is emptied at the sustained rate s while it fills at r holds B · (r − s) / r after B bytes; at r ≤ s it
+/// never fills. On a drive of C bytes, of which L are in use, it has room for F · (1 − (L + B) / C) by then: both are the same
+/// after B = F · (1 − L / C) / ((r − s) / r + F / C) bytes. Where C is not known it is taken to be as good as empty.
 pub fn copy(
     amount: ByteLength,
     file: ByteLength,
@@ -136,7 +148,7 @@ pub fn copy(
         }
     };
     let at_first = slowest(&landing.name, landing.rate);
-    let lasts = landing.fast_area.map(|area| lasting(area, at_first.0, landing.sustained));
+    let lasts = landing.fast_area.map(|area| area.lasts(at_first.0, landing.sustained));
     let fast = lasts.map_or(into_landing, |lasts| lasts.min(into_landing));
     add(fast, at_first);
     add(
@@ -153,12 +165,19 @@ pub fn copy(
     finish(stages, overhead)
 }
 
-fn lasting(area: ByteLength, inflow: Rate, sustained: Rate) -> ByteLength {
-    let (r, s) = (inflow.per_second(), sustained.per_second());
-    if r <= s {
-        ByteLength::new(u64::MAX)
-    } else {
-        ByteLength::new((area.exact() as f64 * r / (r - s)) as u64)
+impl FastArea {
+    /// So many bytes go in at a rate before it is full.
+    fn lasts(&self, inflow: Rate, sustained: Rate) -> ByteLength {
+        let (r, s) = (inflow.per_second(), sustained.per_second());
+        if r <= s {
+            return ByteLength::new(u64::MAX);
+        }
+        let size = self.size.exact() as f64;
+        let (free, shrinks) = self.drive.map_or((1.0, 0.0), |(drive, free)| {
+            let drive = drive.exact().max(1) as f64;
+            ((free.exact() as f64 / drive).min(1.0), size / drive)
+        });
+        ByteLength::new((size * free / ((r - s) / r + shrinks)) as u64)
     }
 }
 
@@ -181,6 +200,7 @@ fn finish(stages: Vec<Stage>, overhead: f64) -> Copy {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use rstest::rstest;
 
     fn rate(megabytes: f64) -> Rate {
         Rate::from_per_second(megabytes * 1e6)
@@ -194,7 +214,7 @@ mod tests {
         Landing {
             name: "the cache".into(),
             rate: rate(500.0),
-            fast_area: Some(gb(30)),
+            fast_area: Some(FastArea { size: gb(30), drive: None }),
             sustained: rate(100.0),
             per_file: 0.0,
         }
@@ -236,6 +256,35 @@ mod tests {
         assert_eq!(found.bottleneck, "the cache after its fast area");
         let slower = Network { name: "the network".into(), rate: rate(90.0) };
         assert_eq!(copy(gb(100), gb(1), None, &slower, &ssd(), None, None).stages.len(), 1, "it never fills");
+    }
+
+    /// By small steps: what is written before more is in the fast area than it has room for.
+    fn by_small_steps(area: f64, drive: f64, used: f64, rates: (f64, f64)) -> f64 {
+        let (mut written, mut inside, step) = (0.0, 0.0, 1e-3);
+        while inside < area * (1.0 - (used + written) / drive) {
+            written += rates.0 * step;
+            inside += (rates.0 - rates.1) * step;
+        }
+        written
+    }
+
+    #[rstest]
+    #[case(30, 500, 500, 45.0 / 1.09)]
+    #[case(30, 500, 250, 22.5 / 1.09)]
+    #[case(30, 500, 0, 0.0)]
+    #[case(100, 120, 60, 50.0 / 1.5)]
+    fn of_a_drive_that_is_in_use_there_is_less(
+        #[case] size: u64,
+        #[case] drive: u64,
+        #[case] free: u64,
+        #[case] lasts: f64,
+    ) {
+        let area = FastArea { size: gb(size), drive: Some((gb(drive), gb(free))) };
+        let found = area.lasts(rate(300.0), rate(100.0)).exact() as f64 / 1e9;
+        assert!((found - lasts).abs() < 1e-6, "{found}");
+        let plainly = by_small_steps(size as f64, drive as f64, (drive - free) as f64, (0.3, 0.1));
+        assert!((found - plainly).abs() < 1e-3, "{found} {plainly}");
+        assert_eq!(area.lasts(rate(90.0), rate(100.0)), ByteLength::new(u64::MAX), "it never fills");
     }
 
     #[test]

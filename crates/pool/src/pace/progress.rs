@@ -138,7 +138,7 @@ impl<'a> Meter<'a> {
         let seconds = since.elapsed().as_secs_f64().max(1e-3);
         let position = self.position(&measured);
         self.underway.note(elapsed, measured);
-        let remaining_seconds = self.underway.remaining(position).seconds();
+        let remaining_seconds = self.underway.remaining(position).seconds() + self.observer.later_seconds();
         let share = self.done as f64 / self.total.max(1) as f64;
         say_how_far(&*self.pool.home, HowFar { share, remaining_seconds });
         self.observer.event(Event::Progress {
@@ -149,6 +149,49 @@ impl<'a> Meter<'a> {
             elapsed_seconds: elapsed,
             remaining_seconds,
         });
+    }
+}
+
+/// Watches one volume of several that are passed over one after another.
+pub struct OneOfSeveral<'a> {
+    observer: &'a dyn Observer,
+    later_seconds: f64,
+}
+
+impl<'a> OneOfSeveral<'a> {
+    /// For a volume, where so many bytes are moved on each disk of all of them.
+    ///
+    /// # Errors
+    /// When the measured curves are damaged.
+    pub fn new(
+        pool: &Pool,
+        observer: &'a dyn Observer,
+        volume: &str,
+        amounts: &BTreeMap<String, ByteLength>,
+    ) -> Result<Self> {
+        let mut later_seconds = 0.0;
+        for later in pool.volumes().iter().skip_while(|one| one.name != volume).skip(1) {
+            let is_of_it = |disk: &str| pool.member_named(disk).is_ok_and(|m| m.row.volume == later.name);
+            let amounts = amounts.iter().filter(|(disk, _)| is_of_it(disk));
+            let pass = pass_of(pool, &amounts.map(|(disk, bytes)| (disk.clone(), *bytes)).collect())?;
+            later_seconds +=
+                Underway::begin(pass, pool.restraint().rate).remaining(ByteLength::ZERO).seconds();
+        }
+        Ok(Self { observer, later_seconds })
+    }
+}
+
+impl Observer for OneOfSeveral<'_> {
+    fn event(&self, event: Event) {
+        self.observer.event(event);
+    }
+
+    fn is_stopped(&self) -> bool {
+        self.observer.is_stopped()
+    }
+
+    fn later_seconds(&self) -> f64 {
+        self.later_seconds + self.observer.later_seconds()
     }
 }
 

@@ -10,7 +10,7 @@ mod when;
 use std::collections::BTreeMap;
 use when::caches_of;
 pub(crate) use when::{NANOSECONDS_A_DAY, add_to, age_of};
-pub use when::{cache_free, cache_reserve};
+pub use when::{cache_free, cache_reserve, cache_size};
 
 use sieve_core::forecast::Forecast;
 use sieve_core::pool::{VolumeKind, VolumeSpec};

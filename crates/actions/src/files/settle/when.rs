@@ -63,6 +63,16 @@ pub fn cache_free(pool: &Pool, volume: &VolumeSpec) -> Result<ByteLength> {
     Ok(free.collect::<Result<Vec<_>>>()?.into_iter().min().unwrap_or_default())
 }
 
+/// The size of the cache with the least room, as far as it may be used.
+///
+/// # Errors
+/// What the database says.
+pub fn cache_size(pool: &Pool, volume: &VolumeSpec) -> Result<Option<ByteLength>> {
+    let usable = caches_of(pool, volume).filter(|m| m.state.is_usable());
+    let sizes = usable.map(|m| Ok((m.free_bytes(&pool.catalogue)?, m.usable_bytes())));
+    Ok(sizes.collect::<Result<Vec<_>>>()?.into_iter().min().and_then(|(_, size)| size))
+}
+
 /// When a volume settles next, if that is regular and something waits (since `since`), nanoseconds since 1970.
 pub(super) fn settles_next(pool: &Pool, volume: &VolumeSpec, since: Option<i64>) -> Result<Option<i64>> {
     let Some(days) = volume.cache.settle_every else { return Ok(None) };

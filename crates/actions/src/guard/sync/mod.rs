@@ -34,6 +34,7 @@ use sieve_pool::held;
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::{Member, State};
 use sieve_pool::pool::Pool;
+use sieve_pool::progress::OneOfSeveral;
 use sieve_pool::scan;
 use sieve_pool::traffic::Traffic;
 pub use suspicion::suspicion;
@@ -111,7 +112,9 @@ pub fn execute(
     let (traffic, begun) = (Traffic::begin(pool), std::time::Instant::now());
     let mut report = SyncReport { damage: plan.damage.clone(), ..SyncReport::default() };
     catch_up(pool)?;
+    let amounts = plan.moved_bytes();
     for volume in pool.volumes() {
+        let observer = &OneOfSeveral::new(pool, observer, &volume.name, &amounts)?;
         if let Some(copies) = plan.mirrors.get(&volume.name) {
             mirror_copies(pool, &volume, copies, observer, &mut report)?;
             if report.stopped {

@@ -30,6 +30,7 @@ use sieve_pool::images::{load_snapshot, open_images};
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
+use sieve_pool::progress::OneOfSeveral;
 use sieve_pool::scan;
 use sieve_pool::scan::doubts::read_doubts;
 use sieve_pool::traffic::Traffic;
@@ -55,8 +56,10 @@ pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<Ver
     let absent = pool.members.iter().filter(|m| !m.state.is_usable() && is_meant(&m.row.name));
     report.missing = absent.map(|m| m.row.name.clone()).collect();
     scan::scan_all(pool, |m| is_meant(&m.row.name), observer)?;
-    let forecast = forecast::forecast(pool, scope)?.map(|(_, forecast)| forecast);
+    let (amounts, forecast) = forecast::forecast(pool, scope)?.unzip();
+    let amounts = amounts.unwrap_or_default();
     for volume in pool.volumes() {
+        let observer = &OneOfSeveral::new(pool, observer, &volume.name, &amounts)?;
         let mut pass = Pass {
             pool,
             contents: Contents::new(pool),

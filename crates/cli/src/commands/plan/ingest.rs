@@ -9,8 +9,8 @@ use sieve_actions::files::settle;
 use sieve_actions::measure::landings as measure;
 use sieve_actions::measure::landings::Ground;
 use sieve_core::ingest::{
-    Copy, Day, DayError, Landing, Network, copy, fill_through_a_day, parse_arrivals, parse_settles, wired,
-    wireless,
+    Copy, Day, DayError, FastArea, Landing, Network, copy, fill_through_a_day, parse_arrivals, parse_settles,
+    wired, wireless,
 };
 use sieve_core::units::{ByteLength, Rate, SizeError};
 use sieve_disk::{Error, Kind, Result};
@@ -47,7 +47,8 @@ pub(crate) struct IngestArguments {
     /// The rate of the cache at first
     #[arg(long, value_name = "RATE")]
     pub(crate) cache_rate: Option<String>,
-    /// How much the cache takes before its fast area is full
+    /// What the fast area of the cache takes when it is empty; it is emptied at the sustained rate, and
+    /// the fuller the cache, the less of it there is
     #[arg(long, value_name = "SIZE")]
     pub(crate) fast_area: Option<String>,
     /// The rate of the cache after that
@@ -100,7 +101,7 @@ pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
         };
         json::print(&answer)?;
     } else {
-        known.tell();
+        known.tell(arguments);
         show(&network, amount, &with_cache, &without_cache);
         if let Some(day) = &day {
             show_day(day, room);
@@ -124,6 +125,8 @@ pub(crate) fn run(context: &Context, arguments: &IngestArguments) -> Result<Outc
 struct Known {
     /// What the cache takes beside its reserve.
     room: Option<ByteLength>,
+    /// The size of the cache, and what is free on it.
+    drive: Option<(ByteLength, ByteLength)>,
     onto_cache: Option<Rate>,
     onto_disks: Option<Rate>,
 }
@@ -141,20 +144,27 @@ impl Known {
         let onto = |grounds: &[Ground]| {
             measured.iter().find(|figures| grounds.contains(&figures.landing)).map(|figures| figures.write)
         };
-        let free = settle::cache_free(&pool, &volume)?.minus(settle::cache_reserve(&pool, &volume)?);
+        let free = settle::cache_free(&pool, &volume)?;
+        let room = free.minus(settle::cache_reserve(&pool, &volume)?);
         Ok(Self {
-            room: volume.has_cache().then_some(free),
+            room: volume.has_cache().then_some(room),
+            drive: settle::cache_size(&pool, &volume)?.map(|size| (size, free)),
             onto_cache: onto(&[Ground::Cache, Ground::Fast]),
             onto_disks: onto(&[Ground::Disks, Ground::Slow]),
         })
     }
 
-    fn tell(&self) {
-        if let Some(room) = self.room {
+    /// Tells what the figures rest on.
+    fn tell(&self, arguments: &IngestArguments) {
+        if let Some(room) = self.room.filter(|_| arguments.cache.is_none()) {
             crate::say!("The cache of this pool takes {} beside its reserve.", size(room));
         }
-        for (rate, what) in [(self.onto_cache, "the cache"), (self.onto_disks, "the disks")] {
-            if let Some(rate) = rate {
+        let rates = [
+            (self.onto_cache, &arguments.cache_rate, "the cache"),
+            (self.onto_disks, &arguments.disk_rate, "the disks"),
+        ];
+        for (rate, given, what) in rates {
+            if let Some(rate) = rate.filter(|_| given.is_none()) {
                 crate::say!("Measured here: {rate} onto {what}.");
             }
         }
@@ -180,7 +190,11 @@ fn network(arguments: &IngestArguments) -> Result<Network> {
 
 fn cache(arguments: &IngestArguments, known: &Known) -> Result<Landing> {
     let first = arguments.cache_rate.as_deref().map(rate).transpose()?.or(known.onto_cache);
+    // A cache whose size is given is a new one, and empty.
+    let given = arguments.cache.as_deref().map(bytes).transpose()?.map(|size| (size, size));
+    let drive = given.or(known.drive);
     let fast_area = arguments.fast_area.as_deref().map(bytes).transpose()?;
+    let fast_area = fast_area.map(|size| FastArea { size, drive });
     if fast_area.is_some() && arguments.sustained.is_none() {
         return Err(usage(&"a fast area says nothing without the rate of the cache once it is full")
             .remedy("add it: --sustained \"150 MB/s\""));

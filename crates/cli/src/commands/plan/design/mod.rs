@@ -91,6 +91,7 @@ struct Line<'a> {
     first_sync_seconds: Option<f64>,
     rebuild_seconds: Option<f64>,
     price_per_tb: Option<f64>,
+    price_per_saved_tb: Option<f64>,
     currency: Option<&'a str>,
 }
 
@@ -113,6 +114,7 @@ impl<'a> Line<'a> {
             first_sync_seconds: seconds(&figures.first_sync),
             rebuild_seconds: seconds(&figures.rebuild),
             price_per_tb: figures.price_per_tb.as_ref().map(sieve_core::pool::Price::amount),
+            price_per_saved_tb: figures.price_per_saved_tb.as_ref().map(sieve_core::pool::Price::amount),
             currency: figures.price_per_tb.as_ref().map(|price| price.currency.as_str()),
         }
     }

@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use sieve_core::design::{DesignDisk, Figures, Recommendation, Speed};
+use sieve_core::design::{DesignDisk, Figures, Recommendation, Speed, YEARS_OF_USE};
 use sieve_core::forecast::Forecast;
+use sieve_core::pool::Price;
 use sieve_core::suggest;
 
-use crate::human::{Table, odds, size, style, units};
+use crate::human::{Table, odds, size, style, two_digits, units};
 
 pub(super) fn show(
     disks: &[DesignDisk],
@@ -30,6 +31,11 @@ pub(super) fn show(
         crate::say!(
             "  beaten in everything by one of these, or compared only: {} more (--all)",
             all.len() - shown.len()
+        );
+    }
+    if shown.iter().any(|f| f.price_per_saved_tb.is_some()) {
+        crate::say!(
+            "  A saved TB: what each terabyte costs that a plan keeps from being lost, beyond the largest plan that survives less, with disks used for {YEARS_OF_USE:.0} years."
         );
     }
     show_bottlenecks(&shown);
@@ -72,6 +78,7 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
         ">sync",
         ">rebuild",
         "?>per TB",
+        "??>a saved TB",
     ]);
     for (position, f) in shown.iter().map(|position| (*position, &all[*position])) {
         let chosen = found.is_some_and(|r| r.position == position);
@@ -97,6 +104,7 @@ fn show_table(all: &[Figures], shown: &[usize], found: Option<&Recommendation>) 
             f.price_per_tb
                 .as_ref()
                 .map_or("-".into(), |price| format!("{:.0} {}", price.amount(), price.currency)),
+            price_of_saving(f.price_per_saved_tb.as_ref()),
         ];
         table.styled_row(cells.map(|cell| (cell, style)));
     }
@@ -133,6 +141,16 @@ fn speed(speed: &Speed) -> String {
             format!("{told} ({})", disks.strip_suffix(&format!(" {unit}")).unwrap_or(&disks))
         }
         _ => told,
+    }
+}
+
+/// To two digits: it rests on prices that change and on rates of failure that are rounded.
+fn price_of_saving(price: Option<&Price>) -> String {
+    const BEYOND_ANY_FILE: f64 = 1e6;
+    match price {
+        None => "-".into(),
+        Some(price) if price.amount() > BEYOND_ANY_FILE => format!("> 1 million {}", price.currency),
+        Some(price) => format!("{} {}", two_digits(price.amount()), price.currency),
     }
 }
 
