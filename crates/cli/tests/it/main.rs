@@ -44,6 +44,7 @@ mod restore;
 mod risk;
 mod rot_everywhere;
 mod route;
+mod self_test;
 mod stop;
 mod tour;
 mod tree;

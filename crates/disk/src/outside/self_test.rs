@@ -84,10 +84,25 @@ fn of_document(answer: &Value) -> Progress {
             let done = percent(&nvme["current_self_test_completion_percent"]).unwrap_or(0);
             Progress::Running(100 - done)
         }
-        Some(_) => nvme["table"][0]["self_test_result"]["value"]
-            .as_u64()
-            .map_or(Progress::Unknown, |result| Progress::Ended(result == 0)),
-        None => Progress::Unknown,
+        Some(_) => match nvme["table"][0]["self_test_result"]["value"].as_u64() {
+            Some(0) => Progress::Ended(true),
+            // NVM Express, Get Log Page, device self-test: 5 to 7 are errors and failed segments; the others were ended
+            // from outside, and say nothing of the disk.
+            Some(5..=7) => Progress::Ended(false),
+            _ => Progress::Unknown,
+        },
+        None => of_scsi(answer),
+    }
+}
+
+/// A SCSI disk has the test that it is at as the newest of its log, and tells no share.
+fn of_scsi(answer: &Value) -> Progress {
+    // SCSI Primary Commands, self-test results: 15 while it runs, 1 and 2 where it was ended from outside.
+    match answer["scsi_self_test_0"]["result"]["value"].as_u64() {
+        Some(15) => Progress::Running(100),
+        Some(0) => Progress::Ended(true),
+        Some(3..=7) => Progress::Ended(false),
+        _ => Progress::Unknown,
     }
 }
 
@@ -135,9 +150,20 @@ mod tests {
         let nvme = json!({ "nvme_self_test_log": {
             "current_self_test_operation": { "value": 1 }, "current_self_test_completion_percent": 30 } });
         assert_eq!(of_document(&nvme), Progress::Running(70));
-        let ended = json!({ "nvme_self_test_log": { "current_self_test_operation": { "value": 0 },
-            "table": [{ "self_test_result": { "value": 7 } }] } });
-        assert_eq!(of_document(&ended), Progress::Ended(false));
+        let ended = |result: u64| {
+            of_document(&json!({ "nvme_self_test_log": { "current_self_test_operation": { "value": 0 },
+                "table": [{ "self_test_result": { "value": result } }] } }))
+        };
+        assert_eq!([ended(0), ended(7)], [Progress::Ended(true), Progress::Ended(false)]);
+        assert_eq!(
+            [ended(1), ended(9)],
+            [Progress::Unknown; 2],
+            "ended from outside, it says nothing of the disk"
+        );
+        let scsi =
+            |result: u64| of_document(&json!({ "scsi_self_test_0": { "result": { "value": result } } }));
+        assert_eq!([scsi(15), scsi(0)], [Progress::Running(100), Progress::Ended(true)]);
+        assert_eq!([scsi(7), scsi(1)], [Progress::Ended(false), Progress::Unknown]);
         assert_eq!(of_document(&json!({ "nonsense": 3 })), Progress::Unknown);
     }
 }
