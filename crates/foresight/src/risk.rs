@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use sieve_core::agenda::Task;
 use sieve_core::health::age_in_years;
-use sieve_core::pool::{Landing, Media, PoolSpec};
+use sieve_core::pool::{JobSpec, Landing, Media, PoolSpec};
 use sieve_core::risk::{
     Advice, Assessment, Cause, Comparison, Conditions, DAYS, Figure, FolderOnDisk, Habit, HabitSource,
     Market, Odds, RateEnd, RiskDisk, Simulated, Subject, UnitPrice, YearlyRate, advise, assess, closed_form,
@@ -47,6 +48,8 @@ pub struct Finding {
 pub enum IntervalSource {
     /// The pool file.
     Given,
+    /// The jobs of the agenda.
+    Agenda,
     /// The journal.
     Observed,
     /// Nothing is known.
@@ -209,13 +212,25 @@ pub fn risk(
     volumes.into_iter().map(|volume| of_volume(outlook, &spec, volume, (request, done, others))).collect()
 }
 
-/// How many days there are between syncs, and who says so.
-const fn interval(spec: &PoolSpec, done: Regularity) -> (f64, IntervalSource) {
-    match (spec.risk.sync_every, done.syncs) {
-        (Some(days), _) => (days, IntervalSource::Given),
-        (None, Some(days)) => (days, IntervalSource::Observed),
-        (None, None) => (SYNC_EVERY, IntervalSource::Assumed),
+/// How many days there are between syncs of a volume, and who says so. An agenda may be new, or not be followed: the longer of
+/// what it says and what was done counts.
+fn interval(spec: &PoolSpec, volume: &str, done: Regularity) -> (f64, IntervalSource) {
+    if let Some(days) = spec.risk.sync_every {
+        return (days, IntervalSource::Given);
     }
+    match (planned(spec, Task::Sync, volume), done.syncs) {
+        (Some(days), seen) if seen.is_none_or(|seen| seen <= days) => (days, IntervalSource::Agenda),
+        (_, Some(days)) => (days, IntervalSource::Observed),
+        (_, None) => (SYNC_EVERY, IntervalSource::Assumed),
+    }
+}
+
+/// Days from one run of a task to the next, by the most frequent job for this volume.
+fn planned(spec: &PoolSpec, task: Task, volume: &str) -> Option<f64> {
+    let is_for_it = |job: &&JobSpec| {
+        job.task == task && job.disks.is_empty() && job.volume.as_ref().is_none_or(|name| name == volume)
+    };
+    spec.agenda.jobs.iter().filter(is_for_it).map(|job| job.when.period()).min_by(f64::total_cmp)
 }
 
 fn of_volume(
@@ -224,7 +239,7 @@ fn of_volume(
     volume: RiskVolume,
     (request, done, others): (&Request, Regularity, &Others),
 ) -> Result<VolumeRisk> {
-    let (interval, source) = interval(spec, done);
+    let (interval, source) = interval(spec, &volume.name, done);
     let settling = settling(spec, &volume, done);
     let habit = habit(spec, &volume, settling);
     let disks: Vec<DiskRisk> = (0..)
@@ -290,7 +305,11 @@ fn conditions(spec: &PoolSpec, disks: &[DiskRisk], interval: f64) -> Conditions 
 /// Days from one settling of a volume to the next, and days that files wait at least; none where nothing tells.
 fn settling(spec: &PoolSpec, volume: &RiskVolume, done: Regularity) -> Option<(f64, f64)> {
     let of = spec.volume(&volume.name)?;
-    let every = of.cache.settle_every.or(done.settlings)?;
+    let every = match (planned(spec, Task::Settle, &volume.name), done.settlings) {
+        _ if of.cache.settle_every.is_some() => of.cache.settle_every?,
+        (Some(planned), Some(seen)) => planned.max(seen),
+        (planned, seen) => planned.or(seen)?,
+    };
     // What stays on the cache for good waits for nothing: then what lies there now is all that is known.
     let settles = of.has_cache() && of.folders.iter().all(|folder| folder.landing != Some(Landing::Stay));
     settles.then_some((every, of.cache.settle_after))

@@ -284,6 +284,35 @@ fn a_single_sync_tells_nothing_of_habits() {
     assert!(number(&told["odds"]["causes"]["single"]["bytes_a_year"]) > 0.0);
 }
 
+/// What the agenda has counts as long as it is not done less often.
+#[test]
+fn jobs_of_the_agenda_tell_how_often_there_is_a_sync_and_a_settling() {
+    let lab = Lab::of(
+        PROGRAM,
+        &[("alder", 60), ("oak", 60), ("flint", 60)],
+        "kind = \"unstriped\"\ndata = [\"alder\"]\nparity = [\"oak\"]\ncache = [\"flint\"]",
+    );
+    let jobs = "[risk]\narrives_a_day = \"1 MB\"\n[agenda]\n[[agenda.job]]\ndo = \"sync\"\nwhen = \"every 2 days 03:00\"\n\
+        [[agenda.job]]\ndo = \"settle\"\nvolume = \"recordings\"\nwhen = \"every 4 days 01:00\"\n";
+    lab.write_pool_file(&format!("{}\n{jobs}", lab.pool_text()));
+    run_at(&lab, DAY * 20_000, &["create", "--yes"]);
+    let told = risk(&lab, &[]);
+    assert_eq!(
+        (&told["sync_every_source"], number(&told["sync_every_days"])),
+        (&serde_json::json!("agenda"), 2.0)
+    );
+    // Half of four days, and the day that files wait in any case; nothing has come, so it goes by what is said.
+    let waiting = number(&told["arrives"]["waiting_bytes"]);
+    assert!(waiting >= 2e6, "{told}");
+    for week in 0..5 {
+        run_at(&lab, DAY * (20_001 + 7 * week), &["sync", "--yes"]);
+    }
+    let told: Value = serde_json::from_str(&run_at(&lab, DAY * 20_030, &["risk", "--json"]).stdout).unwrap();
+    let told = &told["volumes"][0];
+    assert_eq!(told["sync_every_source"], "observed", "it is not followed: {told}");
+    assert!((number(&told["sync_every_days"]) - 7.0).abs() < 0.5, "{told}");
+}
+
 /// A pool on paper: three data disks, so many parities, one of the disks worn.
 fn on_paper(lab: &Lab, disks: &str, volume: &str, risk: &str) {
     let files: String =

@@ -51,6 +51,8 @@ pub struct Habit {
     pub source: HabitSource,
 }
 
+/// Bytes of a file where none is known.
+const USUAL_FILE: f64 = 50e6;
 /// The least time that a habit is taken from, in days: a busy hour is none.
 const LEAST_DAYS: f64 = 1.0;
 
@@ -83,13 +85,21 @@ impl Habit {
         Self { arrivals, waiting: None, source }
     }
 
-    /// So many bytes a day, to the disks in proportion to what they hold, in files as large as those are.
+    /// So many bytes a day, to the disks in proportion to what they hold, in files as large as those are; to all data disks
+    /// alike, in files of [`USUAL_FILE`], where nothing is there yet.
     pub fn given(model: &Model, names: &[u32], disks: usize, bytes_a_day: f64) -> Self {
         let mut held = vec![Arrivals::default(); disks];
         for (object, names) in model.objects.iter().zip(names) {
             if let Some(sum) = held.get_mut(usize::from(object.disk.0)) {
                 sum.files += f64::from(*names);
                 sum.bytes += f64::from(*names) * object.size.exact() as f64;
+            }
+        }
+        if held.iter().all(|sum| sum.bytes <= 0.0) {
+            for lane in &model.lanes {
+                if let Some(sum) = held.get_mut(usize::from(lane.disk.0)) {
+                    *sum = Arrivals { files: 1.0, bytes: USUAL_FILE };
+                }
             }
         }
         let all: f64 = held.iter().map(|sum| sum.bytes).sum();
@@ -129,4 +139,21 @@ pub(super) fn came_after(model: &Model, object: &ObjectState, first: u32) -> boo
     }
     let recorded = object.version.map(|index| model.versions[index as usize].recorded);
     object.standing != Standing::Same || !recorded.is_some_and(|number| (1..=first).contains(&number))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fate::{DiskIndex, LaneState};
+    use crate::units::Slot;
+
+    #[test]
+    fn what_is_said_to_come_comes_also_to_an_empty_volume() {
+        let lane =
+            |disk: u16| LaneState { disk: DiskIndex(disk), slot: Slot::new(disk as u8), pieces: Vec::new() };
+        let model = Model { lanes: vec![lane(0), lane(1)], ..Model::default() };
+        let habit = Habit::given(&model, &[], 3, 4e9);
+        assert!((habit.a_day().bytes - 4e9).abs() < 1.0 && (habit.a_day().files - 80.0).abs() < 1e-9);
+        assert_eq!(habit.arrivals[2], Arrivals::default(), "none of it comes to a parity drive");
+    }
 }

@@ -320,8 +320,11 @@ fn show_disks(volume: &VolumeRisk) {
     }
     let how = match volume.sync_every_source {
         IntervalSource::Given => "as the pool file says",
+        IntervalSource::Agenda => "as the agenda has it",
         IntervalSource::Observed => "as the journal shows",
-        IntervalSource::Assumed => "assumed: too few are in the journal, or `sync_every` in [risk] says it",
+        IntervalSource::Assumed => {
+            "assumed: no job of the agenda and too few in the journal tell; `sync_every` in [risk] says it"
+        }
     };
     let faint = |text: String| crate::say!("  {}", style::paint(style::FAINT, text));
     faint(format!("a sync every {}, {how}", days(volume.sync_every_days)));
