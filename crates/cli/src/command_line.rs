@@ -313,11 +313,11 @@ pub(crate) enum Command {
     Vacate(VacateArguments),
     /// Take the traces of a pool off a disk that is no member any more, so that it can become one again
     #[command(
-        after_help = "Example:\n  zinc-sieve wipe /mnt/old                       # says whose it was\n  zinc-sieve wipe /mnt/old --was \"oak of fernhollow\""
+        after_help = "Example:\n  zinc-sieve wipe /mnt/old                       # says whose it was\n  zinc-sieve wipe oak --was \"oak of fernhollow\""
     )]
     Wipe {
-        /// The folder that the disk is mounted at
-        #[arg(value_name = "DIR")]
+        /// The folder that the disk is mounted at, or the name that it had, where it lies beside the disks of this pool
+        #[arg(value_name = "NAME|DIR")]
         folder: PathBuf,
         /// Whose it was, as its label says: "DISK of POOL"
         #[arg(long, value_name = "WHOSE")]

@@ -402,6 +402,18 @@ fn a_former_member_is_used_again_after_saying_whose_it_was() {
     assert!(was.starts_with("oak of "), "{refused}");
     assert!(lab.run(&["wipe", &former, "--yes"]).expect(&[4]).stderr.contains(&was), "says whose it was");
     lab.run(&["wipe", &former, "--was", "oak of another", "--yes"]).expect(&[4]);
+    // Where its folder is called otherwise, its own name finds it; a member's name finds nothing.
+    fs::rename(&former, lab.root().join("old")).unwrap();
+    assert!(lab.run(&["wipe", "oak", "--yes"]).expect(&[4]).stderr.contains("/old was disk oak of "));
+    fs::rename(lab.disk("alder"), lab.root().join("away")).unwrap();
+    assert!(
+        lab.run(&["wipe", "alder", "--yes"]).expect(&[4]).stderr.contains("alder is a member of this pool")
+    );
+    fs::rename(lab.root().join("away"), lab.disk("alder")).unwrap();
+    assert!(
+        lab.run(&["wipe", "willow", "--yes"]).expect(&[2]).stderr.contains("no former disk of that name")
+    );
+    fs::rename(lab.root().join("old"), &former).unwrap();
     let member = lab.disk("alder").display().to_string();
     let of_member = was.replace("oak", "alder");
     let refused = lab.run(&["wipe", &member, "--was", &of_member, "--yes"]).expect(&[4]).stderr;

@@ -1,6 +1,9 @@
 //! The traces of a pool on a disk that is no member any more.
 
-use std::path::Path;
+use std::collections::BTreeSet;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -72,15 +75,62 @@ pub fn plan(machine: &dyn Machine, path: &Path, was: Option<&str>, here: Option<
     Ok(plan)
 }
 
+/// Where a former disk of that name is: among the folders beside those of the members.
+///
+/// # Errors
+/// When there is none, or several.
+pub fn find(machine: &dyn Machine, name: &str, here: &Pool) -> Result<PathBuf> {
+    let paths = here.spec.disks.iter().filter_map(|disk| disk.path.as_deref().map(Path::new));
+    let beside: BTreeSet<&Path> = paths.filter_map(Path::parent).collect();
+    let mut found = Vec::new();
+    for folder in beside {
+        // What cannot be looked into is no disk that could be wiped.
+        let Ok(disk) = machine.open_disk(folder) else { continue };
+        for child in disk.list(&RelPath::ROOT)? {
+            let path = folder.join(OsStr::from_bytes(&child));
+            let label = machine.open_disk(&path).and_then(|disk| label::read(&*disk)).ok().flatten();
+            let is_former = |label: &Label| {
+                label.disk_name == name && here.members.iter().all(|m| m.row.uuid != label.disk)
+            };
+            found.extend(label.filter(is_former).map(|_| path));
+        }
+    }
+    let wrong =
+        |code, message: String, remedy: String| Err(Error::new(Kind::Usage, code, message).remedy(remedy));
+    match &found[..] {
+        [path] => Ok(path.clone()),
+        [] if here.members.iter().any(|member| member.row.name == name) => Err(is_member(name, name)),
+        [] => wrong(
+            "wipe.nowhere",
+            format!(
+                "there is no folder {name}, and no former disk of that name beside the disks of this pool"
+            ),
+            "name the folder that it is mounted at".into(),
+        ),
+        several => {
+            let folders: Vec<String> = several.iter().map(|path| path.display().to_string()).collect();
+            wrong(
+                "wipe.several",
+                format!("several former disks were {name}: {}", folders.join(", ")),
+                "name the folder of one".into(),
+            )
+        }
+    }
+}
+
 /// What this pool has as a member is not given away.
 fn refuse_member(label: &Label, path: &Path, here: Option<&Pool>) -> Result<()> {
     let member = here.and_then(|pool| pool.members.iter().find(|m| m.row.uuid == label.disk));
     let Some(member) = member else { return Ok(()) };
     let name = &member.row.name;
-    let message = format!("{} is disk {name}, a member of this pool", path.display());
-    Err(Error::new(Kind::Safety, "wipe.member", message).remedy(format!(
+    Err(is_member(&format!("{} (disk {name})", path.display()), name))
+}
+
+fn is_member(said: &str, name: &str) -> Error {
+    let message = format!("{said} is a member of this pool");
+    Error::new(Kind::Safety, "wipe.member", message).remedy(format!(
         "let it leave first: zinc-sieve vacate {name}, or zinc-sieve replace {name} --onto DIR"
-    )))
+    ))
 }
 
 /// What was removed or replaced, pieces, and damaged bytes are somebody's files.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use sieve_actions::disks::membership::wipe::{WipePlan, execute, plan};
+use sieve_actions::disks::membership::wipe::{WipePlan, execute, find, plan};
 use sieve_disk::Result;
 use sieve_pool::pool::catalogue_path;
 
@@ -19,6 +19,12 @@ pub(crate) fn run(context: &Context, folder: &Path, was: Option<&str>, consent: 
     let here = match context.pool.exists() && catalogue_path(&context.pool).exists() {
         true => Some(load::pool(&context.pool)?),
         false => None,
+    };
+    // A name is that of a former disk, unless there is a folder of that name.
+    let name = folder.to_str().filter(|name| !name.contains('/') && !folder.exists());
+    let folder = match (name, &here) {
+        (Some(name), Some(here)) => &find(&*machine, name, here)?,
+        _ => folder,
     };
     let planned = plan(&*machine, folder, was, here.as_ref())?;
     if !context.json {
