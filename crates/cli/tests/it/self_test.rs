@@ -8,6 +8,7 @@
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -36,9 +37,34 @@ struct Machine {
     lab: Lab,
 }
 
+/// A real block device over a file, until it is dropped.
+struct Device {
+    name: String,
+}
+
+impl Device {
+    /// None where nobody may make one.
+    fn over(file: &Path) -> Option<Self> {
+        let made = Command::new("losetup").args(["--find", "--show"]).arg(file).output().ok()?;
+        let path = String::from_utf8(made.stdout).ok()?;
+        let name = path.trim().strip_prefix("/dev/")?.to_string();
+        made.status.success().then_some(Self { name })
+    }
+}
+
+impl Drop for Device {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &format!("/dev/{}", self.name)]).output();
+    }
+}
+
 impl Machine {
     /// A pool whose first disk is the machine's sdx, which answers so.
     fn with(begins: &Value, running: &Value, ended: &Value) -> Self {
+        Self::with_device("sdx", begins, running, ended)
+    }
+
+    fn with_device(device: &str, begins: &Value, running: &Value, ended: &Value) -> Self {
         let lab = Lab::new(PROGRAM, 2, 1, "40 MB");
         // What an agenda wants has been due since then.
         let yesterday = (jiff::Timestamp::now().as_second() - 86_400) * 1_000_000_000;
@@ -54,7 +80,7 @@ impl Machine {
         let machine = Self { lab };
         let programs = machine.lab.root().join("programs");
         fs::create_dir(&programs).unwrap();
-        let disks = json!({ "blockdevices": [{ "name": "sdx", "type": "disk", "serial": "KS-0815", "size": 8_000_000_000_000_u64,
+        let disks = json!({ "blockdevices": [{ "name": device, "type": "disk", "serial": "KS-0815", "size": 8_000_000_000_000_u64,
             "rota": true, "tran": "sata" }] });
         let files = [("begins", begins), ("running", running), ("ended", ended), ("disks", &disks)];
         for (name, value) in files {
@@ -72,6 +98,13 @@ impl Machine {
         let mut command = self.lab.command(arguments);
         command.env("PATH", format!("{}:/usr/bin:/bin", self.lab.root().join("programs").display()));
         command
+    }
+
+    /// What a probe concludes, and its exit code.
+    fn probe(&self) -> (Value, Option<i32>) {
+        let output = self.command(&["health", "alder", "--probe", "--json"]).output().unwrap();
+        let told = serde_json::from_slice(&output.stdout);
+        (told.unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&output.stderr))), output.status.code())
     }
 
     fn asked(&self) -> String {
@@ -180,6 +213,30 @@ fn the_end_of_the_usable_hours_ends_a_test() {
     let told = String::from_utf8_lossy(&output.stdout);
     assert!(told.contains("stopped"), "{told} {}", String::from_utf8_lossy(&output.stderr));
     assert!(machine.asked().contains("--abort /dev/sdx"), "{}", machine.asked());
+}
+
+/// A device whose second half is gone, as the kernel meets it: it says that all is well, and every read there fails.
+#[test]
+fn a_probe_of_a_real_device_finds_what_it_does_not_say_of_itself() {
+    let folder = sieve_testkit::scratch();
+    let file = folder.path().join("medium");
+    let medium = fs::File::create(&file).unwrap();
+    medium.set_len(64_000_000).unwrap();
+    let Some(device) = Device::over(&file) else {
+        eprintln!("skipped: no block device can be made here");
+        return;
+    };
+    let machine = Machine::with_device(&device.name, &taken(), &ata(0, 0), &ata(0, 0));
+    let (told, code) = machine.probe();
+    assert_eq!((told["cause"].as_str(), code), (Some("false-alarm"), Some(0)), "{told}");
+    assert!(told["read"]["taken"].as_u64().unwrap() > 10, "{told}");
+    medium.set_len(32_000_000).unwrap();
+    let (told, code) = machine.probe();
+    assert_eq!((told["cause"].as_str(), code), (Some("dying"), Some(1)), "{told}");
+    assert!(told["next"].to_string().contains("zinc-sieve replace alder --onto DIR"), "{told}");
+    let bad = told["read"]["unreadable"].as_array().unwrap();
+    let taken = told["read"]["taken"].as_u64().unwrap() as usize;
+    assert!(bad.len() * 3 > taken && bad.len() < taken, "about half of {taken}: {told}");
 }
 
 /// A time zone, as POSIX has it, in which it is seven seconds before noon.
