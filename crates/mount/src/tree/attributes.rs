@@ -2,12 +2,16 @@
 
 use std::os::fd::OwnedFd;
 
+use rustix::fs::FileType;
 use rustix::fs::{self as sys, AtFlags, Gid, Mode, Timespec, Timestamps, Uid, XattrFlags};
 use rustix::io::Errno;
+use sieve_core::fate::{Fate, Guard, Unguarded};
 use sieve_core::path::RelPath;
 
 use crate::below::branch::{by_descriptor, name_of};
+use crate::below::judge::Looks;
 use crate::below::knowledge::AbsentThing;
+use crate::code_of;
 use crate::files::handles::OpenFile;
 use crate::tree::look::Moment;
 use crate::tree::number::Number;
@@ -30,8 +34,11 @@ pub(crate) enum Stamp {
     At(Moment),
 }
 
-/// Attributes that only tell: which disk a file lies on.
+/// Attributes that only tell: which disks something lies on; how many disks may die without losing a file, and what becomes
+/// of it as things stand.
 const TELLS_DISK: &[u8] = b"user.zinc-sieve.disk";
+const TELLS_GUARD: &[u8] = b"user.zinc-sieve.guard";
+const TELLS_FATE: &[u8] = b"user.zinc-sieve.fate";
 
 impl Wanted {
     const fn is_none(&self) -> bool {
@@ -165,6 +172,15 @@ impl Volume {
         if name == TELLS_DISK {
             return self.disk_names(&path);
         }
+        if name == TELLS_GUARD || name == TELLS_FATE {
+            let (fate, guard) = self.judged(&path)?;
+            return Ok(match (name == TELLS_GUARD, guard.reason) {
+                (true, _) => guard.level.to_string(),
+                (false, None) => fate.word().to_string(),
+                (false, Some(reason)) => format!("{}, unguarded: {}", fate.word(), word_of(reason)),
+            }
+            .into_bytes());
+        }
         let (position, path) = match self.find(&path)?.ok_or(Errno::STALE)? {
             Found::Folder(copies) => (copies[0].0, path),
             Found::Thing(position, _) => (position, path),
@@ -216,6 +232,27 @@ impl Volume {
         Ok(on.join(" ").into_bytes())
     }
 
+    /// What becomes of a file, and its guard; folders and what is no file have none.
+    fn judged(&self, path: &RelPath) -> Result<(Fate, Guard), Errno> {
+        let (disk, place, looks) = match self.find(path)?.ok_or(Errno::STALE)? {
+            Found::Thing(position, stat) if FileType::from_raw_mode(stat.st_mode).is_file() => {
+                let modified = (stat.st_mtime as i64).saturating_mul(1_000_000_000);
+                let modified = modified.saturating_add(stat.st_mtime_nsec as i64);
+                let looks = Looks { size: stat.st_size.unsigned_abs(), modified };
+                (self.branches[position].id, path.clone(), Some(looks))
+            }
+            Found::Pieced(file, _) => {
+                let first = file.pieces.first().ok_or(Errno::NODATA)?;
+                (first.disk, first.path.clone(), None)
+            }
+            Found::Absent(absent) if matches!(absent.what, AbsentThing::File(..)) => {
+                (absent.disk, path.clone(), None)
+            }
+            _ => return Err(Errno::NODATA),
+        };
+        self.judge.judge(disk, &place, looks).map_err(|error| code_of(&error))
+    }
+
     /// A path that calls take which follow no symlink at its end, and the folder that keeps it right.
     fn by_name(&self, position: usize, path: &RelPath) -> Result<(std::sync::Arc<OwnedFd>, Vec<u8>), Errno> {
         let branch = &self.branches[position];
@@ -241,6 +278,8 @@ impl Volume {
             }
             Found::Pieced(..) => Vec::new(),
         };
+        // The others are told to who asks for them by name: programs that copy all attributes would ask for each file, and those
+        // are worked out for the whole volume.
         names.extend_from_slice(TELLS_DISK);
         names.push(0);
         Ok(names)
@@ -314,6 +353,11 @@ pub(crate) struct Room {
     pub(crate) available: u64,
     pub(crate) files: u64,
     pub(crate) free_files: u64,
+}
+
+/// The word that `--json` has for it.
+fn word_of(reason: Unguarded) -> String {
+    serde_json::to_value(reason).ok().and_then(|value| value.as_str().map(str::to_string)).unwrap_or_default()
 }
 
 /// What only tells is not set.

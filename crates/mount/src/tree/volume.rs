@@ -16,6 +16,7 @@ use sieve_pool::pool::Pool;
 use crate::below::branch::Branch;
 use crate::below::content::Computer;
 use crate::below::intents::Intents;
+use crate::below::judge::Judge;
 use crate::below::knowledge::{Absent, AbsentThing, Knowledge};
 use crate::below::past::Past;
 use crate::below::places::Places;
@@ -42,6 +43,7 @@ pub struct Volume {
     missing: Vec<DiskId>,
     pub(crate) nodes: Nodes,
     pub(crate) knowledge: Knowledge,
+    pub(crate) judge: Judge,
     pub(crate) computer: Computer,
     pub(crate) past: Past,
     pub(crate) places: Places,
@@ -107,6 +109,7 @@ impl Volume {
             computer: Computer::new(&pool, volume),
             past: Past::of(&pool),
             intents,
+            judge: Judge::of(&pool, volume),
             knowledge: Knowledge::of(pool, &spec),
             spec,
             branches,

@@ -9,7 +9,7 @@ use sieve_core::fate::{
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::path::shown_with_bytes;
-use sieve_core::units::{ByteLength, DiskId};
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::reason::Traces;
 use super::{FileFate, Reason};
@@ -85,6 +85,13 @@ impl VolumeModel {
     fn composite(&self, position: usize) -> Option<usize> {
         let key = u32::try_from(position).ok()?;
         self.composite_of.get(&key).map(|composite| *composite as usize)
+    }
+
+    /// What becomes of the file that an object is, or is a part of, and its guard; none of what the model does not have.
+    pub fn of_object(&self, evaluation: &Evaluation, object: ObjectId) -> Option<(Fate, Guard)> {
+        let position = self.object_index(object)?;
+        let of_several = self.composite(position).map(|composite| evaluation.composites[composite]);
+        Some(of_several.unwrap_or((evaluation.fates[position], evaluation.guards[position])))
     }
 
     /// Whether a name of an object stands for its file: of several copies only the first does, or the first with the name.

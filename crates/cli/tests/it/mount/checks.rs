@@ -34,6 +34,28 @@ fn files_are_what_they_are_on_their_disks() {
     let length = sys::getxattr(drive.path("also"), "user.zinc-sieve.disk", &mut disk[..]).unwrap();
     let disk = std::str::from_utf8(&disk[..length]).unwrap();
     assert_eq!(fs::read(lab.disk(disk).join("also")).unwrap(), b"song");
+    // So is how well a file is guarded: as the command line has it, and at once when it changes.
+    let told = |name: &str, file: &str| {
+        let mut value = [0_u8; 64];
+        let length = sys::getxattr(drive.path(file), format!("user.zinc-sieve.{name}"), &mut value[..]);
+        String::from_utf8_lossy(&value[..length.unwrap()]).into_owned()
+    };
+    assert_eq!([told("guard", "also"), told("fate", "also")], ["0", "untouched, unguarded: new"]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    let listed = lab.run(&["where", "also", "--json"]).expect(&[0]).list();
+    assert_eq!(
+        [told("guard", "also"), told("fate", "also")],
+        [listed[0]["guard"].to_string(), "untouched".into()]
+    );
+    assert_eq!(listed[0]["guard"], 1, "{listed}");
+    fs::write(drive.path("also"), b"another song").unwrap();
+    assert_eq!(told("fate", "also"), "untouched, unguarded: changed");
+    fs::write(drive.path("also"), b"song").unwrap();
+    let set = sys::setxattr(drive.path("also"), "user.zinc-sieve.guard", b"8", sys::XattrFlags::empty());
+    assert!(
+        set.is_err()
+            && sys::getxattr(drive.path("dawn"), "user.zinc-sieve.guard", &mut [0_u8; 8][..]).is_err()
+    );
     // Our own folder is not there, and cannot be made.
     assert!(!drive.path(".zinc-sieve").exists());
     assert!(fs::create_dir(drive.path(".zinc-sieve")).is_err());

@@ -41,6 +41,23 @@ fn with_a_disk_away_its_files_are_listed_and_read_and_not_written() {
         assert!(fs::read(&path).unwrap() == *bytes, "{number}");
         assert_eq!(fs::metadata(&path).unwrap().ino(), numbers[number], "a file keeps its number");
     }
+    // What becomes of each is told as the command line has it.
+    let rebuilt = lab.run(&["fate", "--only", "rebuilt", "--json"]).expect(&[0, 1, 5]).stdout;
+    let places = lab.run(&["where", "songs/*", "--json"]).expect(&[0, 1, 5]).list();
+    for file in places.as_array().unwrap() {
+        let path = file["path"].as_str().unwrap();
+        let told = |name: &str| {
+            let mut value = [0_u8; 64];
+            let name = format!("user.zinc-sieve.{name}");
+            let length = rustix::fs::getxattr(drive.path(path), name, &mut value[..]).unwrap();
+            String::from_utf8_lossy(&value[..length]).into_owned()
+        };
+        let fate = if rebuilt.contains(&format!("{path:?}")) { "rebuilt" } else { "untouched" };
+        assert_eq!(fate == "rebuilt", file["disks"][0] == *lost, "{file} {rebuilt}");
+        assert!(told("fate").starts_with(fate), "{file}: {}", told("fate"));
+        assert_eq!(told("guard"), file["guard"].to_string(), "{file}");
+    }
+    assert_eq!(places.as_array().unwrap().len(), 9);
     let refused = fs::OpenOptions::new().append(true).open(drive.path("songs/0")).unwrap_err();
     assert_eq!(refused.raw_os_error(), Some(Errno::ROFS.raw_os_error()));
     let taken = fs::File::create_new(drive.path("songs/0")).unwrap_err();
