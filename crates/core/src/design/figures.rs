@@ -8,7 +8,7 @@ use serde::Serialize;
 use super::loss::{VolumeLosses, one_more, survives};
 use super::passes::{first_sync, rebuild};
 use super::risk::{PlanRisk, volume_risk};
-use super::saving::price_per_saved_tb;
+use super::saving::{Weighed, price_per_saved_tb};
 use super::speed::{Speed, speeds};
 use super::{DesignDisk, Layout, Loss, Plan, plans};
 use crate::forecast::Forecast;
@@ -84,10 +84,21 @@ pub fn figures(
 ) -> Vec<Figures> {
     let more: Vec<More> = additions.iter().map(|size| with_one_more(disks, *size)).collect();
     let mut all: Vec<Figures> = plans.iter().map(|plan| figures_of(plan, disks, network, &more)).collect();
-    let prices: Vec<Option<Price>> =
-        (0..all.len()).map(|position| price_per_saved_tb(&all, position)).collect();
-    all.iter_mut().zip(prices).for_each(|(figures, price)| figures.price_per_saved_tb = price);
+    let weighed: Vec<Weighed> = all.iter().map(weigh).collect();
+    for (position, figures) in all.iter_mut().enumerate() {
+        figures.price_per_saved_tb = price_per_saved_tb(&weighed, position);
+    }
     all
+}
+
+fn weigh(figures: &Figures) -> Weighed {
+    Weighed {
+        is_for_comparison: figures.is_for_comparison,
+        survives: figures.survives,
+        usable: figures.plan.usable,
+        lost: figures.risk.bytes,
+        price_per_tb: figures.price_per_tb.clone(),
+    }
 }
 
 fn figures_of(plan: &Plan, disks: &[DesignDisk], network: &Network, more: &[More]) -> Figures {

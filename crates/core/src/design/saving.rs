@@ -1,35 +1,53 @@
 //! What safety costs: the price of each terabyte that a plan keeps from being lost.
 
-use super::Figures;
 use crate::pool::Price;
+use crate::units::ByteLength;
 
 /// For so many years disks are used before others take their place: what their space costs is spread over these.
 pub const YEARS_OF_USE: f64 = 5.0;
 
 const TB: f64 = 1e12;
 
-/// The position of the plan that a plan is safer than: of those that survive fewer disks, but most of these, the one that
-/// stores the most, and of such the one that loses the least; none of a plan that survives none.
-pub(super) fn less_safe(all: &[Figures], position: usize) -> Option<usize> {
-    let less = |i: &usize| !all[*i].is_for_comparison && all[*i].survives < all[position].survives;
-    let key = |i: &usize| (all[*i].survives, all[*i].plan.usable);
-    let least_lost = |a: &usize, b: &usize| all[*b].risk.bytes.total_cmp(&all[*a].risk.bytes);
-    (0..all.len()).filter(less).max_by(|a, b| key(a).cmp(&key(b)).then(least_lost(a, b)))
+/// What of a plan decides what its safety costs.
+pub(super) struct Weighed {
+    pub(super) is_for_comparison: bool,
+    pub(super) survives: usize,
+    pub(super) usable: ByteLength,
+    /// Bytes that it is expected to lose in a year.
+    pub(super) lost: f64,
+    pub(super) price_per_tb: Option<Price>,
 }
 
-/// What each terabyte costs that a plan keeps from being lost, against [`less_safe`]: the space that it stores less, at what
-/// a terabyte costs there and over the years of use, for what it loses less in a year of as much content. None where prices
-/// are not known, or where it stores as much or loses no less.
-pub(super) fn price_per_saved_tb(all: &[Figures], position: usize) -> Option<Price> {
-    let (safe, other) = (&all[position], &all[less_safe(all, position)?]);
+impl Weighed {
+    fn tb(&self) -> f64 {
+        self.usable.exact() as f64 / TB
+    }
+
+    /// Of each byte that is stored.
+    fn lost_share(&self) -> f64 {
+        self.lost / TB / self.tb()
+    }
+}
+
+/// The plan that a plan is safer than: of those that survive fewer disks, but most of these, the one that stores the most, and
+/// of such the one that loses the least; none of a plan that survives none.
+fn less_safe(all: &[Weighed], position: usize) -> Option<&Weighed> {
+    let less = |other: &&Weighed| !other.is_for_comparison && other.survives < all[position].survives;
+    let better = |a: &&Weighed, b: &&Weighed| {
+        (a.survives, a.usable).cmp(&(b.survives, b.usable)).then(b.lost.total_cmp(&a.lost))
+    };
+    all.iter().filter(less).max_by(better)
+}
+
+/// What each terabyte costs that a plan keeps from being lost, against the largest that survives less: the space that it
+/// stores less, at what a terabyte costs there and over the years of use, for what it loses less in a year of as much
+/// content. None where prices are not known, or where it stores as much or loses no less.
+pub(super) fn price_per_saved_tb(all: &[Weighed], position: usize) -> Option<Price> {
+    let (safe, other) = (&all[position], less_safe(all, position)?);
     let price = other.price_per_tb.as_ref()?;
-    let tb = |figures: &Figures| figures.plan.usable.exact() as f64 / TB;
-    let less_space = tb(other) - tb(safe);
-    // Bytes lost a year for each byte that is stored.
-    let lost = |figures: &Figures| figures.risk.bytes / TB / tb(figures);
-    let saved = (lost(other) - lost(safe)) * tb(safe);
-    let costs = less_space * price.amount() / YEARS_OF_USE / saved;
-    let hundredths = (costs * 100.0).round();
+    let less_space = other.tb() - safe.tb();
+    let saved = (other.lost_share() - safe.lost_share()) * safe.tb();
+    let hundredths = (less_space * price.amount() / YEARS_OF_USE / saved * 100.0).round();
     (less_space > 0.0 && saved > 0.0 && hundredths < u64::MAX as f64)
         .then(|| Price { hundredths: hundredths as u64, currency: price.currency.clone() })
 }
@@ -37,7 +55,7 @@ pub(super) fn price_per_saved_tb(all: &[Figures], position: usize) -> Option<Pri
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::design::{Layout, figures, parse_disks, plans};
+    use crate::design::{Figures, Layout, figures, parse_disks, plans};
     use crate::ingest::Network;
     use crate::pool::Media;
     use crate::units::Rate;

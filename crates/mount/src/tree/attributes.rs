@@ -236,7 +236,7 @@ impl Volume {
     fn judged(&self, path: &RelPath) -> Result<(Fate, Guard), Errno> {
         let (disk, place, looks) = match self.find(path)?.ok_or(Errno::STALE)? {
             Found::Thing(position, stat) if FileType::from_raw_mode(stat.st_mode).is_file() => {
-                let modified = (stat.st_mtime as i64).saturating_mul(1_000_000_000);
+                let modified = stat.st_mtime.saturating_mul(1_000_000_000);
                 let modified = modified.saturating_add(stat.st_mtime_nsec as i64);
                 let looks = Looks { size: stat.st_size.unsigned_abs(), modified };
                 (self.branches[position].id, path.clone(), Some(looks))
