@@ -162,3 +162,47 @@ fn two_files_of_one_name_and_a_lack_of_room_are_said_before() {
     assert!(run.stderr.contains("no disk has room for the further copies"), "{}", run.stderr);
     assert!(lab.pool_text().contains("kind = \"unstriped\""));
 }
+
+/// All names of a file are copied together, and stay together: on disks of their own they would be files of their own.
+#[test]
+fn a_file_of_several_names_has_them_all_on_each_disk_that_has_it() {
+    use std::os::unix::fs::MetadataExt as _;
+    let lab = volume("mirrored");
+    let pairs: Vec<[String; 3]> =
+        (0..8).map(|n| [format!("z/last {n}"), format!("a/first {n}"), format!("m/{n}")]).collect();
+    for folder in ["a", "m", "z"] {
+        fs::create_dir(lab.disk("beech").join(folder)).unwrap();
+    }
+    for (number, [one, other, third]) in pairs.iter().enumerate() {
+        let root = lab.disk("beech");
+        fs::write(root.join(one), Chance::new(number as u64).bytes(9_000)).unwrap();
+        fs::hard_link(root.join(one), root.join(other)).unwrap();
+        if number % 2 == 0 {
+            fs::hard_link(root.join(one), root.join(third)).unwrap();
+        }
+    }
+    let on = |name: &String| -> Vec<(&'static str, u64)> {
+        let there = |disk: &'static str| Some((disk, fs::metadata(lab.disk(disk).join(name)).ok()?.nlink()));
+        DATA.into_iter().filter_map(there).collect()
+    };
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    // One name more, of a file whose copies are there already.
+    fs::hard_link(lab.disk("beech").join("z/last 1"), lab.disk("beech").join("m/1")).unwrap();
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    for (number, names) in pairs.iter().enumerate() {
+        let count = if number % 2 == 0 || number == 1 { 3 } else { 2 };
+        let places = on(&names[0]);
+        assert_eq!(places.len(), 2, "{names:?}: {places:?}");
+        assert!(places.iter().all(|(_, links)| *links == count as u64), "{names:?}: {places:?}");
+        assert!(names[..count].iter().all(|name| on(name) == places), "{names:?}: {places:?}");
+    }
+    lab.run(&["convert", "recordings", "--to", "unstriped", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    for (number, names) in pairs.iter().enumerate() {
+        let count = if number % 2 == 0 || number == 1 { 3 } else { 2 };
+        let places = on(&names[0]);
+        assert_eq!((places.len(), places[0].1), (1, count as u64), "{names:?}: {places:?}");
+        assert!(names[..count].iter().all(|name| on(name) == places), "{names:?}: {places:?}");
+    }
+    assert_eq!(lowest_guard(&lab), 1);
+}

@@ -32,6 +32,12 @@ struct Seen {
     is_sparse: bool,
 }
 
+impl Seen {
+    fn is_symlink(&self) -> bool {
+        rustix::fs::FileType::from_raw_mode(self.mode).is_symlink()
+    }
+}
+
 fn extended_of(path: &Path) -> BTreeMap<OsString, Vec<u8>> {
     let mut names = vec![0_u8; 65_536];
     let length = llistxattr(path, &mut names[..]).unwrap_or(0);
@@ -184,28 +190,81 @@ fn twenty_thousand_odd_files_come_out_as_they_went_in() {
     fs::create_dir(lab.root().join("new")).unwrap();
     lab.run(&["rebuild", "beech", "--onto", "new", "--yes"]).expect(&[0]);
     lab.run(&["dissolve", "recordings", "--yes"]).expect(&[0]);
-    let (mut after, mut links) = (BTreeMap::new(), BTreeSet::new());
     assert!(!lab.disk("flint").join("tree").exists(), "nothing stays on the cache");
-    for disk in ["alder", "new", "cedar"] {
-        let (found, found_links) = look(&lab.root().join(disk).join("tree"));
+    let after = gathered(&lab, &["alder", "new", "cedar"], false);
+    compare(&(before, links_before), &after);
+}
+
+/// What lies on these folders together; of a mirrored volume each file may be there twice, and looks the same.
+fn gathered(lab: &Lab, folders: &[&str], may_be_twice: bool) -> (BTreeMap<Vec<u8>, Seen>, Links) {
+    let (mut all, mut links) = (BTreeMap::new(), Links::new());
+    // A disk that came just now has nothing of it yet.
+    let trees = folders.iter().map(|folder| lab.root().join(folder).join("tree"));
+    for tree in trees.filter(|tree| tree.exists()) {
+        let (found, found_links) = look(&tree);
         for (path, seen) in found {
-            let twin = after.insert(path.clone(), seen.clone());
-            let is_folder = seen.what == b"a folder";
-            assert!(
-                twin.is_none_or(|twin| is_folder && twin == seen),
-                "{} is there twice",
-                path.escape_ascii()
-            );
+            let twin = all.insert(path.clone(), seen.clone());
+            // A volume that was mirrored has its symlinks on all disks still.
+            let may_be = may_be_twice || seen.what == b"a folder" || seen.is_symlink();
+            assert!(twin.is_none_or(|twin| may_be && twin == seen), "{} is there twice", path.escape_ascii());
         }
         links.extend(found_links);
     }
-    for (path, expected) in &before {
-        let found = after.get(path).unwrap_or_else(|| panic!("{} is gone", path.escape_ascii()));
+    (all, links)
+}
+
+fn compare(before: &(BTreeMap<Vec<u8>, Seen>, Links), after: &(BTreeMap<Vec<u8>, Seen>, Links)) {
+    for (path, expected) in &before.0 {
+        let found = after.0.get(path).unwrap_or_else(|| panic!("{} is gone", path.escape_ascii()));
         let (short, expected_short) =
             (Seen { what: Vec::new(), ..found.clone() }, Seen { what: Vec::new(), ..expected.clone() });
         assert_eq!(short, expected_short, "{}", path.escape_ascii());
         assert!(found.what == expected.what, "{}: other content", path.escape_ascii());
     }
-    assert_eq!(after.len(), before.len(), "nothing else is there");
-    assert_eq!(links, links_before);
+    assert_eq!(after.0.len(), before.0.len(), "nothing else is there");
+    assert_eq!(after.1, before.1);
+}
+
+/// Disks are exchanged, leave and come, files are evened out, the volume becomes other kinds and what it was: at each step
+/// every file is there as it was, and guarded after the next sync.
+#[test]
+fn odd_files_go_through_every_change_of_a_pool() {
+    let count: usize = std::env::var("FILES").ok().and_then(|n| n.parse().ok()).unwrap_or(2_000);
+    let disks = [("alder", 2000), ("beech", 2000), ("cedar", 2000), ("oak", 2000)];
+    let lab = Lab::of(
+        PROGRAM,
+        &disks,
+        "kind = \"unstriped\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]",
+    );
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let tree = lab.root().join("tree");
+    fs::create_dir(&tree).unwrap();
+    plant(&tree, count);
+    let before = look(&tree);
+    let lab = std::mem::ManuallyDrop::new(lab);
+    lab.run(&["put", "tree", ".", "--yes"]).expect(&[0]);
+    lab.run(&["sync", "--yes"]).expect(&[0]);
+    fs::create_dir(lab.root().join("new")).unwrap();
+    let steps: [(&[&str], &[&str], bool); 7] = [
+        (&["replace", "alder", "--onto", "new"], &["new", "beech", "cedar"], false),
+        (&["vacate", "cedar"], &["new", "beech"], false),
+        (&["grow", "cedar", "--as", "data"], &["new", "beech", "cedar"], false),
+        (&["even-out"], &["new", "beech", "cedar"], false),
+        (&["convert", "recordings", "--to", "tiered", "--fast", "beech"], &["new", "beech", "cedar"], false),
+        (&["convert", "recordings", "--to", "mirrored"], &["new", "beech", "cedar"], true),
+        (&["convert", "recordings", "--to", "unstriped"], &["new", "beech", "cedar"], false),
+    ];
+    for (step, on, may_be_twice) in steps {
+        lab.run(&[step, &["--yes"]].concat()).expect(&[0]);
+        compare(&before, &gathered(&lab, on, may_be_twice));
+        lab.run(&["sync", "--yes"]).expect(&[0]);
+        compare(&before, &gathered(&lab, on, may_be_twice));
+        let status = lab.run(&["status", "--json"]).expect(&[0, 5]).json();
+        assert_eq!(
+            (&status["guard"][0]["level"], &status["guard"][0]["files"]),
+            (&0.into(), &0.into()),
+            "{step:?}"
+        );
+    }
+    lab.run(&["verify"]).expect(&[0]);
 }

@@ -9,6 +9,8 @@
 use std::fs;
 use std::path::Path;
 use std::process::Command;
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use sieve_testkit::{Chance, Lab};
 use unicode_width::UnicodeWidthStr;
@@ -109,12 +111,21 @@ const COMMANDS: &[(&str, &[&str])] = &[
     ("wipe", &["wipe", "new", "--dry-run"]),
 ];
 
+/// From one that is printed to the next a tenth of a second goes by, however slow the machine is.
+fn moment() -> String {
+    static BEGAN: OnceLock<u128> = OnceLock::new();
+    static PRINTED: AtomicU32 = AtomicU32::new(0);
+    let began = BEGAN.get_or_init(|| std::time::UNIX_EPOCH.elapsed().unwrap().as_nanos());
+    format!("{}+", began + u128::from(PRINTED.fetch_add(1, Ordering::Relaxed)) * 100_000_000)
+}
+
 fn run(lab: &Lab, width: usize, arguments: &[&str]) -> String {
     let output = Command::new(PROGRAM)
         .args(arguments)
         .current_dir(lab.root())
         .env_clear()
         .envs([("COLUMNS", width.to_string().as_str()), ("TZ", "UTC"), ("PATH", "/nowhere")])
+        .env("ZINC_SIEVE_NOW", moment())
         .output()
         .unwrap();
     let text = [output.stdout, output.stderr].map(|bytes| String::from_utf8(bytes).unwrap()).concat();

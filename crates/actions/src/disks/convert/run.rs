@@ -14,7 +14,7 @@ use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::pool::Pool;
 
 use super::plan::PreparedConvert;
-use super::surplus::{Copy, Surplus};
+use super::surplus::{Copy, Surplus, batches};
 use crate::files::moves::{LeftAlone, announce};
 
 /// So many files are looked at before their further copies go.
@@ -70,7 +70,7 @@ pub fn execute(pool: &mut Pool, prepared: PreparedConvert, observer: &dyn Observ
         Error::new(Kind::Conflict, "convert.no-id", message).remedy("zinc-sieve sync gives it one")
     })?;
     announce(observer, "comparing", surplus.iter().map(|one| one.keep.object.size).sum());
-    for batch in surplus.chunks(BATCH) {
+    for batch in batches(&surplus, BATCH) {
         match hold_batch(pool, batch, observer, &mut report) {
             Err(error) if error.is_stop() => {
                 report.stopped = true;

@@ -13,7 +13,7 @@ use sieve_core::mirror::{Copy, Knowledge, Verdict, judge};
 use sieve_core::path::RelPath;
 use sieve_core::placement::{Placement, Placer};
 use sieve_core::pool::VolumeSpec;
-use sieve_core::units::{ByteLength, DiskId};
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
 use sieve_disk::Result;
 use sieve_disk::copying;
 use sieve_disk::event::{Observer, heed};
@@ -78,8 +78,8 @@ pub fn plan(pool: &Pool, volume: &VolumeSpec, observer: &dyn Observer) -> Result
     let placer = Placer::new(Placement::Emptiest, free);
     let copies = volume.copies.min(members.len());
     let apart = apart::all(pool.catalogue.reading(), &volume.name)?;
-    let plan = MirrorPlan::default();
-    let mut planner = Planner { pool, observer, members, copies, placer, gone_names, apart, plan };
+    let (plan, linked) = (MirrorPlan::default(), HashMap::new());
+    let mut planner = Planner { pool, observer, members, copies, placer, gone_names, apart, linked, plan };
     planner.all()?;
     Ok(planner.plan)
 }
@@ -94,6 +94,9 @@ struct Planner<'a> {
     gone_names: HashMap<DiskId, BTreeSet<RelPath>>,
     /// Files whose copies went separate ways before.
     apart: BTreeSet<RelPath>,
+    /// For the objects with several names the disks that have, or will have, any of these: the others come there too, so that
+    /// a copy has all names of its file.
+    linked: HashMap<ObjectId, BTreeSet<usize>>,
     plan: MirrorPlan,
 }
 
@@ -108,6 +111,7 @@ impl Planner<'_> {
                 Ok(())
             })?;
         }
+        self.linked = linked(&by_path);
         by_path.into_iter().try_for_each(|(path, copies)| self.file(&path, &copies))
     }
 
@@ -196,8 +200,21 @@ impl Planner<'_> {
             self.plan.removed.push(path.to_string());
             return Vec::new();
         }
-        let found = self.placer.place_copies(path, size, &lacking, owed, ByteLength::ZERO);
-        found.unwrap_or_default().into_iter().inspect(|_| self.plan.missing.add(size)).collect()
+        let others: BTreeSet<usize> =
+            copies.iter().filter_map(|(_, object)| self.linked.get(&object.id)).flatten().copied().collect();
+        let (with_other_names, without): (Vec<usize>, Vec<usize>) =
+            lacking.into_iter().partition(|disk| others.contains(disk));
+        let mut found: Vec<usize> = with_other_names.into_iter().take(owed).collect();
+        let more = owed - found.len();
+        if more > 0 {
+            found.extend(
+                self.placer.place_copies(path, size, &without, more, ByteLength::ZERO).unwrap_or_default(),
+            );
+        }
+        for (_, object) in copies {
+            self.linked.entry(object.id).and_modify(|disks| disks.extend(&found));
+        }
+        found.into_iter().inspect(|_| self.plan.missing.add(size)).collect()
     }
 
     fn add(&mut self, path: &RelPath, from: &[usize], to: &[usize], size: ByteLength) {
@@ -212,4 +229,19 @@ impl Planner<'_> {
             to: to.iter().map(id).collect(),
         });
     }
+}
+
+/// For each object with several names the disks on which any of these is.
+fn linked(by_path: &BTreeMap<RelPath, Vec<(usize, ObjectRow)>>) -> HashMap<ObjectId, BTreeSet<usize>> {
+    let mut names: HashMap<ObjectId, u32> = HashMap::new();
+    by_path.values().flatten().for_each(|(_, object)| *names.entry(object.id).or_default() += 1);
+    names.retain(|_, count| *count > 1);
+    let mut linked: HashMap<ObjectId, BTreeSet<usize>> = HashMap::new();
+    for copies in by_path.values() {
+        let on: BTreeSet<usize> = copies.iter().map(|(disk, _)| *disk).collect();
+        for (_, object) in copies.iter().filter(|(_, object)| names.contains_key(&object.id)) {
+            linked.entry(object.id).or_default().extend(&on);
+        }
+    }
+    linked
 }
