@@ -11,6 +11,7 @@ use serde::Serialize;
 use super::hours::{Span, around, ending_after, joined};
 use super::job::{Setting, Task};
 use super::when::When;
+use crate::forecast::Duration;
 
 /// One run of a job.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -56,6 +57,23 @@ pub struct Played {
     pub disk_hours: f64,
     /// Times that a job was wanted and not done by the end.
     pub left: Vec<(usize, i64)>,
+}
+
+impl Played {
+    /// How long the longest run of a job takes, likely and cautiously, with all that goes on where it was stopped; none where it
+    /// never runs.
+    pub fn longest_run(&self, job: usize) -> Option<(Duration, Duration)> {
+        let mut lengths: Vec<(i64, i64)> = Vec::new();
+        for run in self.runs.iter().filter(|run| run.job == job) {
+            let (likely, cautious) = (run.end - run.begin, run.cautious_end - run.begin);
+            match lengths.last_mut() {
+                Some(before) if run.goes_on => *before = (before.0 + likely, before.1 + cautious),
+                _ => lengths.push((likely, cautious)),
+            }
+        }
+        let seconds = |seconds: i64| Duration::from_seconds(seconds as f64);
+        lengths.into_iter().max().map(|(likely, cautious)| (seconds(likely), seconds(cautious)))
+    }
 }
 
 /// The moments at which each job is wanted, in seconds since 1970. A job that follows arrivals is wanted so long after each

@@ -9,11 +9,12 @@ use chrono::NaiveDateTime;
 use icalendar::{Alarm, Calendar, CalendarDateTime, Component, Event, EventLike};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use sieve_core::agenda::{Clock, DaySet, Job, When};
+use sieve_core::agenda::{Clock, DaySet, Job, Played, When};
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::agenda::Outline;
 use sieve_pool::pool::Pool;
 
+use super::solved::takes;
 use crate::commands::context::Context;
 use crate::commands::unit::quoted;
 use crate::exit::Outcome;
@@ -32,13 +33,18 @@ struct Made {
     text: String,
 }
 
-pub(super) fn run(context: &Context, pool: &Pool, outline: &Outline, asked: &[String]) -> Result<Outcome> {
+pub(super) fn run(
+    context: &Context,
+    pool: &Pool,
+    (outline, month): (&Outline, &Played),
+    asked: &[String],
+) -> Result<Outcome> {
     let [kind, folder] = asked else {
         return Err(Error::new(Kind::Usage, "agenda.export", "an export needs its kind and a folder"));
     };
     let jobs = &outline.setting.jobs;
     let (made, next) = match kind.as_str() {
-        "ics" => (vec![calendar(pool, jobs)], "import it into a calendar, or let one subscribe to it"),
+        "ics" => (vec![calendar(pool, jobs, month)], "import it into a calendar, or let one subscribe to it"),
         "timers" => {
             (timers(pool, jobs)?, "copy them to /etc/systemd/system, then: systemctl enable --now FILE.timer")
         }
@@ -70,7 +76,7 @@ pub(super) fn run(context: &Context, pool: &Pool, outline: &Outline, asked: &[St
 }
 
 /// A calendar of RFC 5545: an event a job, in local time, which repeats, with its likely duration and an alarm.
-fn calendar(pool: &Pool, jobs: &[Job]) -> Made {
+fn calendar(pool: &Pool, jobs: &[Job], month: &Played) -> Made {
     let mut calendar = Calendar::empty();
     for (name, value) in
         [("VERSION", "2.0"), ("PRODID", "-//zinc-sieve//agenda//EN"), ("CALSCALE", "GREGORIAN")]
@@ -80,14 +86,14 @@ fn calendar(pool: &Pool, jobs: &[Job]) -> Made {
     calendar.name(&format!("zinc-sieve: {}", pool.spec.name));
     let now = Timestamp::from_nanosecond(i128::from(pool.machine.now())).unwrap_or_default();
     let stamp = chrono::DateTime::from_timestamp(now.as_second(), 0).unwrap_or_default();
-    for job in jobs {
+    for (position, job) in jobs.iter().enumerate() {
         let Some(rule) = job.when.rule() else { continue };
         let until = now.checked_add(jiff::SignedDuration::from_hours(24 * 400)).unwrap_or(now);
         let Some(first) = job.when.starts(now, until, &TimeZone::UTC).first().copied() else { continue };
         let first = chrono::DateTime::from_timestamp(first.as_second(), 0).unwrap_or_default();
         let local: NaiveDateTime = first.naive_utc();
-        let minutes = (job.effort.likely.seconds() / 60.0).ceil().max(1.0) as i64;
-        let cautious = job.effort.cautious;
+        let (likely, cautious) = takes(job, month, position);
+        let minutes = (likely.seconds() / 60.0).ceil().max(1.0) as i64;
         let uid = format!("{}-{}@zinc-sieve", pool.identity.pool, plain(&job.name));
         let mut alarm = Alarm::display(&format!("{} begins", job.name), -chrono::Duration::minutes(15));
         alarm.uid(&format!("alarm-{uid}")).timestamp(stamp);
@@ -96,7 +102,7 @@ fn calendar(pool: &Pool, jobs: &[Job]) -> Made {
             .uid(&uid)
             .timestamp(stamp)
             .summary(&format!("{} ({})", job.name, pool.spec.name))
-            .description(&format!("likely {}, cautiously {cautious}", job.effort.likely))
+            .description(&format!("likely {likely}, cautiously {cautious}"))
             .starts(CalendarDateTime::Floating(local))
             .add_property("DURATION", format!("PT{minutes}M"))
             .add_property("RRULE", rule)

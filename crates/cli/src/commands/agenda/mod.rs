@@ -149,7 +149,7 @@ pub(crate) fn run(context: &Context, arguments: &AgendaArguments) -> Result<Outc
         chart::week(path, &arguments.look, &pool.spec.name, &week.outline.setting, (&week.hall, &week.days))?;
     }
     if let Some(export) = &arguments.export {
-        return export::run(context, &pool, &outline, export);
+        return export::run(context, &pool, (&outline, &week.month), export);
     }
     if context.json {
         json::print(&week.answer(&pool))?;

@@ -4,7 +4,7 @@ use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::pool_file::{self, Edit};
-use sieve_core::agenda::{Exposure, Job, Judged, Setting, When, judge, solve};
+use sieve_core::agenda::{Exposure, Job, Judged, Played, Setting, When, judge, solve};
 use sieve_core::forecast::Duration;
 use sieve_disk::{Error, Kind, Result};
 use sieve_foresight::agenda::Outline;
@@ -45,7 +45,7 @@ struct Moved<'a> {
     better: &'a When,
     /// The share of the rows that it reads each time, from 0 to 1.
     share: f64,
-    /// How long it is likely to take.
+    /// How long its longest run in four weeks is likely to take.
     likely_seconds: Duration,
     /// How long it takes, cautiously.
     cautious_seconds: Duration,
@@ -87,14 +87,11 @@ impl<'a> Outcomes<'a> {
 
 impl<'a> Answer<'a> {
     fn of(setting: &'a Setting, before: &'a Judged, after: &'a Judged, written: bool) -> Self {
-        let jobs = before.jobs.iter().zip(&after.jobs);
-        let moved = |(old, new): (&'a Job, &'a Job)| Moved {
-            job: &old.name,
-            now: &old.when,
-            better: &new.when,
-            share: new.share,
-            likely_seconds: new.effort.likely,
-            cautious_seconds: new.effort.cautious,
+        let jobs = before.jobs.iter().zip(&after.jobs).enumerate();
+        let moved = |(position, (old, new)): (usize, (&'a Job, &'a Job))| {
+            let (likely_seconds, cautious_seconds) = takes(new, &after.played, position);
+            let (job, now, better) = (&old.name, &old.when, &new.when);
+            Moved { job, now, better, share: new.share, likely_seconds, cautious_seconds }
         };
         Self {
             jobs: jobs.map(moved).collect(),
@@ -159,6 +156,11 @@ fn edits(context: &Context, before: &[Job], after: &[Job]) -> Result<Vec<Edit>> 
     Ok(edits)
 }
 
+/// How long a job takes, likely and cautiously: its longest run in these weeks, which has the most to do.
+pub(super) fn takes(job: &Job, played: &Played, position: usize) -> (Duration, Duration) {
+    played.longest_run(position).unwrap_or((job.effort.likely, job.effort.cautious))
+}
+
 fn percent(share: f64) -> String {
     // Rounded up, so that all rows come up in the time that was wished.
     format!("{} %", (share * 1000.0).ceil() / 10.0)
@@ -178,10 +180,11 @@ fn show(setting: &Setting, before: &Judged, after: &Judged) {
     };
     crate::say!("{}\n", style::paint(text.1, text.0));
     let mut table = Table::new(&["job", "now", "better", ">share", ">takes"]);
-    for (old, new) in before.jobs.iter().zip(&after.jobs) {
+    for (position, (old, new)) in before.jobs.iter().zip(&after.jobs).enumerate() {
         let better = if old.when == new.when { "·".into() } else { new.when.to_string() };
         let share = if new.share < 1.0 { percent(new.share) } else { "-".into() };
-        table.row([old.name.clone(), old.when.to_string(), better, share, new.effort.likely.to_string()]);
+        let (likely, _) = takes(new, &after.played, position);
+        table.row([old.name.clone(), old.when.to_string(), better, share, likely.to_string()]);
     }
     table.leave_blanks_out();
     table.print();

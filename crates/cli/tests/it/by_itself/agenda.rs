@@ -169,3 +169,24 @@ fn mistakes_in_the_agenda_point_at_their_line() {
     run_at(&none, FRIDAY, &["create", "--yes"]).expect(&[0]);
     assert!(run_at(&none, FRIDAY, &["agenda"]).expect(&[2]).stderr.contains("[[agenda.job]]"));
 }
+
+/// A sync takes longer where more arrives: that is in the week, in what is proposed, and in the calendar.
+#[test]
+fn a_job_takes_as_long_wherever_it_is_told() {
+    let jobs = "[risk]\narrives_a_day = \"200 GB\"\n\n[agenda]\n[[agenda.job]]\ndo = \"sync\"\nwhen = \"daily 03:00\"\n";
+    let lab = lab(jobs);
+    run_at(&lab, FRIDAY, &["create", "--yes"]).expect(&[0]);
+    let week = run_at(&lab, FRIDAY, &["agenda", "--json"]).expect(&[0, 1]).json();
+    let at =
+        |text: &serde_json::Value| text.as_str().unwrap().parse::<jiff::Timestamp>().unwrap().as_second();
+    let runs = week["runs"].as_array().unwrap();
+    let longest = runs.iter().map(|run| at(&run["likely_end"]) - at(&run["begins"])).max().unwrap();
+    assert!(longest > 600, "{week}");
+    let proposed = run_at(&lab, FRIDAY, &["agenda", "--solve", "--json"]).expect(&[0, 1]).json();
+    let told = proposed["jobs"][0]["likely_seconds"].as_f64().unwrap();
+    assert!((told / longest as f64 - 1.0).abs() < 0.05, "{longest} {proposed}");
+    run_at(&lab, FRIDAY, &["agenda", "--export", "ics", "out"]).expect(&[0]);
+    let calendar = fs::read_to_string(lab.root().join("out/fernhollow.ics")).unwrap();
+    let minutes = (longest as u64).div_ceil(60);
+    assert!(calendar.contains(&format!("DURATION:PT{minutes}M")), "{longest}: {calendar}");
+}
