@@ -84,8 +84,11 @@ impl Month {
         fs::remove_file(self.lab.root().join(&name)).unwrap();
     }
 
-    /// A timer calls; perhaps the power goes in the middle.
+    /// A timer calls, or somebody runs it for a while; perhaps the power goes in the middle.
     fn call(&mut self, at: i64) {
+        if self.chance.below(6) == 0 {
+            return self.run_for_a_while(at);
+        }
         let mut command = command_at(&self.lab, at, &["agenda", "--due"]);
         if self.chance.below(5) > 0 {
             let output = command.output().unwrap();
@@ -102,6 +105,33 @@ impl Month {
         // One that has ended by now was not killed.
         let _ = child.kill();
         child.wait().unwrap();
+    }
+
+    /// It stays, does what is due, and ends well when it is asked to.
+    fn run_for_a_while(&mut self, at: i64) {
+        let mut command = command_at(&self.lab, at, &["agenda", "--run"]);
+        let (out, said) = (std::process::Stdio::null(), std::process::Stdio::piped());
+        let mut child = command.stdout(out).stderr(said).spawn().unwrap();
+        let pid = rustix::process::Pid::from_child(&child);
+        // It has done what was due when it needs the processor no more.
+        let needed = || {
+            let stat = fs::read_to_string(format!("/proc/{}/stat", pid.as_raw_nonzero())).unwrap();
+            let behind_name = stat.rsplit_once(')').unwrap().1.to_string();
+            let field = |n: usize| behind_name.split_whitespace().nth(n).unwrap().parse::<u64>().unwrap();
+            // User, system, and those of children that have ended: fields 14 to 17 of proc(5).
+            (11..15).map(field).sum::<u64>()
+        };
+        let (mut before, mut still) = (u64::MAX, 0);
+        while still < 8 {
+            std::thread::sleep(Duration::from_millis(100));
+            let now = needed();
+            still = if now == before { still + 1 } else { 0 };
+            before = now;
+        }
+        assert!(child.try_wait().unwrap().is_none(), "it stays");
+        rustix::process::kill_process(pid, rustix::process::Signal::TERM).unwrap();
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stderr));
     }
 
     fn told(&self) -> Vec<serde_json::Value> {
