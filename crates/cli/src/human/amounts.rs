@@ -14,7 +14,9 @@ pub(crate) fn files(number: f64) -> String {
     if number > 0.0 && number < 0.01 {
         return "less than 0.01 files".into();
     }
-    format!("{} file{}", two_digits(number), if (number - 1.0).abs() < 1e-9 { "" } else { "s" })
+    let told = two_digits(number);
+    let plural = if told == "1" { "" } else { "s" };
+    format!("{told} file{plural}")
 }
 
 /// "3.2 times", "about 1 in 40", "never".
@@ -47,4 +49,20 @@ pub(crate) fn days(days: f64) -> String {
 
 pub(crate) fn hours(hours: f64) -> String {
     if hours < 1.0 { format!("{:.0} min", (hours * 60.0).max(1.0)) } else { format!("{hours:.1} h") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(1.0, "1 file")]
+    #[case(1.02, "1 file")]
+    #[case(1.3, "1.3 files")]
+    #[case(0.0, "0 files")]
+    #[case(0.004, "less than 0.01 files")]
+    fn what_is_told_as_one_is_one(#[case] number: f64, #[case] words: &str) {
+        assert_eq!(files(number), words);
+    }
 }

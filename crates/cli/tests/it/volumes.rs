@@ -161,3 +161,22 @@ fn a_volume_holds_no_more_than_its_limit(#[case] limit: &str) {
     let limited = &status["limits"][0];
     assert!(limited["used_bytes"].as_u64().unwrap() > limited["limit_bytes"].as_u64().unwrap(), "{limited}");
 }
+
+/// A limit counts all copies: what `status` calls free is what can be put, also where each file lies twice.
+#[rstest]
+#[case("unstriped", 20)]
+#[case("mirrored", 10)]
+fn what_is_free_below_a_limit_can_be_put_and_no_more(#[case] kind: &str, #[case] megabytes: u64) {
+    let volume = format!("kind = \"{kind}\"\ndata = [\"alder\", \"beech\"]\nlimit = \"20 MB\"");
+    let lab = Lab::of(PROGRAM, &[("alder", 40), ("beech", 40)], &volume);
+    lab.run(&["create", "--yes"]).expect(&[0]);
+    let free = || {
+        let status = lab.run(&["status", "--json"]).expect(&[0, 5]).json();
+        status["volumes"][0]["free_bytes"].as_u64().unwrap()
+    };
+    assert_eq!(free(), megabytes * 1_000_000);
+    fs::write(lab.root().join("more.bin"), vec![1; free() as usize + 10_000]).unwrap();
+    lab.run(&["put", "more.bin", ".", "--yes"]).expect(&[2, 4]);
+    fs::write(lab.root().join("less.bin"), vec![1; free() as usize - 100_000]).unwrap();
+    lab.run(&["put", "less.bin", ".", "--yes"]).expect(&[0]);
+}

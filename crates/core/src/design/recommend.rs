@@ -163,7 +163,9 @@ fn reasons(
     });
     let dead = figures.one_more.disks;
     let others = figures.plan.members().count().saturating_sub(dead);
-    let rest = if others == 0 { "" } else { "; the other disks stay readable" };
+    // Of everything that is lost at worst nothing stays, whatever disks are left.
+    let nothing_left = others == 0 || figures.one_more.worst > 1.0 - 1e-9;
+    let rest = if nothing_left { "" } else { "; the other disks stay readable" };
     reasons.push(format!(
         "when {dead} {}, {:.0} % is lost on average and {:.0} % at worst{rest}",
         if dead == 1 { "dies" } else { "die" },
@@ -204,6 +206,8 @@ mod tests {
         let found = recommend(&all, Wishes { want, survive });
         assert_eq!(found.as_ref().and_then(|r| all[r.position].plan.layout()), expected);
         assert!(found.as_ref().is_none_or(|r| r.reasons.len() >= 3));
+        let readable = found.iter().flat_map(|r| &r.reasons).any(|reason| reason.contains("stay readable"));
+        assert!(!readable || found.as_ref().is_some_and(|r| all[r.position].one_more.worst < 1.0));
         // Only what was asked for is said to be.
         let says_asked = found.iter().flat_map(|r| &r.reasons).any(|reason| reason.contains("as you asked"));
         assert!(!says_asked || survive.is_some());

@@ -19,8 +19,10 @@ pub(crate) fn sizes(volume: &VolumeSpec, disks: &[DiskStatus], limit: Option<Byt
     let data = || disks.iter().filter(|d| d.volume == volume.name && d.role == Role::Data);
     let sizes: Vec<ByteLength> = data().map(|d| d.used.plus(d.free)).collect();
     let space = mirror::space(&sizes, copies);
-    let used = ByteLength::new(data().map(|d| d.used).sum::<ByteLength>().exact() / copies as u64);
-    let total = limit.map_or(space, |limit| limit.min(space));
+    // A limit is of what the disks hold, with all copies.
+    let once = |bytes: ByteLength| ByteLength::new(bytes.exact() / copies as u64);
+    let used = once(data().map(|d| d.used).sum());
+    let total = limit.map_or(space, |limit| once(limit).min(space));
     VolumeStatus {
         name: volume.name.clone(),
         kind: volume.kind,

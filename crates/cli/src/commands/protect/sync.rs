@@ -286,13 +286,15 @@ fn show_lists(report: &SyncReport) {
 fn show_guard(plan: &SyncPlan, disks: &[String], unguarded: &BTreeMap<Unguarded, Count>) {
     let named = disks.join(", ");
     let is_empty = plan.scans.iter().all(|scan| scan.files == 0);
+    let left = unguarded.values().fold(Count::default(), |sum, one| sum.plus(*one));
+    let left = format!("{}, {}", units::files(left.files), size(left.bytes));
     let what = match (unguarded.is_empty(), disks) {
         (true, []) if is_empty => "There are no files yet: nothing is guarded.".to_string(),
         (true, []) => "Everything there is, is guarded now.".to_string(),
         (true, _) => format!("What is on {named} is guarded now; the other disks were not looked at."),
-        (false, []) => "What a sync can guard is guarded now; what it cannot:".to_string(),
+        (false, []) => format!("What a sync can guard is guarded now. What it cannot: {left}."),
         (false, _) => {
-            format!("What a sync of {named} can guard is guarded now; what is not, as was last seen:")
+            format!("What a sync of {named} can guard is guarded now. What is not, as was last seen: {left}.")
         }
     };
     crate::answer!("\n{}", style::paint(style::WELL, what));

@@ -84,9 +84,12 @@ pub(crate) fn run(context: &Context, arguments: &DuplicatesArguments) -> Result<
     if found.is_empty() {
         crate::say!("No two files have the same content.");
     } else {
-        let contents = count(found.len() as u64);
+        let (contents, of_each) = match found.len() {
+            1 => ("One content is".to_string(), "it"),
+            several => (format!("{} contents are", count(several as u64)), "each"),
+        };
         crate::say!(
-            "{contents} contents are there more than once; removing all but one of each would free {}.",
+            "{contents} there more than once; removing all but one of {of_each} would free {}.",
             size(would_free)
         );
     }
