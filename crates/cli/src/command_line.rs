@@ -15,10 +15,11 @@ use crate::commands::build::grow::GrowArguments;
 use crate::commands::files::find::WhereArguments;
 use crate::commands::files::get::GetArguments;
 use crate::commands::files::ls::LsArguments;
+use crate::commands::files::moving::MoveArguments;
 use crate::commands::files::put::PutArguments;
 use crate::commands::files::restore::RestoreArguments;
 use crate::commands::files::settle::SettleArguments;
-use crate::commands::files::shift::{EvenOutArguments, MoveArguments};
+use crate::commands::files::shift::EvenOutArguments;
 use crate::commands::foresee::drill::DrillArguments;
 use crate::commands::foresee::fate::FateArguments;
 use crate::commands::foresee::risk::RiskArguments;
@@ -188,7 +189,7 @@ pub(crate) enum Command {
         #[command(flatten)]
         from: Documents,
     },
-    /// Make the pool: label its disks; files that are on them stay and become part of the volume
+    /// Make the pool, or the volumes that its file has since: label the disks; files that are on them stay and become part of them
     #[command(after_help = "Example:\n  zinc-sieve create --dry-run\n  zinc-sieve create")]
     Create(Consent),
     /// Add a disk to a volume: its files stay and become part of it, or parity is computed onto it
@@ -234,8 +235,10 @@ pub(crate) enum Command {
         after_help = "Example:\n  zinc-sieve where 0007.wav\n  zinc-sieve where \"dawn-chorus/2031-*\""
     )]
     Where(WhereArguments),
-    /// Move files of a volume to one of its data disks
-    #[command(after_help = "Example:\n  zinc-sieve move dawn-chorus/2031-05-01 --to beech")]
+    /// Move files to a data disk of their volume, or to another volume
+    #[command(
+        after_help = "Example:\n  zinc-sieve move dawn-chorus/2031-05-01 --to beech\n  zinc-sieve move nest-box-cam/2030 --volume archive"
+    )]
     Move(MoveArguments),
     /// Remove files; they are held, out of sight, until the next sync has passed them
     #[command(

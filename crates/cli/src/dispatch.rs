@@ -4,7 +4,7 @@ use crate::command_line::{Arguments, Command};
 use crate::commands::agenda;
 use crate::commands::build::{adopt, create, grow, prepare};
 use crate::commands::context::{Context, size_argument};
-use crate::commands::files::{find, get, ls, put, restore, rm, settle, shift};
+use crate::commands::files::{find, get, ls, moving, put, restore, rm, settle, shift};
 use crate::commands::foresee::{drill, fate, risk};
 use crate::commands::look::{bays, burn_in, disks, health, probe, self_test};
 use crate::commands::mount;
@@ -108,7 +108,7 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Schema { name, into } => forms::run(name.as_deref(), into.as_deref()),
         Command::Convert(arguments) => convert::run(context, arguments),
         Command::Rename(arguments) => rename::run(context, &arguments),
-        Command::Move(arguments) => shift::run_move(context, &arguments),
+        Command::Move(arguments) => moving::run(context, &arguments),
         Command::EvenOut(arguments) => shift::run_even_out(context, &arguments),
         Command::Where(arguments) => find::run(context, &arguments),
         Command::Usage(arguments) => usage::run(context, &arguments),

@@ -66,6 +66,24 @@ impl Grounds {
         Ok(found)
     }
 
+    /// Without the caches: what comes is to stay where it comes.
+    #[must_use]
+    pub fn without_caches(self) -> Self {
+        self.only(|ground| !ground.is_cache)
+    }
+
+    /// One disk of them alone.
+    #[must_use]
+    pub fn only_on(self, disk: &str) -> Self {
+        self.only(|ground| ground.name == disk)
+    }
+
+    fn only(self, wanted: impl Fn(&Ground) -> bool) -> Self {
+        let (members, grounds) =
+            self.members.into_iter().zip(self.grounds).filter(|(_, g)| wanted(g)).unzip();
+        Self { members, grounds }
+    }
+
     /// Who finds places on them; `coming` is the largest file that is known to come.
     ///
     /// # Errors

@@ -6,6 +6,7 @@
 
 mod beside;
 mod exchange;
+mod guarded;
 mod note;
 mod recover;
 mod release;
@@ -34,6 +35,7 @@ use sieve_disk::{Error, Result};
 
 pub use beside::{Beside, DoneBeside, line_for, lines_path, record_beside};
 pub use exchange::{exchange, swap_in};
+pub use guarded::Guarded;
 pub use note::learn;
 pub use recover::recover;
 pub use release::{give_up, is_proven_elsewhere};

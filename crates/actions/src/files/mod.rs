@@ -9,3 +9,4 @@ pub mod remove;
 pub mod restore;
 pub mod settle;
 pub mod shift;
+pub mod transfer;

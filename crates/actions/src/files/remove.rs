@@ -91,6 +91,42 @@ pub fn plan(pool: &Pool, volume: &str, paths: &[RelPath], recursive: bool) -> Re
     }
 }
 
+impl RemovePlan {
+    /// Takes out of it what is to stay, as `stays` says.
+    ///
+    /// # Errors
+    /// Those of `stays`, and what the database says.
+    pub(crate) fn leave(
+        &mut self,
+        pool: &Pool,
+        mut stays: impl FnMut(DiskId, &RelPath) -> Result<Option<LeftAlone>>,
+    ) -> Result<Vec<LeftAlone>> {
+        let mut left = Vec::new();
+        for paths in [&mut self.files, &mut self.symlinks, &mut self.folders] {
+            let mut going = Vec::new();
+            for (disk, path) in std::mem::take(paths) {
+                match stays(disk, &path)? {
+                    Some(stays) => left.push(stays),
+                    None => going.push((disk, path)),
+                }
+            }
+            *paths = going;
+        }
+        self.others = (self.symlinks.len() + self.folders.len()) as u64;
+        self.by_disk.iter_mut().for_each(|(_, count)| *count = Count::default());
+        for (disk, path) in &self.files {
+            let name = &pool.member(*disk)?.row.name;
+            let object = objects::by_path(pool.catalogue.reading(), *disk, path)?;
+            if let (Some(object), Some((_, count))) =
+                (object, self.by_disk.iter_mut().find(|(disk, _)| disk == name))
+            {
+                count.add(object.size);
+            }
+        }
+        Ok(left)
+    }
+}
+
 /// One of the paths that are to be removed.
 struct Asked<'a> {
     paths: &'a [RelPath],

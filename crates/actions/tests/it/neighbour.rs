@@ -24,7 +24,7 @@ use rstest::rstest;
 use sieve_actions::disks::convert;
 use sieve_actions::disks::membership::{About, dissolve, empty, grow, handover, replace, vacate};
 use sieve_actions::disks::{adopt, create, rebuild};
-use sieve_actions::files::{put, read, remove, restore, settle};
+use sieve_actions::files::{put, read, remove, restore, settle, transfer};
 use sieve_actions::guard::verify::Scope;
 use sieve_actions::guard::{sync, verify};
 use sieve_catalogue::held_files;
@@ -71,6 +71,8 @@ enum Work {
     HandOver,
     /// A mirrored volume becomes unstriped.
     Unmirror,
+    /// A folder goes to another volume.
+    Transfer,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -222,6 +224,9 @@ impl Scene {
             "[[volume]]\nname = \"recordings\"\n{}settle_after = \"0.0000001 minutes\"\nstop_when_gone = \"99 %\"\n",
             work.volume()
         );
+        if work == Work::Transfer {
+            text += "[[volume]]\nname = \"archive\"\ndata = [\"jasper\"]\nparity = [\"flint\"]\n";
+        }
         fs::create_dir_all(folder.path().join("source/card")).unwrap();
         fs::create_dir(folder.path().join("out")).unwrap();
         let mut scene = Self { folder, work, contents: Vec::new(), chance: Chance::new(seed) };
@@ -359,17 +364,19 @@ impl Scene {
             other => other.unwrap(),
         }
         scan::scan_all(&pool, |_| true, &Silent).unwrap();
-        let model = sieve_pool::fate::load(&pool, VOLUME).unwrap();
-        let evaluation = model.evaluate(&[]);
         let mut guards = BTreeMap::new();
-        model
-            .for_each_file(&pool, &evaluation, |file| {
-                let why = format!("{:?}", file.unguarded);
-                let level = guards.entry(file.path).or_insert((file.guard, why.clone()));
-                *level = (file.guard, why).max(level.clone());
-                Ok(())
-            })
-            .unwrap();
+        for volume in pool.volumes() {
+            let model = sieve_pool::fate::load(&pool, &volume.name).unwrap();
+            let evaluation = model.evaluate(&[]);
+            model
+                .for_each_file(&pool, &evaluation, |file| {
+                    let why = format!("{:?}", file.unguarded);
+                    let level = guards.entry(file.path).or_insert((file.guard, why.clone()));
+                    *level = (file.guard, why).max(level.clone());
+                    Ok(())
+                })
+                .unwrap();
+        }
         guards
     }
 
@@ -514,6 +521,13 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
             };
             let prepared = handover::plan(&pool, &request)?;
             handover::execute(&mut pool, prepared, &Silent).map(|_| ())
+        }
+        Work::Transfer => {
+            let (from, to) = (pool.volume(Some(VOLUME))?, pool.volume(Some("archive"))?);
+            let paths = [rel("dawn"), rel("diary")];
+            let request = transfer::Request { from: &from, to: &to, paths: &paths, disk: None };
+            let plan = transfer::plan(&pool, request, &Silent)?;
+            transfer::execute(&mut pool, &plan, &Silent).map(|_| ())
         }
         Work::Unmirror => {
             let request = convert::ConvertRequest {
@@ -766,8 +780,9 @@ fn interleave(work: Work, deed: Deed, call: u64) {
     if is_measured(work, deed) {
         for (path, (level, why)) in scene.guards() {
             let mut before = guards.get(&path).map_or(0, |(level, _)| *level);
-            if work == Work::Empty {
-                // What has no rows lives in the replicas: with a disk less there is one less of them. Parity is one.
+            if matches!(work, Work::Empty | Work::Transfer) {
+                // What has no rows lives in the replicas: with a disk less there is one less of them, and the other volume has
+                // fewer disks. Parity is one.
                 before = before.min(1);
                 // A disk that vanished between a name and its record leaves a doubt, which the next sync reads away.
                 before *= u8::from(!(deed == Deed::Vanishes && why.contains("Doubtful")));
@@ -823,7 +838,8 @@ fn whatever_a_neighbour_does_nothing_is_lost(
         Work::Create,
         Work::Empty,
         Work::HandOver,
-        Work::Unmirror
+        Work::Unmirror,
+        Work::Transfer
     )]
     work: Work,
 ) {

@@ -58,6 +58,8 @@ enum Action {
     Handover,
     MoveParity,
     SplitParity,
+    /// One more volume comes to the pool.
+    AddVolume,
 }
 
 impl Action {
@@ -67,8 +69,11 @@ impl Action {
     }
 
     fn changes_disks(self) -> bool {
-        use Action::{Empty, GrowData, GrowParity, Handover, MoveParity, SplitParity, Vacate};
-        matches!(self, GrowData | GrowParity | Vacate | Empty | Handover | MoveParity | SplitParity)
+        use Action::{AddVolume, Empty, GrowData, GrowParity, Handover, MoveParity, SplitParity, Vacate};
+        matches!(
+            self,
+            AddVolume | GrowData | GrowParity | Vacate | Empty | Handover | MoveParity | SplitParity
+        )
     }
 }
 
@@ -213,6 +218,10 @@ impl Scene {
                 restore::execute(&pool, VOLUME, &found, restore::Target::Place, &Silent).map(|_| ())
             }
             Action::GrowData => self.grow(&mut pool, "elm", Role::Data),
+            Action::AddVolume => {
+                let plan = create::volume::plan(&pool)?;
+                create::volume::execute(&mut pool, &plan, &Silent)
+            }
             Action::GrowParity => self.grow(&mut pool, "spruce", Role::Parity),
             Action::Vacate => {
                 let plan = vacate::plan(&pool, &["oak".to_string()])?;
@@ -273,6 +282,12 @@ impl Scene {
             Action::Restore => fs::remove_file(self.path("alder/dawn/robin.flac")).unwrap(),
             Action::Vacate => self.run(real(), Action::GrowParity).unwrap(),
             Action::GrowData => self.write("elm", "nest/box-9.mkv", b"it was there before"),
+            Action::AddVolume => {
+                self.write("elm", "nest/box-9.mkv", b"it was there before");
+                let text = fs::read_to_string(self.pool_file()).unwrap();
+                let more = "[[volume]]\nname = \"archive\"\ndata = [\"elm\"]\nparity = [\"spruce\"]\n";
+                fs::write(self.pool_file(), text + more).unwrap();
+            }
             _ => {}
         }
     }
@@ -306,6 +321,7 @@ impl Scene {
                         "file.not-found",
                         "rebuild.present",
                         "pool-file.changed",
+                        "pool.exists",
                         "grow.member",
                         "disk.unknown",
                         "disk.member"
@@ -381,7 +397,7 @@ fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
 fn assert_members_are_those_of_the_pool_file(scene: &Scene, action: Action, when: &str) {
     let pool = scene.open(real()).unwrap();
     let members: Vec<&str> = pool.members.iter().map(|m| m.row.name.as_str()).collect();
-    let written: Vec<&str> = pool.spec.volumes[0].members().collect();
+    let written: Vec<&str> = pool.spec.volumes.iter().rev().flat_map(|volume| volume.members()).collect();
     assert_eq!(members, written, "{when}");
     assert!(pool.members.iter().all(|m| m.state == State::Present), "{when}");
     let expected: &[&str] = match action {
@@ -389,6 +405,7 @@ fn assert_members_are_those_of_the_pool_file(scene: &Scene, action: Action, when
         Action::GrowParity => &["alder", "beech", "cedar", "oak", "spruce"],
         Action::Vacate => &["alder", "beech", "cedar", "spruce"],
         Action::Empty => &["alder", "beech", "oak"],
+        Action::AddVolume => &["elm", "spruce", "alder", "beech", "cedar", "oak"],
         Action::SplitParity => &["alder", "beech", "cedar", "oak", "elm"],
         _ => &["alder", "beech", "cedar", "oak"],
     };
@@ -469,7 +486,8 @@ fn nothing_guarded_is_lost(
         Action::Empty,
         Action::Handover,
         Action::MoveParity,
-        Action::SplitParity
+        Action::SplitParity,
+        Action::AddVolume
     )]
     action: Action,
 ) {

@@ -16,7 +16,7 @@ use std::sync::Arc;
 use rstest::rstest;
 use sieve_actions::disks::membership::{About, handover};
 use sieve_actions::disks::{convert, create};
-use sieve_actions::files::{put, read, settle};
+use sieve_actions::files::{put, read, settle, transfer};
 use sieve_actions::guard::verify::Scope;
 use sieve_actions::guard::{sync, verify};
 use sieve_core::path::RelPath;
@@ -43,7 +43,14 @@ enum Action {
     Unmirror,
     /// A disk of a volume that nothing guards gives its place to another one.
     HandOver,
+    /// Everything goes to another volume.
+    Transfer,
+    /// The same out of a spanned one, with a file in pieces.
+    TransferInPieces,
 }
+
+/// What is moved to another volume goes there.
+const OTHER: &str = "archive";
 
 impl Action {
     fn volume(self) -> &'static str {
@@ -59,7 +66,10 @@ impl Action {
                 "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]\n"
             }
             Self::HandOver => "data = [\"alder\", \"beech\"]\n",
-            Self::PutInPieces => "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n",
+            Self::Transfer => "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n",
+            Self::PutInPieces | Self::TransferInPieces => {
+                "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
+            }
             Self::Mirror | Self::Unmirror => {
                 "kind = \"mirrored\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
             }
@@ -69,6 +79,15 @@ impl Action {
     /// It brings a file that was not there: afterwards it is whole, or still not there.
     fn brings(self) -> Option<&'static str> {
         (self == Self::PutInPieces).then_some("nest/night.mkv")
+    }
+
+    fn goes_elsewhere(self) -> bool {
+        matches!(self, Self::Transfer | Self::TransferInPieces)
+    }
+
+    /// The volumes that its files may be in.
+    fn volumes(self) -> &'static [&'static str] {
+        if self.goes_elsewhere() { &[VOLUME, OTHER] } else { &[VOLUME] }
     }
 }
 
@@ -97,6 +116,9 @@ impl Scene {
             "[[volume]]\nname = \"recordings\"\n{}settle_after = \"0.000001 minutes\"\n",
             action.volume()
         );
+        if action.goes_elsewhere() {
+            text += "[[volume]]\nname = \"archive\"\ndata = [\"jasper\"]\nparity = [\"flint\"]\n";
+        }
         for name in ["attic", "out", "card", "nest", "larger"] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
@@ -122,7 +144,7 @@ impl Scene {
     fn fill(&mut self) {
         let mut chance = Chance::new(11);
         let mut files = vec![("card/wren.flac", 700_000), ("card/robin.flac", 3_000), ("card/empty.txt", 0)];
-        if matches!(self.action, Action::SettleInPieces | Action::PutInPieces) {
+        if matches!(self.action, Action::SettleInPieces | Action::PutInPieces | Action::TransferInPieces) {
             files.push(("nest/night.mkv", 6_500_000));
         }
         for (path, size) in files {
@@ -162,8 +184,13 @@ impl Scene {
             Action::Settle | Action::SettleToMirror => {
                 self.put(real(), "card").unwrap();
             }
-            Action::Unmirror | Action::HandOver => {
+            Action::Unmirror | Action::HandOver | Action::Transfer => {
                 self.put(real(), "card").unwrap();
+                self.sync(real()).unwrap();
+            }
+            Action::TransferInPieces => {
+                self.put(real(), "card").unwrap();
+                self.put(real(), "nest").unwrap();
                 self.sync(real()).unwrap();
             }
         }
@@ -217,6 +244,21 @@ impl Scene {
                 assert!(report.is_done(), "{report:?}");
                 Ok(())
             }
+            Action::Transfer | Action::TransferInPieces => {
+                let mut pool = self.open(machine)?;
+                sieve_actions::begin_long(&mut pool, "move")?;
+                let (from, to) = (pool.volume(Some(VOLUME))?, pool.volume(Some(OTHER))?);
+                let paths: Vec<RelPath> = ["card", "nest"]
+                    .into_iter()
+                    .map(|path| RelPath::new(path).unwrap())
+                    .filter(|path| transfer::has(&pool, VOLUME, path).unwrap())
+                    .collect();
+                let request = transfer::Request { from: &from, to: &to, paths: &paths, disk: None };
+                let plan = transfer::plan(&pool, request, &Silent)?;
+                let report = transfer::execute(&mut pool, &plan, &Silent)?;
+                assert!(report.is_whole(), "{report:?}");
+                Ok(())
+            }
             _ => {
                 let mut pool = self.open(machine)?;
                 sieve_actions::begin_long(&mut pool, "settle")?;
@@ -235,13 +277,15 @@ impl Scene {
         scan::scan_all(&pool, |_| true, &Silent).unwrap();
         let mut expected = self.expected.clone();
         let mut listed = Vec::new();
-        read::list(&pool, VOLUME, &RelPath::ROOT, |entry| {
-            if entry.kind == "file" {
-                listed.push(entry.path);
-            }
-            Ok(())
-        })
-        .unwrap();
+        for volume in self.action.volumes() {
+            read::list(&pool, volume, &RelPath::ROOT, |entry| {
+                if entry.kind == "file" {
+                    listed.push(entry.path);
+                }
+                Ok(())
+            })
+            .unwrap();
+        }
         if let Some(path) = self.action.brings().filter(|path| listed.iter().any(|found| found == path)) {
             expected.insert(path.into(), fs::read(self.path(path)).unwrap());
         }
@@ -251,13 +295,19 @@ impl Scene {
             // Which of two copies is the newest, where somebody edited one, the next sync finds out.
             let is_undecided = self.action == Action::Mirror && path == "card/wren.flac";
             let from = is_undecided.then_some("alder");
-            read::get(&pool, VOLUME, &[wanted], from, &out, &Silent)
-                .unwrap_or_else(|e| panic!("{when}: {path}: {e}"));
+            let mut volumes = self.action.volumes().iter();
+            let get =
+                |volume: &&str| read::get(&pool, volume, std::slice::from_ref(&wanted), from, &out, &Silent);
+            let outcomes: Vec<_> = volumes.by_ref().map(get).collect();
+            assert!(outcomes.iter().any(Result::is_ok), "{when}: {path}: {outcomes:?}");
             let file = out.join(path.rsplit('/').next().unwrap());
             assert!(fs::read(&file).unwrap() == *bytes, "{when}: {path} has another content");
             fs::remove_file(file).unwrap();
         }
         listed.sort();
+        if self.action.goes_elsewhere() {
+            listed.dedup(); // in both volumes for a while
+        }
         // What lies on two disks as copies is listed once where copies are the rule.
         if self.action != Action::Mirror {
             assert_eq!(listed, expected.keys().cloned().collect::<Vec<_>>(), "{when}");
@@ -275,7 +325,9 @@ fn every_file_is_whole_whenever_the_power_fails(
         Action::PutInPieces,
         Action::Mirror,
         Action::Unmirror,
-        Action::HandOver
+        Action::HandOver,
+        Action::Transfer,
+        Action::TransferInPieces
     )]
     action: Action,
 ) {

@@ -235,11 +235,16 @@ fn daily_use(typist: &mut Typist) {
     typist.types(&root, &["elsewhere", "fate --lose alder --backup cellar.csv", "status"]);
 }
 
+/// One more volume.
+const ARCHIVE: &str = "\n[[volume]]\nname = \"archive\"\ndata = [\"hazel\"]\n";
+
 fn changes(typist: &mut Typist) {
     let root = typist.lab.root().to_path_buf();
     for (name, megabytes) in [("spruce", 90), ("willow", 70)] {
         larger(&typist.lab, name, megabytes);
     }
+    larger(&typist.lab, "hazel", 60);
+    typist.lab.write_pool_file(&(typist.lab.pool_text() + ARCHIVE));
     for name in ["larger", "alder-new"] {
         fs::create_dir(root.join(name)).unwrap();
     }
@@ -247,6 +252,20 @@ fn changes(typist: &mut Typist) {
         &root,
         &[
             "sync --yes",
+            "create --dry-run",
+            "create --yes",
+            "move dawn/take-1.flac --volume archive --dry-run",
+            "move dawn/take-1.flac --volume archive --yes",
+            "move dawn/take-1.flac --volume recordings --yes",
+            "dissolve archive --yes",
+        ],
+    );
+    let text = typist.lab.pool_text();
+    let (before, after) = text.split_once(ARCHIVE).expect("the volume is in the file");
+    typist.lab.write_pool_file(&format!("{before}{after}"));
+    typist.types(
+        &root,
+        &[
             "move dawn/take-1.flac --to beech --dry-run",
             "move dawn --to beech --yes",
             "move dawn --to alder --yes",

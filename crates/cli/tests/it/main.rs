@@ -47,6 +47,7 @@ mod route;
 mod self_test;
 mod stop;
 mod tour;
+mod transfer;
 mod tree;
 mod unchanged_folders;
 mod use_files;

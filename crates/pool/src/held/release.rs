@@ -1,22 +1,18 @@
 //! Giving up what is held: when a sync has passed it, or when its space is wanted and it is proven to be elsewhere.
 
-use std::collections::btree_map::Entry;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use rusqlite::Connection;
 use sieve_core::fate::Standing;
 use sieve_core::layout::OurPlace;
-use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, DiskId, VersionId};
 
+use super::guarded::{Guarded, is_there};
 use super::{Watcher, note};
 use crate::member::Member;
 use crate::pieces;
-use crate::pieces::PiecedFile;
 use crate::pool::Pool;
 use sieve_catalogue::held_files;
 use sieve_catalogue::held_files::HeldRow;
-use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::{parity_state, versions};
@@ -73,56 +69,6 @@ fn release_where(
     give_up(pool, member, &released)
 }
 
-/// Which files of a volume a sync has passed.
-struct Guarded<'a> {
-    pool: &'a Pool,
-    volume: &'a str,
-    pieced: Vec<PiecedFile>,
-    lanes: BTreeMap<DiskId, BTreeSet<VersionId>>,
-}
-
-impl<'a> Guarded<'a> {
-    fn new(pool: &'a Pool, volume: &'a str) -> Result<Self> {
-        Ok(Self { pool, volume, pieced: pieces::files(pool, volume)?, lanes: BTreeMap::new() })
-    }
-
-    /// Whether all that is on the data disks under a name is guarded by parity, or is not to be.
-    fn everything_named(&mut self, name: &RelPath) -> Result<bool> {
-        if self.pool.members_of(self.volume, Role::Parity).next().is_none() {
-            return Ok(true);
-        }
-        let data = self.pool.members_of(self.volume, Role::Data);
-        let mut places: Vec<(DiskId, RelPath)> = data.map(|member| (member.row.id, name.clone())).collect();
-        let parts = self.pieced.iter().filter(|file| file.path == *name).flat_map(|file| &file.pieces);
-        places.extend(parts.map(|piece| (piece.disk, piece.path.clone())));
-        for (disk, path) in places {
-            if let Some(object) = objects::by_path(self.pool.catalogue.reading(), disk, &path)?
-                && !self.is_passed(&object)?
-            {
-                return Ok(false);
-            }
-        }
-        Ok(true)
-    }
-
-    fn is_passed(&mut self, object: &ObjectRow) -> Result<bool> {
-        if object.left_out {
-            return Ok(true);
-        }
-        let Some(version) = object.version.filter(|_| object.standing == Standing::Same) else {
-            return Ok(false);
-        };
-        let encoded = match self.lanes.entry(object.disk) {
-            Entry::Occupied(entry) => entry.into_mut(),
-            Entry::Vacant(entry) => {
-                let lane = parity_state::lane(self.pool.catalogue.reading(), object.disk)?;
-                entry.insert(lane.iter().map(|piece| piece.value.version).collect())
-            }
-        };
-        Ok(encoded.contains(&version) || object.size == ByteLength::ZERO)
-    }
-}
-
 /// Whether the same content is under a name elsewhere at this moment: the file there is open, is what the catalogue says,
 /// and that is what the held one is (L1).
 ///
@@ -160,11 +106,6 @@ pub fn is_proven_elsewhere(pool: &Pool, member: &Member, held: &HeldRow, object:
         }
     }
     Ok(false)
-}
-
-fn is_there(member: &Member, path: &RelPath, object: &ObjectRow) -> bool {
-    let opened = member.usable().and_then(|disk| disk.open(path)?.stat());
-    opened.is_ok_and(|stat| object.matches(&stat))
 }
 
 /// Giving up one name of a file moves the change time that its other names show; that alone raises no doubt.

@@ -166,7 +166,7 @@ fn fuller_than_said(pool: &Pool, member: &Member) -> Result<Option<String>> {
 /// What the pool file says and is not so: it is no pool in which all is well, though nothing contradicts.
 fn differences(pool: &Pool, agreement: &Agreement) -> Vec<String> {
     let not_built = agreement.not_built.iter().map(|volume| {
-        format!("volume {volume} of the pool file is not built: nothing of it is looked at or guarded")
+        format!("volume {volume} of the pool file is not built, nothing of it is looked at or guarded: zinc-sieve create")
     });
     let not_joined = agreement.not_joined.iter().map(|(disk, volume, role)| {
         format!("{disk} is no member of {volume} yet: zinc-sieve grow {disk} --as {role} --volume {volume}")

@@ -1,5 +1,6 @@
 //! Files of a spanned volume that are too large for what is free on one disk: they lie in pieces, in our own folder.
 
+mod read;
 mod write;
 
 use std::collections::BTreeMap;
@@ -9,6 +10,7 @@ use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
+pub use read::Joined;
 pub use write::{Plot, assemble, join, recover, write};
 
 use crate::member::Member;

@@ -149,7 +149,7 @@ pub fn assemble(
     if *hasher.finalize().as_bytes() == file.whole { Ok(()) } else { Err(no_whole(file)) }
 }
 
-fn no_whole(file: &PiecedFile) -> Error {
+pub(super) fn no_whole(file: &PiecedFile) -> Error {
     let message = format!("{}: its pieces do not make the file that they say they do", file.path);
     Error::new(Kind::Corrupt, "file.damaged", message).remedy("zinc-sieve verify --mend")
 }

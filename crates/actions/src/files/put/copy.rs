@@ -8,6 +8,7 @@ use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
+use super::source::looks_of;
 use super::{Item, PutPlan, PutReport};
 use sieve_catalogue as catalogue;
 use sieve_catalogue::{objects, versions};
@@ -22,7 +23,7 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
 use sieve_pool::journal::{Did, Ended, Entry};
-use sieve_pool::looks::{looks_in_volume, looks_of};
+use sieve_pool::looks::looks_in_volume;
 use sieve_pool::member::Member;
 use sieve_pool::pieces;
 use sieve_pool::pieces::Plot;
@@ -337,17 +338,36 @@ impl Putter<'_> {
                 Err(error) if error.code == CHANGED => {
                     disk.remove_file(temporary)?;
                     if attempt == ATTEMPTS {
-                        let place = sieve_disk::full_path(source, &item.path);
-                        let message = format!(
-                            "{}: it is being written to: it changed each time it was copied",
-                            place.display()
-                        );
+                        let place = source.shown(&item.path);
+                        let message =
+                            format!("{place}: it is being written to: it changed each time it was copied");
                         return Err(Error::new(Kind::Conflict, CHANGED, message)
                             .remedy("put it again when nobody writes to it; what was copied so far stays"));
                     }
                 }
-                other => return other.map(|(copy, sum)| (copy, sum, attributes)),
+                other => {
+                    let (copy, sum) = other?;
+                    if let Err(damaged) = self.expect_whole(item, &stat, &sum.whole) {
+                        disk.remove_file(temporary)?;
+                        return Err(damaged);
+                    }
+                    return Ok((copy, sum, attributes));
+                }
             }
+        }
+    }
+
+    /// What rotted where it lies is not carried on as if it were right.
+    fn expect_whole(&self, item: &Item, stat: &Stat, whole: &[u8; 32]) -> Result<()> {
+        let source = self.plan.source(item);
+        match source.known(self.pool, &item.path, stat)? {
+            Some(known) if known != *whole => {
+                let place = source.shown(&item.path);
+                let message =
+                    format!("{place}: this file is damaged: its content is not what was checksummed");
+                Err(Error::new(Kind::Corrupt, "file.damaged", message).remedy("zinc-sieve verify --mend"))
+            }
+            _ => Ok(()),
         }
     }
 
@@ -356,7 +376,8 @@ impl Putter<'_> {
         self.record()?;
         let source = self.plan.source(item);
         let mut input = source.open(&item.path)?;
-        let attributes = Attributes::of(&input.stat()?, source.extended_attributes(&item.path)?);
+        let stat = input.stat()?;
+        let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
         let mut plots = Vec::new();
         for (index, length) in parts {
             let member = &self.pool.members[usize::from(*index)];
@@ -364,7 +385,9 @@ impl Putter<'_> {
             let temporary = self.spaces.next_path(member.row.id, &disk)?;
             plots.push(Plot { member: member.row.id, disk, temporary, length: *length });
         }
-        pieces::write(&mut *input, &attributes, target, &plots, self.observer)?.publish(self.pool)
+        let written = pieces::write(&mut *input, &attributes, target, &plots, self.observer)?;
+        self.expect_whole(item, &stat, written.whole())?;
+        written.publish(self.pool)
     }
 
     /// Gives the copy its name. A file that had the name before is held; a symlink makes way.

@@ -2,6 +2,7 @@
 
 mod copy;
 mod plan;
+mod source;
 
 use std::collections::BTreeMap;
 
@@ -12,17 +13,18 @@ use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
 
 pub use copy::execute;
-pub use plan::plan;
+pub use plan::{NAMES_TAKEN, Wanted, plan, plan_origins};
+pub use source::{Origin, Source};
 
 use sieve_core::count::Count;
-use sieve_disk::{EntryKind, RealDisk, Result};
+use sieve_disk::{EntryKind, Result};
 use sieve_pool::copies::forecast_copies;
 use sieve_pool::pool::Pool;
 
 /// What is put where.
 pub struct PutPlan {
     /// For each source the folder that it lies in.
-    sources: Vec<RealDisk>,
+    sources: Vec<Box<dyn Source>>,
     /// The folder of the volume that everything goes to.
     folder: RelPath,
     items: Vec<Item>,
@@ -93,8 +95,8 @@ impl PutPlan {
         })
     }
 
-    fn source(&self, item: &Item) -> &RealDisk {
-        &self.sources[item.source as usize]
+    fn source(&self, item: &Item) -> &dyn Source {
+        &*self.sources[item.source as usize]
     }
 
     /// Where a folder of the volume comes from, below the folder of its source, if anything of it comes at all.

@@ -1,23 +1,40 @@
 //! Finding every source file a disk, before anything is copied.
 
 use std::collections::{HashMap, HashSet};
-use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use sieve_core::landing::{Lander, Spot};
 use sieve_core::path::RelPath;
+use sieve_core::pool::VolumeSpec;
 use sieve_core::units::{ByteLength, GRANULE};
 
+use super::source::{Origin, Source, bad_name};
 use super::{Item, PutPlan};
 use sieve_catalogue::objects;
 use sieve_core::count::Count;
 use sieve_disk::copying;
-use sieve_disk::{Disk, EntryKind, RealDisk, Stat};
+use sieve_disk::{EntryKind, ReadFile, Stat};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::grounds::{Grounds, keeps_reserve};
 use sieve_pool::member::Member;
 use sieve_pool::pieces;
+use sieve_pool::pieces::PiecedFile;
 use sieve_pool::pool::Pool;
+
+/// The code of the error for names that are taken.
+pub const NAMES_TAKEN: &str = "put.exists";
+
+/// Where something goes, and how.
+pub struct Wanted<'a> {
+    /// The volume.
+    pub volume: &'a VolumeSpec,
+    /// The folder of it.
+    pub folder: &'a RelPath,
+    /// What has a name already is replaced.
+    pub replace: bool,
+    /// The members that may take it.
+    pub grounds: Grounds,
+}
 
 /// Finds every source file a disk, before anything is copied.
 ///
@@ -30,14 +47,23 @@ pub fn plan(
     folder: &RelPath,
     replace: bool,
 ) -> Result<PutPlan> {
-    let spec = pool.volume(Some(volume))?;
-    let grounds = Grounds::open(pool, &spec)?;
+    let volume = &pool.volume(Some(volume))?;
+    let origins = sources.iter().map(|place| Origin::outside(pool, place)).collect::<Result<Vec<_>>>()?;
+    plan_origins(pool, Wanted { volume, folder, replace, grounds: Grounds::open(pool, volume)? }, origins)
+}
+
+/// As [`plan`], from anywhere.
+///
+/// # Errors
+/// As [`plan`].
+pub fn plan_origins(pool: &Pool, wanted: Wanted<'_>, origins: Vec<Origin>) -> Result<PutPlan> {
+    let Wanted { volume, folder, replace, grounds } = wanted;
     // The reserve is for the largest file, and that may be among these: looked for before the first of them is placed.
-    let coming = if keeps_reserve(&spec) { largest_of(sources)? } else { ByteLength::ZERO };
+    let coming = if keeps_reserve(volume) { largest_of(&origins)? } else { ByteLength::ZERO };
     let mut planner = Planner {
         pool,
-        volume: spec.name.clone(),
-        lander: grounds.lander(pool, &spec, coming)?,
+        volume: volume.name.clone(),
+        lander: grounds.lander(pool, volume, coming)?,
         targets: grounds.members,
         replace,
         plan: PutPlan {
@@ -50,39 +76,30 @@ pub fn plan(
             there_already: 0,
         },
         links: HashMap::new(),
-        pieced: pieces::files(pool, &spec.name)?.into_iter().map(|file| file.path).collect(),
-        seen: have_twins(sources).then(HashSet::new),
+        pieced: pieces::files(pool, &volume.name)?
+            .into_iter()
+            .map(|file| (file.path.clone(), file))
+            .collect(),
+        seen: have_twins(&origins).then(HashSet::new),
         too_large: Vec::new(),
         taken: Vec::new(),
     };
-    for source in sources {
-        planner.source(source)?;
+    for origin in origins {
+        planner.origin(origin)?;
     }
     planner.finish()
 }
 
-/// The full path of a source, which ends with its own name even where it was given as `.` or `..`.
-fn with_its_name(source: &Path) -> std::io::Result<PathBuf> {
-    match source.file_name() {
-        Some(_) => std::path::absolute(source),
-        None => source.canonicalize(),
-    }
-}
-
-/// The largest file in the sources. What cannot be opened is left to the walk that follows, which says so.
-fn largest_of(sources: &[PathBuf]) -> Result<ByteLength> {
+/// The largest file in the sources.
+fn largest_of(origins: &[Origin]) -> Result<ByteLength> {
     let mut largest = ByteLength::ZERO;
-    for source in sources {
-        let Ok(whole) = with_its_name(source) else { continue };
-        let (Some(parent), Some(name)) = (whole.parent(), whole.file_name()) else { continue };
-        let Ok(path) = RelPath::new(name.as_bytes()) else { continue };
-        let disk = RealDisk::open(parent)?;
-        let mut waiting = vec![path];
+    for Origin { source, path } in origins {
+        let mut waiting = vec![path.clone()];
         while let Some(path) = waiting.pop() {
-            match disk.stat(&path)? {
+            match source.stat(&path)? {
                 Some(stat) if stat.kind == EntryKind::File => largest = largest.max(stat.size),
                 Some(stat) if stat.kind == EntryKind::Folder => {
-                    waiting.extend(disk.list(&path)?.iter().filter_map(|name| path.join(name).ok()));
+                    waiting.extend(source.list(&path)?.iter().filter_map(|name| path.join(name).ok()));
                 }
                 _ => {}
             }
@@ -92,10 +109,10 @@ fn largest_of(sources: &[PathBuf]) -> Result<ByteLength> {
 }
 
 /// Only sources of one name can bring two things of one name.
-fn have_twins(sources: &[PathBuf]) -> bool {
-    let mut names: Vec<_> = sources.iter().map(|s| s.file_name()).collect();
+fn have_twins(origins: &[Origin]) -> bool {
+    let mut names: Vec<_> = origins.iter().map(|origin| &origin.path).collect();
     names.sort_unstable();
-    names.windows(2).any(|pair| pair[0] == pair[1]) || names.contains(&None)
+    names.windows(2).any(|pair| pair[1].is_within(pair[0]))
 }
 
 struct Planner<'a> {
@@ -109,7 +126,7 @@ struct Planner<'a> {
     /// Files with several names, by device and inode: where they go and the first name.
     links: HashMap<(u64, u64), (Spot, RelPath)>,
     /// Files that lie in pieces.
-    pieced: HashSet<RelPath>,
+    pieced: HashMap<RelPath, PiecedFile>,
     /// The paths so far, where one could come twice.
     seen: Option<HashSet<RelPath>>,
     too_large: Vec<String>,
@@ -117,32 +134,18 @@ struct Planner<'a> {
 }
 
 impl Planner<'_> {
-    fn source(&mut self, source: &Path) -> Result<()> {
-        let whole = with_its_name(source).map_err(|e| Error::io("put.source", source, e))?;
-        let parent = whole.parent().unwrap_or(Path::new("/"));
-        let open = RealDisk::open(parent)?;
-        let name = whole.file_name().map(OsStrExt::as_bytes).unwrap_or_default();
-        let path = RelPath::new(name).map_err(|e| bad_name(source, &e.to_string()))?;
-        let Some(stat) = open.stat(&path)? else {
-            let message = format!("{}: there is no such file or folder", source.display());
-            return Err(Error::new(Kind::Usage, "put.source", message));
+    fn origin(&mut self, Origin { source, path }: Origin) -> Result<()> {
+        let Some(stat) = source.stat(&path)? else {
+            let message = format!("{}: it is no longer there", source.shown(&path));
+            return Err(Error::new(Kind::NotFound, "put.source", message));
         };
-        for member in &self.pool.members {
-            let inside = member.disk.as_ref().is_some_and(|d| whole.starts_with(d.root()));
-            if inside {
-                let message =
-                    format!("{} lies on disk {}, a member of this pool", source.display(), member.row.name);
-                return Err(Error::new(Kind::Usage, "put.member", message)
-                    .remedy("files on a member belong to its volume already"));
-            }
-        }
-        self.plan.sources.push(open);
+        self.plan.sources.push(source);
         self.entry(&path, &stat)
     }
 
     /// The source that is looked at now.
-    fn current(&self) -> &RealDisk {
-        self.plan.sources.last().expect("a source is opened before its entries are looked at")
+    fn current(&self) -> &dyn Source {
+        &**self.plan.sources.last().expect("a source is opened before its entries are looked at")
     }
 
     fn add(&mut self, path: &RelPath, stat: &Stat, member: usize) -> &mut Item {
@@ -164,8 +167,8 @@ impl Planner<'_> {
     fn entry(&mut self, path: &RelPath, stat: &Stat) -> Result<()> {
         match stat.kind {
             EntryKind::Special => {
-                let place = sieve_disk::full_path(self.current(), path);
-                self.plan.skipped.push(format!("{}: a socket, device or pipe", place.display()));
+                let place = self.current().shown(path);
+                self.plan.skipped.push(format!("{place}: a socket, device or pipe"));
                 Ok(())
             }
             EntryKind::Folder => self.folder(path, stat),
@@ -187,8 +190,8 @@ impl Planner<'_> {
         let index = self.plan.items.len();
         self.add(path, stat, self.targets[0]);
         for name in names {
-            let place = sieve_disk::full_path(self.current(), path);
-            let below = path.join(&name).map_err(|e| bad_name(place.as_ref(), &e.to_string()))?;
+            let below =
+                path.join(&name).map_err(|e| bad_name(&self.current().shown(path), &e.to_string()))?;
             let Some(stat) = self.current().stat(&below)? else { continue };
             self.entry(&below, &stat)?;
         }
@@ -223,20 +226,37 @@ impl Planner<'_> {
             return Ok(false);
         }
         let target = self.plan.target(path);
-        let mut places = self.pool.file_members(&self.volume).filter(|member| self.has(member, &target));
-        let (Some(member), None) = (places.next(), places.next()) else { return Ok(false) };
-        let Ok(disk) = member.usable() else { return Ok(false) };
-        let Some(there) = disk.stat(&target)? else { return Ok(false) };
-        match (stat.kind, there.kind) {
-            (EntryKind::File, EntryKind::File) if (stat.size, stat.mtime) == (there.size, there.mtime) => {
-                let sum = |disk: &dyn Disk, path: &RelPath| {
-                    copying::checksum(&mut *disk.open(path)?, stat.size, |_| Ok(()))
-                };
-                let source = sum(self.current(), path)?;
-                Ok(source.is_some() && source == sum(&**disk, &target)?)
+        let places: Vec<_> = self.pool.file_members(&self.volume).filter(|m| self.has(m, &target)).collect();
+        let in_pieces = self.pieced.get(&target);
+        match stat.kind {
+            EntryKind::File => {
+                let mut there = Vec::new();
+                for member in &places {
+                    let Ok(disk) = member.usable() else { return Ok(false) };
+                    let Some(other) = disk.stat(&target)? else { return Ok(false) };
+                    let is_alike =
+                        other.kind == EntryKind::File && (stat.size, stat.mtime) == (other.size, other.mtime);
+                    if !is_alike {
+                        return Ok(false);
+                    }
+                    there.push(disk);
+                }
+                if there.is_empty() && in_pieces.is_none_or(|file| file.size != stat.size) {
+                    return Ok(false);
+                }
+                let Some(whole) = whole_of(&mut *self.current().open(path)?)? else { return Ok(false) };
+                for disk in there {
+                    if whole_of(&mut *disk.open(&target)?)? != Some(whole) {
+                        return Ok(false);
+                    }
+                }
+                Ok(in_pieces.is_none_or(|file| file.whole == whole))
             }
-            (EntryKind::Symlink, EntryKind::Symlink) => {
-                Ok(self.current().read_link(path)? == disk.read_link(&target)?)
+            EntryKind::Symlink => {
+                let [member] = places.as_slice() else { return Ok(false) };
+                let Ok(disk) = member.usable() else { return Ok(false) };
+                let is_link = disk.stat(&target)?.is_some_and(|there| there.kind == EntryKind::Symlink);
+                Ok(is_link && self.current().read_link(path)? == disk.read_link(&target)?)
             }
             _ => Ok(false),
         }
@@ -258,7 +278,7 @@ impl Planner<'_> {
         }
         let existing: Vec<usize> =
             (0..self.targets.len()).filter(|t| self.has(self.member_at(*t), &target)).collect();
-        if self.pieced.contains(&target) {
+        if self.pieced.contains_key(&target) {
             return self.taken.push(format!("{target} (in pieces on several disks: remove it first)"));
         }
         let elsewhere = self.pool.file_members(&self.volume).find(|m| self.has(m, &target));
@@ -325,7 +345,7 @@ impl Planner<'_> {
     fn finish(mut self) -> Result<PutPlan> {
         if !self.taken.is_empty() {
             let message = format!("these names are taken: {}", shortened(&self.taken));
-            return Err(Error::new(Kind::Conflict, "put.exists", message).remedy(
+            return Err(Error::new(Kind::Conflict, NAMES_TAKEN, message).remedy(
                 "put them elsewhere, or add --replace: what is there now is held until the next sync",
             ));
         }
@@ -380,8 +400,10 @@ fn position(member: usize) -> u16 {
     u16::try_from(member).expect("a pool has fewer than 65,536 members")
 }
 
-fn bad_name(path: &Path, why: &str) -> Error {
-    Error::new(Kind::Usage, "put.name", format!("{}: {why}", path.display()))
+/// The BLAKE3 of a file as it is read now.
+fn whole_of(file: &mut dyn ReadFile) -> Result<Option<[u8; 32]>> {
+    let size = file.stat()?.size;
+    Ok(copying::checksum(file, size, |_| Ok(()))?.map(|sum| sum.whole))
 }
 
 fn shortened(names: &[String]) -> String {

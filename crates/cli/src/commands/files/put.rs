@@ -73,7 +73,7 @@ pub(crate) fn run(context: &Context, arguments: &PutArguments) -> Result<Outcome
         if !context.json {
             show_plan(&volume, &folder, plan);
             if consent.dry_run {
-                show_files(pool, plan);
+                show_files(pool, plan.files(pool));
             }
             // A help and no more: curves that cannot be read stop no copy.
             if let Ok(forecast) = plan.forecast(pool) {
@@ -157,17 +157,21 @@ fn show_plan(volume: &VolumeSpec, folder: &RelPath, plan: &PutPlan) {
 }
 
 /// Which file goes to which disk.
-fn show_files(pool: &Pool, plan: &PutPlan) {
+pub(super) fn show_files(pool: &Pool, files: impl Iterator<Item = PlannedFile>) {
     crate::say!();
     let mut table = Table::new(&["file", ">size", "to", "?bay"]);
-    for file in plan.files(pool).take(SHOWN) {
+    let mut all = 0;
+    for file in files {
+        all += 1;
+        if all > SHOWN {
+            continue;
+        }
         let bays = file.disks.iter().filter_map(|name| pool.spec.disk(name)?.bay.clone());
         let bays = bays.collect::<Vec<_>>().join(", ");
         table.row([file.path, size(file.size_bytes), file.disks.join(", "), bays]);
     }
     table.leave_blanks_out();
     table.print();
-    let all = plan.files(pool).count();
     if all > SHOWN {
         crate::say!("  and {} more (all with --json)", units::files((all - SHOWN) as u64));
     }

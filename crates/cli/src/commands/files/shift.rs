@@ -1,17 +1,14 @@
-//! `move` and `even-out`: files from one data disk of a volume to another.
-
-use std::ffi::OsString;
+//! `even-out`, and `move` within a volume: files from one data disk to another.
 
 use clap::Args;
 use sieve_actions::files::shift;
 use sieve_actions::files::shift::{Measure, ShiftPlan, ShiftReport};
-use sieve_core::path::RelPath;
 use sieve_core::pool::{Share, VolumeSpec};
 use sieve_disk::Result;
 use sieve_pool::pool::Pool;
 
-use crate::args::{Consent, RestraintArguments, VolumeChoice};
-use crate::commands::context::{Context, share, volume_path};
+use crate::args::{Consent, RestraintArguments};
+use crate::commands::context::{Context, share};
 use crate::commands::protect::sync::show_forecast;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
@@ -24,23 +21,6 @@ json::named!("move", ShiftReport);
 
 /// So many files are shown by name.
 const SHOWN: usize = 12;
-
-/// What moves where.
-#[derive(Args)]
-pub(crate) struct MoveArguments {
-    /// Files and folders of the volume
-    #[arg(required = true, value_name = "PATH", add = crate::complete::paths())]
-    paths: Vec<OsString>,
-    /// The data disk that they go to
-    #[arg(long, value_name = "DISK")]
-    to: String,
-    #[command(flatten)]
-    volume: VolumeChoice,
-    #[command(flatten)]
-    restraint: RestraintArguments,
-    #[command(flatten)]
-    pub(crate) consent: Consent,
-}
 
 /// How even the disks are to be.
 #[derive(Args)]
@@ -75,16 +55,6 @@ impl From<MeasureWord> for Measure {
     }
 }
 
-pub(crate) fn run_move(context: &Context, arguments: &MoveArguments) -> Result<Outcome> {
-    let paths: Vec<RelPath> = arguments.paths.iter().map(volume_path).collect::<Result<_>>()?;
-    let mut pool = load::pool(&context.pool)?;
-    crate::restraint::hold(&arguments.restraint, &mut pool);
-    let volume = pool.volume(arguments.volume.volume.as_deref())?;
-    let events = arguments.restraint.events;
-    let planned = |pool: &Pool| shift::to_disk(pool, &volume, &paths, &arguments.to, &Watch::new(events));
-    agree_and_shift(context, &mut pool, &volume, (arguments.consent, events), planned)
-}
-
 pub(crate) fn run_even_out(context: &Context, arguments: &EvenOutArguments) -> Result<Outcome> {
     let until =
         arguments.until.as_deref().map(|text| share(text, "even-out.until", "--until")).transpose()?;
@@ -98,7 +68,7 @@ pub(crate) fn run_even_out(context: &Context, arguments: &EvenOutArguments) -> R
     agree_and_shift(context, &mut pool, &volume, (arguments.consent, events), planned)
 }
 
-fn agree_and_shift(
+pub(super) fn agree_and_shift(
     context: &Context,
     pool: &mut Pool,
     volume: &VolumeSpec,
@@ -173,7 +143,7 @@ pub(crate) fn show_moved(report: &ShiftReport) {
     show_left(&report.moved.left_alone);
 }
 
-fn show_left(left: &[sieve_actions::files::settle::LeftAlone]) {
+pub(super) fn show_left(left: &[sieve_actions::files::settle::LeftAlone]) {
     if left.is_empty() {
         return;
     }

@@ -1,13 +1,16 @@
-//! Making a pool: labels on its disks, a catalogue at home.
+//! Making a pool: labels on its disks, a catalogue at home. One more volume for a pool that is there: `volume`.
+
+pub mod volume;
 
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use rusqlite::Transaction;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::layout::OurPlace;
-use sieve_core::pool::PoolSpec;
+use sieve_core::pool::{DiskSpec, PoolSpec, VolumeSpec};
 use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
@@ -71,6 +74,9 @@ pub struct CreatePlan {
     pub on_paper: Vec<String>,
     /// An interrupted creation goes on.
     pub resumes: bool,
+    /// The pool is there; these volumes come to it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub adds: Vec<String>,
 }
 
 /// Looks at every disk and plans.
@@ -78,23 +84,46 @@ pub struct CreatePlan {
 /// # Errors
 /// When a disk is not there, has a label already, or the pool exists.
 pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<CreatePlan> {
-    let begun = begun_creation(file)?;
+    let begun = match standing(file)? {
+        Standing::Nothing => None,
+        Standing::Begun(pool) => Some(pool),
+        Standing::Made => {
+            let message =
+                format!("this pool exists already: its catalogue is {}", catalogue_path(file).display());
+            return Err(Error::new(Kind::Safety, "pool.exists", message).remedy("zinc-sieve status"));
+        }
+    };
+    let plan = plan_volumes(machine, spec, spec.volumes.iter(), begun.as_ref())?;
+    if plan.disks.is_empty() {
+        return Err(Error::new(Kind::Usage, "pool.empty", "the pool file has no volume with disks"));
+    }
+    Ok(plan)
+}
+
+/// Looks at every disk of some volumes; `begun` is the pool of a creation that was interrupted.
+fn plan_volumes<'a>(
+    machine: &dyn Machine,
+    spec: &PoolSpec,
+    volumes: impl Iterator<Item = &'a VolumeSpec>,
+    begun: Option<&Uuid>,
+) -> Result<CreatePlan> {
     let mut plan = CreatePlan {
         pool: spec.name.clone(),
         disks: Vec::new(),
         on_paper: Vec::new(),
         resumes: begun.is_some(),
+        adds: Vec::new(),
     };
-    for volume in &spec.volumes {
+    for volume in volumes {
         for (role, slot, name) in volume.roles() {
             let disk = spec.disk(name).ok_or_else(|| {
                 Error::new(Kind::Usage, "disk.unknown", format!("there is no disk `{name}` in the pool file"))
             })?;
-            let Some(path) = &disk.path else {
+            if disk.path.is_none() {
                 plan.on_paper.push(name.clone());
                 continue;
-            };
-            plan.disks.push(step(machine, disk, path, &volume.name, role, slot, begun.as_ref())?);
+            }
+            plan.disks.push(step(machine, disk, (&volume.name, role, slot), begun)?);
         }
     }
     if !plan.on_paper.is_empty() {
@@ -102,38 +131,43 @@ pub fn plan(machine: &dyn Machine, file: &Path, spec: &PoolSpec) -> Result<Creat
         return Err(Error::new(Kind::Usage, "disk.on-paper", message)
             .remedy("give them a path in the pool file, or take them out of the volume"));
     }
-    if plan.disks.is_empty() {
-        return Err(Error::new(Kind::Usage, "pool.empty", "the pool file has no volume with disks"));
-    }
     Ok(plan)
 }
 
-/// The pool id of a creation that was interrupted.
-fn begun_creation(file: &Path) -> Result<Option<Uuid>> {
+/// What there is of a pool already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// Nothing.
+    Nothing,
+    /// A creation that was interrupted, and the id of its pool.
+    Begun(Uuid),
+    /// All of it.
+    Made,
+}
+
+/// Looks for the pool of a file.
+///
+/// # Errors
+/// When the catalogue cannot be read.
+pub fn standing(file: &Path) -> Result<Standing> {
     let path = catalogue_path(file);
     if !path.exists() {
-        return Ok(None);
+        return Ok(Standing::Nothing);
     }
     let machine = Arc::new(sieve_disk::machine::RealMachine { clock: sieve_disk::machine::Clock::Real });
     let catalogue = Catalogue::open_to_read(&path, machine)?;
-    let pending = intents::all(catalogue.reading())?.into_iter().any(|(_, intent)| intent == Intent::Create);
-    if pending {
-        return Ok(Some(catalogue.identity()?.pool));
-    }
-    let message = format!("this pool exists already: its catalogue is {}", path.display());
-    Err(Error::new(Kind::Safety, "pool.exists", message).remedy("zinc-sieve status"))
+    let is_pending =
+        intents::all(catalogue.reading())?.into_iter().any(|(_, intent)| intent == Intent::Create);
+    Ok(if is_pending { Standing::Begun(catalogue.identity()?.pool) } else { Standing::Made })
 }
 
 fn step(
     machine: &dyn Machine,
-    spec: &sieve_core::pool::DiskSpec,
-    path: &str,
-    volume: &str,
-    role: Role,
-    slot: u8,
+    spec: &DiskSpec,
+    (volume, role, slot): (&str, Role, u8),
     begun: Option<&Uuid>,
 ) -> Result<DiskStep> {
-    let name = &spec.name;
+    let (name, path) = (&spec.name, spec.path.as_deref().unwrap_or_default());
     let disk = machine.open_disk(Path::new(path)).map_err(|mut error| {
         error.message = format!("disk {name}: {}", error.message);
         error.kind = Kind::Usage;
@@ -300,29 +334,41 @@ fn begin(machine: &Arc<dyn Machine>, file: &Path, spec: &PoolSpec, plan: &Create
     let catalogue = Catalogue::create(&fresh, Arc::clone(machine), &identity)?;
     catalogue.transaction(|t| {
         intents::insert(t, &Intent::Create)?;
-        for volume in &spec.volumes {
-            let largest = plan.disks.iter().filter(|s| s.volume == volume.name).map(|s| s.usable).max();
-            disks::insert_volume(t, &volume.name, CellGeometry::for_capacity(largest.unwrap_or_default()))?;
-            volumes::identify(t, &volume.name, Uuid::new_v4(), volume.kind)?;
-        }
-        let mut ends: BTreeMap<(&str, u8), u32> = BTreeMap::new();
-        for step in &plan.disks {
-            let simulated = spec.disk(&step.name).is_some_and(|d| d.simulated);
-            let filesystem = machine.open_disk(Path::new(&step.path))?.filesystem()?;
-            let mut row = row_of(step, (!simulated).then_some(filesystem.id));
-            if step.role == Role::Parity {
-                let end = ends.entry((&step.volume, step.slot)).or_default();
-                row.first_cell = *end;
-                *end += ImageLimits::for_bytes(step.usable, disks::geometry(t, &step.volume)?).cells();
-            }
-            disks::insert(t, &row)?;
-        }
-        Ok(())
+        insert_members(t, &**machine, spec, plan).map(|_| ())
     })?;
     drop(catalogue);
     let home = machine.open_disk(home_folder(file))?;
     durable::publish(&*home, &OurPlace::CatalogueBegun.path(), &OurPlace::Catalogue.path())?;
     Catalogue::open(&path, Arc::clone(machine))
+}
+
+/// Puts the volumes of a plan and their members into the catalogue; the rows of these, in the order of the plan.
+fn insert_members(
+    t: &Transaction<'_>,
+    machine: &dyn Machine,
+    spec: &PoolSpec,
+    plan: &CreatePlan,
+) -> Result<Vec<DiskRow>> {
+    for volume in spec.volumes.iter().filter(|v| plan.disks.iter().any(|step| step.volume == v.name)) {
+        let largest = plan.disks.iter().filter(|s| s.volume == volume.name).map(|s| s.usable).max();
+        disks::insert_volume(t, &volume.name, CellGeometry::for_capacity(largest.unwrap_or_default()))?;
+        volumes::identify(t, &volume.name, Uuid::new_v4(), volume.kind)?;
+    }
+    let (mut ends, mut rows) = (BTreeMap::<(&str, u8), u32>::new(), Vec::new());
+    for step in &plan.disks {
+        let simulated = spec.disk(&step.name).is_some_and(|d| d.simulated);
+        let filesystem = machine.open_disk(Path::new(&step.path))?.filesystem()?;
+        let mut row = row_of(step, (!simulated).then_some(filesystem.id));
+        if step.role == Role::Parity {
+            let end = ends.entry((&step.volume, step.slot)).or_default();
+            row.first_cell = *end;
+            *end += ImageLimits::for_bytes(step.usable, disks::geometry(t, &step.volume)?).cells();
+        }
+        row.volume_id = volumes::id(t, &step.volume)?;
+        row.id = disks::insert(t, &row)?;
+        rows.push(row);
+    }
+    Ok(rows)
 }
 
 fn row_of(step: &DiskStep, filesystem: Option<sieve_disk::FilesystemId>) -> DiskRow {
@@ -332,7 +378,7 @@ fn row_of(step: &DiskStep, filesystem: Option<sieve_disk::FilesystemId>) -> Disk
         uuid: Uuid::new_v4(),
         filesystem,
         volume: step.volume.clone(),
-        volume_id: None, // the catalogue adds it
+        volume_id: None,
         role: step.role,
         slot: step.slot,
         scanned_at: None,
