@@ -3,20 +3,18 @@
 use crate::command_line::{Arguments, Command};
 use crate::commands::agenda;
 use crate::commands::build::{adopt, create, grow, prepare};
-use crate::commands::context::{Context, size_argument};
+use crate::commands::context::Context;
 use crate::commands::files::{find, get, ls, moving, put, restore, rm, settle, shift};
 use crate::commands::foresee::{drill, fate, risk};
-use crate::commands::look::{bays, burn_in, disks, health, probe, self_test};
+use crate::commands::look::{self, bays, burn_in, disks};
 use crate::commands::mount;
 use crate::commands::plan::{check, design, forms, ingest, init, manual};
 use crate::commands::protect::{sync, verify};
 use crate::commands::repair::{convert, dissolve, rebuild, rename, replace, route, vacate, wipe};
 use crate::commands::watch::{
-    bench, duplicates, elsewhere, journal, listing, measure, notice, report, status, usage, work,
+    bench, duplicates, elsewhere, journal, listing, measure, notice, report, status, usage,
 };
-use crate::demo::Chapter;
 use crate::exit::Outcome;
-use clap::ValueEnum;
 use sieve_disk::{Error, Result};
 
 /// Runs a command.
@@ -51,19 +49,8 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
             disks::run(context, name.as_deref(), &sheet, from.from.as_deref())
         }
         Command::Bays { find, from } => bays::run(context, find.as_deref(), from.from.as_deref()),
-        Command::Health { names, self_test: Some(reach), .. } => {
-            self_test::run(context, reach.into(), &names)
-        }
-        Command::Health { names, probe: true, from, .. } => probe::run(context, &names, from.from.as_deref()),
-        Command::Health { names, from, .. } => health::run(context, &names, from.from.as_deref()),
-        Command::BurnIn { path, amount, overwrite, consent } => {
-            let amount = amount.as_deref().map(size_argument).transpose()?;
-            burn_in::run(
-                context,
-                &sieve_actions::measure::burn_in::Request { path, amount, overwrite },
-                consent,
-            )
-        }
+        Command::Health(arguments) => look::health(context, &arguments),
+        Command::BurnIn(arguments) => burn_in::run(context, &arguments),
         Command::Ingest(arguments) => ingest::run(context, &arguments),
         Command::Design(arguments) => design::run(context, &arguments),
         Command::Prepare { disks, erase, filesystem, mount_root, from } => {
@@ -77,12 +64,8 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Get(arguments) => get::run(context, &arguments),
         Command::Measure { amount, volume } => measure::run(context, amount, volume.volume.as_deref()),
         Command::Ls(arguments) => ls::run(context, &arguments),
-        Command::Rm { paths, recursive, volume, consent } => {
-            rm::run(context, &paths, recursive, volume.volume.as_deref(), consent)
-        }
-        Command::Bench { work, .. } if work.work => work::run(context, &work),
-        Command::Bench { read_disks: true, amount, .. } => bench::disks(context, amount),
-        Command::Bench { kernel, quick, .. } => bench::run(context, kernel.as_deref(), quick),
+        Command::Rm(arguments) => rm::run(context, &arguments),
+        Command::Bench(arguments) => bench::run(context, &arguments),
         Command::Settle(arguments) => settle::run(context, &arguments),
         Command::Restore(arguments) => restore::run(context, &arguments),
         Command::Sync(arguments) => sync::run(context, arguments),
@@ -116,11 +99,6 @@ fn dispatch(context: &Context, command: Command) -> Result<Outcome> {
         Command::Duplicates(arguments) => duplicates::run(context, &arguments),
         Command::Notice(arguments) => notice::run(context, &arguments),
         Command::Journal(arguments) => journal::run(context, &arguments),
-        Command::Demo { dir: Some(dir), set_up_only: true, .. } => crate::demo::set_up(&dir, context.json),
-        Command::Demo { dir: Some(dir), paper: true, .. } => crate::demo::paper(&dir, context.json),
-        Command::Demo { dir, all: true, .. } => {
-            crate::demo::run(dir.as_deref(), Chapter::value_variants(), context.json)
-        }
-        Command::Demo { dir, chapter, .. } => crate::demo::run(dir.as_deref(), &chapter, context.json),
+        Command::Demo(arguments) => crate::demo::perform(&arguments, context.json),
     }
 }

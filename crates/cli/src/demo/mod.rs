@@ -14,8 +14,9 @@ pub(crate) use practice::practice;
 
 use crate::demo::stage::{make_empty, remove_tree};
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use clap::{Args, ValueEnum};
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_disk::{Error, Result};
@@ -73,11 +74,44 @@ pub(crate) enum Chapter {
     Changing,
 }
 
+/// What is played, and where.
+#[derive(Args)]
+pub(crate) struct DemoArguments {
+    /// Play these chapters; without it the story
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) chapter: Vec<Chapter>,
+    /// Play all of them
+    #[arg(long, conflicts_with = "chapter")]
+    pub(crate) all: bool,
+    /// Play it in this new folder, and leave everything there
+    #[arg(long, value_name = "DIR")]
+    pub(crate) dir: Option<PathBuf>,
+    /// Only make the disks, the pool file and a card full of files, to try the commands on
+    #[arg(long, requires = "dir")]
+    pub(crate) set_up_only: bool,
+    /// Only make a pool on paper, of realistic size, with a listing of its files
+    #[arg(long, requires = "dir", conflicts_with = "set_up_only")]
+    pub(crate) paper: bool,
+}
+
+/// Does what is asked.
+///
+/// # Errors
+/// Those of the chapters, and what the system says.
+pub(crate) fn perform(arguments: &DemoArguments, json: bool) -> Result<Outcome> {
+    match arguments {
+        DemoArguments { dir: Some(dir), set_up_only: true, .. } => set_up(dir, json),
+        DemoArguments { dir: Some(dir), paper: true, .. } => paper(dir, json),
+        DemoArguments { dir, all: true, .. } => run(dir.as_deref(), Chapter::value_variants(), json),
+        DemoArguments { dir, chapter, .. } => run(dir.as_deref(), chapter, json),
+    }
+}
+
 /// Plays the chapters that are wanted, in order; without any, the story.
 ///
 /// # Errors
 /// When the folder is not empty, or a step fails that should not.
-pub(crate) fn run(dir: Option<&Path>, chapters: &[Chapter], json: bool) -> Result<Outcome> {
+fn run(dir: Option<&Path>, chapters: &[Chapter], json: bool) -> Result<Outcome> {
     let (root, keep) = match dir {
         Some(dir) => (std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?, true),
         None => (std::env::temp_dir().join(format!("zinc-sieve-demo-{}", std::process::id())), false),
@@ -101,7 +135,7 @@ pub(crate) fn run(dir: Option<&Path>, chapters: &[Chapter], json: bool) -> Resul
 ///
 /// # Errors
 /// When the folder is not empty, or cannot be written.
-pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
+fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
     let root = std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?;
     make_empty(&root)?;
     world::build(&Stage::new(root.clone(), false)?)?;
@@ -125,7 +159,7 @@ pub(crate) fn set_up(dir: &Path, json: bool) -> Result<Outcome> {
 ///
 /// # Errors
 /// When the folder is not empty, or cannot be written.
-pub(crate) fn paper(dir: &Path, json: bool) -> Result<Outcome> {
+fn paper(dir: &Path, json: bool) -> Result<Outcome> {
     let root = std::path::absolute(dir).map_err(|e| Error::io("demo.dir", dir, e))?;
     make_empty(&root)?;
     let listed = paper::write(&Stage::new(root.clone(), false)?)?;

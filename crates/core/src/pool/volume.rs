@@ -88,10 +88,7 @@ pub(super) fn read_volume(
     words.check_copies(copies, cache_copies, &mut fields);
     words.check_tiers(&mut fields);
     words.check_folders(&folders, &mut fields);
-    if kind == VolumeKind::Spanned && placement.is_some_and(|p| p != Placement::InOrder) {
-        let span = fields.span.clone();
-        fields.mistake(span, "a spanned volume fills its disks in order: leave out `placement`");
-    }
+    words.check_placement(placement, &mut fields);
     fields.finish();
     check_members(members.all(), disks, mistakes);
     let (name, name_span) = name?;
@@ -212,6 +209,13 @@ struct Words<'a> {
 }
 
 impl Words<'_> {
+    fn check_placement(&self, placement: Option<Placement>, fields: &mut Fields<'_>) {
+        if self.kind == VolumeKind::Spanned && placement.is_some_and(|p| p != Placement::InOrder) {
+            let span = fields.span.clone();
+            fields.mistake(span, "a spanned volume fills its disks in order: leave out `placement`");
+        }
+    }
+
     fn check_copies(&self, copies: Option<u32>, cache_copies: Option<u32>, fields: &mut Fields<'_>) {
         let span = fields.span.clone();
         let disks = self.members.data.len();

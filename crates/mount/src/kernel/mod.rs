@@ -1,33 +1,32 @@
 //! The kernel's requests, translated. Nothing is decided here but what the kernel may do by itself: which files it reads and
 //! writes on their disk without asking, and for how long it may trust what it was told.
 
+mod in_use;
 mod listings;
 mod words;
 
-use std::collections::HashMap;
 use std::ffi::OsStr;
-use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::SystemTime;
 
 use fuser::{
-    BackingId, BsdFileFlags, FileHandle, Filesystem, FopenFlags, Generation, INodeNo, InitFlags,
-    KernelConfig, LockOwner, OpenFlags, RenameFlags, ReplyAttr, ReplyCreate, ReplyData, ReplyDirectory,
-    ReplyDirectoryPlus, ReplyEmpty, ReplyEntry, ReplyLseek, ReplyOpen, ReplyStatfs, ReplyWrite, ReplyXattr,
-    Request, TimeOrNow, WriteFlags,
+    BsdFileFlags, FileHandle, Filesystem, FopenFlags, Generation, INodeNo, InitFlags, KernelConfig,
+    LockOwner, OpenFlags, RenameFlags, ReplyAttr, ReplyCreate, ReplyData, ReplyDirectory, ReplyDirectoryPlus,
+    ReplyEmpty, ReplyEntry, ReplyLseek, ReplyOpen, ReplyStatfs, ReplyWrite, ReplyXattr, Request, TimeOrNow,
+    WriteFlags,
 };
 use rustix::fs as sys;
 use rustix::io::Errno;
 
-use crate::files::handles::{Body, OpenFile};
+use crate::files::handles::Body;
 use crate::files::transfer::strip_set_id;
-use crate::guarded;
 use crate::tree::attributes::Wanted;
 use crate::tree::look::Look;
 use crate::tree::number::Number;
 use crate::tree::volume::{Caller, Volume};
+use in_use::OpenFiles;
 use listings::Listings;
 use words::{HOLDS, NOTHING, attr_of, caller, done, stamp_of, told, value};
 
@@ -38,8 +37,7 @@ const LARGEST_REQUEST: u32 = 256 << 10;
 pub(crate) struct Kernel {
     volume: Arc<Volume>,
     manners: Manners,
-    /// Files that are open, with how each is read and written: one way for all who have it open.
-    in_use: Mutex<HashMap<Number, InUse>>,
+    open: OpenFiles,
     listings: Listings,
 }
 
@@ -54,122 +52,14 @@ pub(crate) struct Manners {
     pub(crate) collects: bool,
 }
 
-struct InUse {
-    handles: usize,
-    /// The file on its disk that the kernel goes to; none where it is served.
-    passed: Option<Arc<BackingId>>,
-}
-
 impl Kernel {
     pub(crate) fn new(volume: Arc<Volume>, manners: Manners) -> Self {
-        Self { volume, manners, in_use: Mutex::default(), listings: Listings::default() }
-    }
-
-    /// Whether a file may be read and written by the kernel alone: it lies on one disk, nobody limits how much may be written
-    /// there, and it need not go on elsewhere. Also who reads only: what the kernel has open of a file that moves later would
-    /// stay what it was.
-    fn may_pass(&self, file: &OpenFile) -> bool {
-        let on_one = file.on_one(|branch, _| branch);
-        self.manners.passes && on_one.is_some_and(|branch| self.volume.has_headroom(branch))
-    }
-
-    /// Decides how a file is read and written, with `pass` to let the kernel at it.
-    fn use_file(
-        &self,
-        file: &OpenFile,
-        pass: impl Fn(&OwnedFd) -> std::io::Result<BackingId>,
-    ) -> Option<Arc<BackingId>> {
-        let mut in_use = guarded(&self.in_use);
-        if let Some(known) = in_use.get_mut(&file.number) {
-            known.handles += 1;
-            return known.passed.clone();
+        Self {
+            open: OpenFiles::new(Arc::clone(&volume), manners.passes),
+            volume,
+            manners,
+            listings: Listings::default(),
         }
-        let passed = if self.may_pass(file) {
-            file.on_one(|_, descriptor| pass(descriptor).ok().map(Arc::new)).flatten()
-        } else {
-            None
-        };
-        in_use.insert(file.number, InUse { handles: 1, passed: passed.clone() });
-        passed
-    }
-
-    fn let_go(&self, number: Number) {
-        let mut in_use = guarded(&self.in_use);
-        if let Some(known) = in_use.get_mut(&number) {
-            known.handles -= 1;
-            if known.handles == 0 {
-                in_use.remove(&number);
-            }
-        }
-    }
-
-    /// Opens a file that does not move while it is opened.
-    fn open_in_place(&self, number: Number, flags: i32) -> Result<(u64, Arc<OpenFile>), Errno> {
-        let mut attempts = 0;
-        loop {
-            let opened = self.volume.open_file(number, flags);
-            // Between a look and the opening it may have gone to another disk.
-            if matches!(opened, Err(Errno::STALE | Errno::NOENT)) && attempts < 3 {
-                attempts += 1;
-                drop(guarded(&self.volume.moving));
-                continue;
-            }
-            let file = Arc::new(opened?);
-            let handle = self.volume.files.add(Arc::clone(&file));
-            if self.may_pass(&file) || !self.volume.was_left_behind(&file) {
-                return Ok((handle, file));
-            }
-            self.volume.files.remove(handle);
-        }
-    }
-
-    fn open_now(&self, number: Number, flags: OpenFlags, reply: ReplyOpen) {
-        let (handle, file) = match self.open_in_place(number, flags.0) {
-            Ok((handle, file)) => (FileHandle(handle), file),
-            Err(errno) => return reply.error(told(errno)),
-        };
-        if file.is_apart {
-            // The kernel would leave the bits when a stranger writes: such a file is written by way of us, each byte.
-            return reply.opened(handle, FopenFlags::FOPEN_DIRECT_IO);
-        }
-        match self.use_file(&file, |descriptor| reply.open_backing(descriptor)) {
-            Some(passed) => reply.opened_passthrough(handle, FopenFlags::empty(), &passed),
-            None => reply.opened(handle, FopenFlags::FOPEN_KEEP_CACHE | FopenFlags::FOPEN_NOFLUSH),
-        }
-    }
-
-    fn look_of(&self, ino: INodeNo, handle: Option<FileHandle>) -> Result<Look, Errno> {
-        let number = Number(ino.0);
-        match self.volume.look_at(number) {
-            Err(Errno::STALE) => {
-                let open = match handle {
-                    Some(handle) => self.volume.files.get(handle.0).ok(),
-                    None => self.volume.files.of_number(number),
-                };
-                self.volume.look_at_open(&*open.ok_or(Errno::STALE)?)
-            }
-            other => other,
-        }
-    }
-
-    fn set(
-        &self,
-        caller: Caller,
-        ino: INodeNo,
-        size: Option<u64>,
-        wanted: Wanted,
-        handle: Option<FileHandle>,
-    ) -> Result<Look, Errno> {
-        let number = Number(ino.0);
-        let open = match handle {
-            Some(handle) => self.volume.files.get(handle.0).ok(),
-            None => self.volume.files.of_number(number),
-        };
-        if let Some(size) = size {
-            self.volume.set_length(number, open.as_deref(), size, caller)?;
-        }
-        self.volume.set_attributes(number, open.as_deref(), wanted)?;
-        self.look_of(ino, handle)
     }
 
     fn entry(look: Result<Look, Errno>, reply: ReplyEntry) {
@@ -224,7 +114,7 @@ impl Filesystem for Kernel {
     }
 
     fn getattr(&self, _request: &Request, ino: INodeNo, fh: Option<FileHandle>, reply: ReplyAttr) {
-        match self.look_of(ino, fh) {
+        match self.open.look_of(ino, fh) {
             Ok(look) => reply.attr(&HOLDS, &attr_of(&look)),
             Err(errno) => reply.error(told(errno)),
         }
@@ -249,7 +139,7 @@ impl Filesystem for Kernel {
         reply: ReplyAttr,
     ) {
         let wanted = Wanted { mode, uid, gid, accessed: atime.map(stamp_of), modified: mtime.map(stamp_of) };
-        match self.set(caller(request), ino, size, wanted, fh) {
+        match self.open.set(caller(request), ino, size, wanted, fh) {
             Ok(look) => reply.attr(&HOLDS, &attr_of(&look)),
             Err(errno) => reply.error(told(errno)),
         }
@@ -329,7 +219,7 @@ impl Filesystem for Kernel {
     }
 
     fn open(&self, _request: &Request, ino: INodeNo, flags: OpenFlags, reply: ReplyOpen) {
-        self.open_now(Number(ino.0), flags, reply);
+        self.open.open_now(Number(ino.0), flags, reply);
     }
 
     fn create(
@@ -353,7 +243,7 @@ impl Filesystem for Kernel {
             return reply.created(&HOLDS, &attr, Generation(0), handle, FopenFlags::FOPEN_DIRECT_IO);
         }
         let none = FopenFlags::empty();
-        match self.use_file(&file, |descriptor| reply.open_backing(descriptor)) {
+        match self.open.use_file(&file, |descriptor| reply.open_backing(descriptor)) {
             Some(passed) => reply.created_passthrough(&HOLDS, &attr, Generation(0), handle, none, &passed),
             None => reply.created(&HOLDS, &attr, Generation(0), handle, FopenFlags::FOPEN_NOFLUSH),
         }
@@ -426,7 +316,7 @@ impl Filesystem for Kernel {
         reply: ReplyEmpty,
     ) {
         if self.volume.files.remove(fh.0).is_some_and(|file| !file.is_apart) {
-            self.let_go(Number(ino.0));
+            self.open.let_go(Number(ino.0));
         }
         reply.ok();
     }

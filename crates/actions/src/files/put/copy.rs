@@ -9,16 +9,16 @@ use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::source::looks_of;
+use super::steady::Steady;
 use super::{Item, PutPlan, PutReport};
 use sieve_catalogue as catalogue;
 use sieve_catalogue::{objects, versions};
 use sieve_core::count::Count;
 use sieve_disk::copying;
-use sieve_disk::copying::{CHANGED, changed};
 use sieve_disk::durable;
 use sieve_disk::event::{Event, Observer, Silent, Unit, heed};
 use sieve_disk::workspace::Workspaces;
-use sieve_disk::{Attributes, Disk, EntryKind, Lease, Stat, WriteFile};
+use sieve_disk::{Attributes, Disk, EntryKind, Stat, WriteFile};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::held;
 use sieve_pool::held::ToHold;
@@ -29,9 +29,6 @@ use sieve_pool::pieces;
 use sieve_pool::pieces::Plot;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
-
-/// So often a source that changes is copied.
-const ATTEMPTS: usize = 3;
 
 /// So many files get their names, and are recorded in the catalogue, at once;
 const BATCH: usize = 128;
@@ -242,7 +239,7 @@ impl Putter<'_> {
             return self.record_link(item, &first, target, &*disk);
         }
         let temporary = self.temporary(item, &disk)?;
-        let (copy, sum, attributes) = self.copy_steadily(item, &*disk, &temporary)?;
+        let (copy, sum, attributes) = self.steady().copy(item, &*disk, &temporary)?;
         let target = target.clone();
         self.pending.push(Pending { item: index, target, disk, temporary, copy, sum, attributes });
         Ok(())
@@ -306,69 +303,8 @@ impl Putter<'_> {
         file.disk.rename(&file.temporary, &file.target)
     }
 
-    /// Copies a source as it is at one moment: one that changes meanwhile is copied again, and at last refused.
-    fn copy_steadily(
-        &self,
-        item: &Item,
-        disk: &dyn Disk,
-        temporary: &RelPath,
-    ) -> Result<(Box<dyn WriteFile>, ContentSum, Attributes)> {
-        let source = self.plan.source(item);
-        let mut attempt = 0;
-        loop {
-            attempt += 1;
-            let mut input = source.open(&item.path)?;
-            let is_watched = input.lease()? == Lease::Granted;
-            let stat = input.stat()?;
-            let attributes = Attributes::of(&stat, source.extended_attributes(&item.path)?);
-            let copied =
-                copying::copy_hashed(&mut *input, stat.size, disk, temporary, &attributes, self.observer);
-            // A writer that has it mapped moves no time: where nobody could be asked, reading it again tells.
-            let steady = copied.and_then(|copied| match is_watched && input.lease_holds() {
-                true => Ok(copied),
-                false
-                    if copying::checksum(&mut *input, stat.size, |_| heed(self.observer))?.as_ref()
-                        == Some(&copied.1) =>
-                {
-                    Ok(copied)
-                }
-                false => Err(changed()),
-            });
-            match steady {
-                Err(error) if error.code == CHANGED => {
-                    disk.remove_file(temporary)?;
-                    if attempt == ATTEMPTS {
-                        let place = source.shown(&item.path);
-                        let message =
-                            format!("{place}: it is being written to: it changed each time it was copied");
-                        return Err(Error::new(Kind::Conflict, CHANGED, message)
-                            .remedy("put it again when nobody writes to it; what was copied so far stays"));
-                    }
-                }
-                other => {
-                    let (copy, sum) = other?;
-                    if let Err(damaged) = self.expect_whole(item, &stat, &sum.whole) {
-                        disk.remove_file(temporary)?;
-                        return Err(damaged);
-                    }
-                    return Ok((copy, sum, attributes));
-                }
-            }
-        }
-    }
-
-    /// What rotted where it lies is not carried on as if it were right.
-    fn expect_whole(&self, item: &Item, stat: &Stat, whole: &[u8; 32]) -> Result<()> {
-        let source = self.plan.source(item);
-        match source.known(self.pool, &item.path, stat)? {
-            Some(known) if known != *whole => {
-                let place = source.shown(&item.path);
-                let message =
-                    format!("{place}: this file is damaged: its content is not what was checksummed");
-                Err(Error::new(Kind::Corrupt, "file.damaged", message).remedy("zinc-sieve verify --mend"))
-            }
-            _ => Ok(()),
-        }
+    fn steady(&self) -> Steady<'_> {
+        Steady { pool: self.pool, plan: self.plan, observer: self.observer }
     }
 
     fn in_pieces(&mut self, item: &Item, target: &RelPath, parts: &[(u16, ByteLength)]) -> Result<()> {
@@ -386,7 +322,7 @@ impl Putter<'_> {
             plots.push(Plot { member: member.row.id, disk, temporary, length: *length });
         }
         let written = pieces::write(&mut *input, &attributes, target, &plots, self.observer)?;
-        self.expect_whole(item, &stat, written.whole())?;
+        self.steady().expect_whole(item, &stat, written.whole())?;
         written.publish(self.pool)
     }
 

@@ -3,6 +3,7 @@
 mod copy;
 mod plan;
 mod source;
+mod steady;
 
 use std::collections::BTreeMap;
 

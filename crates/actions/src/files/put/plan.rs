@@ -229,29 +229,7 @@ impl Planner<'_> {
         let places: Vec<_> = self.pool.file_members(&self.volume).filter(|m| self.has(m, &target)).collect();
         let in_pieces = self.pieced.get(&target);
         match stat.kind {
-            EntryKind::File => {
-                let mut there = Vec::new();
-                for member in &places {
-                    let Ok(disk) = member.usable() else { return Ok(false) };
-                    let Some(other) = disk.stat(&target)? else { return Ok(false) };
-                    let is_alike =
-                        other.kind == EntryKind::File && (stat.size, stat.mtime) == (other.size, other.mtime);
-                    if !is_alike {
-                        return Ok(false);
-                    }
-                    there.push(disk);
-                }
-                if there.is_empty() && in_pieces.is_none_or(|file| file.size != stat.size) {
-                    return Ok(false);
-                }
-                let Some(whole) = whole_of(&mut *self.current().open(path)?)? else { return Ok(false) };
-                for disk in there {
-                    if whole_of(&mut *disk.open(&target)?)? != Some(whole) {
-                        return Ok(false);
-                    }
-                }
-                Ok(in_pieces.is_none_or(|file| file.whole == whole))
-            }
+            EntryKind::File => self.is_whole_there(path, stat, &places, in_pieces),
             EntryKind::Symlink => {
                 let [member] = places.as_slice() else { return Ok(false) };
                 let Ok(disk) = member.usable() else { return Ok(false) };
@@ -260,6 +238,37 @@ impl Planner<'_> {
             }
             _ => Ok(false),
         }
+    }
+
+    /// Whether all that has the name has the same content.
+    fn is_whole_there(
+        &self,
+        path: &RelPath,
+        stat: &Stat,
+        places: &[&Member],
+        in_pieces: Option<&PiecedFile>,
+    ) -> Result<bool> {
+        let target = self.plan.target(path);
+        let mut there = Vec::new();
+        for member in places {
+            let Ok(disk) = member.usable() else { return Ok(false) };
+            let Some(other) = disk.stat(&target)? else { return Ok(false) };
+            let is_file = other.kind == EntryKind::File;
+            if !is_file || (stat.size, stat.mtime) != (other.size, other.mtime) {
+                return Ok(false);
+            }
+            there.push(disk);
+        }
+        if there.is_empty() && in_pieces.is_none_or(|file| file.size != stat.size) {
+            return Ok(false);
+        }
+        let Some(whole) = whole_of(&mut *self.current().open(path)?)? else { return Ok(false) };
+        for disk in there {
+            if whole_of(&mut *disk.open(&target)?)? != Some(whole) {
+                return Ok(false);
+            }
+        }
+        Ok(in_pieces.is_none_or(|file| file.whole == whole))
     }
 
     /// What the copy of a file will take: its holes stay holes.

@@ -144,27 +144,7 @@ pub fn plan(pool: &Pool, request: Request<'_>, observer: &dyn Observer) -> Resul
     for member in pool.members.iter().filter(|m| m.row.volume == from.name || m.row.volume == to.name) {
         member.writable()?;
     }
-    // What lies within another of the paths comes with that one.
-    let outermost = |path: &RelPath| paths.iter().all(|other| other == path || !path.is_within(other));
-    let mut paths: Vec<RelPath> = paths.iter().filter(|path| outermost(path)).cloned().collect();
-    paths.sort();
-    paths.dedup();
-    scan::scan_at(pool, |member| member.row.volume == from.name, &paths, observer)?;
-    let mut origins = Vec::new();
-    for path in &paths {
-        if path.is_root() || path.is_ours() {
-            let message = "a volume goes as a whole by `rename`, or folder by folder";
-            return Err(Error::new(Kind::Usage, "move.path", message));
-        }
-        if !has(pool, &from.name, path)? {
-            return Err(not_found(pool, &from.name, path)?);
-        }
-        let source = Box::new(OfVolume::open(pool, from)?);
-        // Of a file in pieces an interrupted run may have left the last ones, which are only to be taken away.
-        if source.stat(path)?.is_some() {
-            origins.push(Origin { source, path: path.clone() });
-        }
-    }
+    let (paths, origins) = origins(pool, from, paths, observer)?;
     let mut grounds = Grounds::open(pool, to)?.without_caches();
     if let Some(disk) = disk {
         refuse_disk(to, disk)?;
@@ -192,6 +172,37 @@ pub fn plan(pool: &Pool, request: Request<'_>, observer: &dyn Observer) -> Resul
         put,
         paths,
     })
+}
+
+/// The outermost of the paths, and where each is read from.
+fn origins(
+    pool: &Pool,
+    from: &VolumeSpec,
+    paths: &[RelPath],
+    observer: &dyn Observer,
+) -> Result<(Vec<RelPath>, Vec<Origin>)> {
+    // What lies within another of the paths comes with that one.
+    let outermost = |path: &RelPath| paths.iter().all(|other| other == path || !path.is_within(other));
+    let mut paths: Vec<RelPath> = paths.iter().filter(|path| outermost(path)).cloned().collect();
+    paths.sort();
+    paths.dedup();
+    scan::scan_at(pool, |member| member.row.volume == from.name, &paths, observer)?;
+    let mut origins = Vec::new();
+    for path in &paths {
+        if path.is_root() || path.is_ours() {
+            let message = "a volume goes as a whole by `rename`, or folder by folder";
+            return Err(Error::new(Kind::Usage, "move.path", message));
+        }
+        if !has(pool, &from.name, path)? {
+            return Err(not_found(pool, &from.name, path)?);
+        }
+        let source = Box::new(OfVolume::open(pool, from)?);
+        // Of a file in pieces an interrupted run may have left the last ones, which are only to be taken away.
+        if source.stat(path)?.is_some() {
+            origins.push(Origin { source, path: path.clone() });
+        }
+    }
+    Ok((paths, origins))
 }
 
 fn refuse_disk(to: &VolumeSpec, disk: &str) -> Result<()> {
@@ -238,19 +249,8 @@ pub fn execute(pool: &mut Pool, plan: &TransferPlan, observer: &dyn Observer) ->
         report.stays = Some("it was asked to stop: the same move goes on from here".into());
         return Ok(report);
     }
-    if plan.syncs {
-        let disks = pool.members_of(&plan.to, Role::Data).map(|member| member.row.name.clone()).collect();
-        let options = sync::Options { disks, ..sync::Options::default() };
-        let planned = sync::plan(pool, &options, observer)?;
-        let synced = sync::execute(pool, &planned, &options, observer)?;
-        let is_clean = synced.is_clean();
-        report.sync = Some(synced);
-        if !is_clean {
-            let why =
-                format!("the sync did not pass everything of {}: see to that, then run it again", plan.to);
-            report.stays = Some(why);
-            return Ok(report);
-        }
+    if plan.syncs && !pass(pool, plan, &mut report, observer)? {
+        return Ok(report);
     }
     take_away(pool, plan, &mut report)?;
     let disks = report.taken_away.iter().filter(|(_, count)| count.files > 0).map(|(name, _)| name);
@@ -258,6 +258,26 @@ pub fn execute(pool: &mut Pool, plan: &TransferPlan, observer: &dyn Observer) ->
     let told = Entry::new(Did::Shift).ended(ended).files(report.total()).on(disks).detail(&report)?;
     pool.tell(told.took(begun.elapsed().as_secs_f64()))?;
     Ok(report)
+}
+
+/// A sync of the other volume; false where it left something.
+fn pass(
+    pool: &mut Pool,
+    plan: &TransferPlan,
+    report: &mut TransferReport,
+    observer: &dyn Observer,
+) -> Result<bool> {
+    let disks = pool.members_of(&plan.to, Role::Data).map(|member| member.row.name.clone()).collect();
+    let options = sync::Options { disks, ..sync::Options::default() };
+    let planned = sync::plan(pool, &options, observer)?;
+    let synced = sync::execute(pool, &planned, &options, observer)?;
+    let is_clean = synced.is_clean();
+    report.sync = Some(synced);
+    if !is_clean {
+        let why = format!("the sync did not pass everything of {}: see to that, then run it again", plan.to);
+        report.stays = Some(why);
+    }
+    Ok(is_clean)
 }
 
 fn take_away(pool: &Pool, plan: &TransferPlan, report: &mut TransferReport) -> Result<()> {

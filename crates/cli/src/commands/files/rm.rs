@@ -1,5 +1,6 @@
 //! `rm`: files out of sight, held until the next sync.
 
+use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_actions::files::remove;
@@ -8,7 +9,7 @@ use sieve_core::count::Count;
 use sieve_disk::Result;
 use std::ffi::OsString;
 
-use crate::args::Consent;
+use crate::args::{Consent, VolumeChoice};
 use crate::commands::context::{Context, volume_path};
 use crate::commands::files::put::show_by_disk;
 use crate::commands::files::settle::show_left_alone;
@@ -27,13 +28,24 @@ struct Intended {
 }
 json::named!("rm-plan", Intended);
 
-pub(crate) fn run(
-    context: &Context,
-    paths: &[OsString],
-    recursive: bool,
-    volume: Option<&str>,
-    consent: Consent,
-) -> Result<Outcome> {
+/// What is removed.
+#[derive(Args)]
+pub(crate) struct RmArguments {
+    /// Paths in the volume
+    #[arg(required = true, value_name = "PATH", add = crate::complete::paths())]
+    pub(crate) paths: Vec<OsString>,
+    /// Remove folders with everything in them
+    #[arg(long)]
+    pub(crate) recursive: bool,
+    #[command(flatten)]
+    pub(crate) volume: VolumeChoice,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+pub(crate) fn run(context: &Context, arguments: &RmArguments) -> Result<Outcome> {
+    let RmArguments { paths, recursive, volume, consent } = arguments;
+    let (recursive, volume, consent) = (*recursive, volume.volume.as_deref(), *consent);
     let paths = paths.iter().map(volume_path).collect::<Result<Vec<_>>>()?;
     let mut pool = load::pool(&context.pool)?;
     let volume = pool.volume(volume)?.name;

@@ -2,4 +2,5 @@
 
 pub(crate) mod drill;
 pub(crate) mod fate;
+pub(crate) mod regularity;
 pub(crate) mod risk;

@@ -1,10 +1,13 @@
 //! `burn-in`: a full write-and-read pass before a disk holds anything.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
-use sieve_actions::measure::burn_in::{Report, Request, amount, forecast, overwrites, run as burn};
+use sieve_actions::measure::burn_in::{
+    Report, Request, amount as amount_of, forecast, overwrites, run as burn,
+};
 use sieve_core::count::so_many;
 use sieve_core::forecast::{CurveSource, Forecast, default_curve};
 use sieve_core::inventory::Device;
@@ -14,7 +17,8 @@ use sieve_disk::{Filesystem, Result};
 use sieve_pool::curves::{Curves, Measured};
 use sieve_pool::pool::home_folder;
 
-use crate::commands::context::Context;
+use crate::args::Consent;
+use crate::commands::context::{Context, size_argument};
 use crate::commands::protect::sync::is_over_in_a_moment;
 use crate::exit::Outcome;
 use crate::human::{Table, place, size, style, units};
@@ -41,14 +45,32 @@ struct Plan<'a> {
 }
 json::named!("burn-in-plan", Plan<'_>);
 
-pub(crate) fn run(context: &Context, request: &Request, consent: crate::args::Consent) -> Result<Outcome> {
+/// What is written to.
+#[derive(Args)]
+pub(crate) struct BurnInArguments {
+    /// A folder, whose free space is filled; or an image or a device, which is overwritten
+    pub(crate) path: PathBuf,
+    /// At most so much
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) amount: Option<String>,
+    /// The name of the image or device, typed out: everything on it is destroyed
+    #[arg(long, value_name = "NAME")]
+    pub(crate) overwrite: Option<String>,
+    #[command(flatten)]
+    pub(crate) consent: Consent,
+}
+
+pub(crate) fn run(context: &Context, arguments: &BurnInArguments) -> Result<Outcome> {
+    let BurnInArguments { path, amount, overwrite, consent } = arguments;
+    let amount = amount.as_deref().map(size_argument).transpose()?;
+    let request = &Request { path: path.clone(), amount, overwrite: overwrite.clone() };
     let overwrites = overwrites(request)?;
     let devices = devices_of_system().unwrap_or_default();
     let plan = plan(context, request, overwrites, &devices)?;
     if !context.json {
         show_plan(request, &plan);
     }
-    if !confirm::go_on(consent, "Begin?")? {
+    if !confirm::go_on(*consent, "Begin?")? {
         if context.json {
             json::print(&plan)?;
         }
@@ -79,7 +101,7 @@ fn plan<'a>(
     overwrites: bool,
     devices: &'a [Device],
 ) -> Result<Plan<'a>> {
-    let bytes = amount(request)?;
+    let bytes = amount_of(request)?;
     // A help and no more: where the machine does not tell, it is left out.
     let device = devices.iter().find(|device| is_meant(device, &request.path, overwrites));
     let machine = machine::real();

@@ -2,12 +2,14 @@
 
 use std::time::Duration;
 
+use clap::Args;
 use sieve_actions::measure::bench::{CodeFigures, PoolFigures, Shape, code_figures, pool_figures};
 use sieve_core::gf256::Kernel;
 use sieve_core::units::{ByteLength, Rate};
 use sieve_disk::{Error, Kind, Result};
 
 use crate::commands::context::Context;
+use crate::commands::watch::work::{self, WorkArguments};
 use crate::exit::Outcome;
 use crate::human::{Table, size, units};
 use crate::progress::thinking;
@@ -16,7 +18,34 @@ use crate::{json, load};
 json::list!("bench", Bench { kernels: CodeFigures });
 json::named!("bench-disks", PoolFigures);
 
-pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
+/// What is measured.
+#[derive(Args)]
+pub(crate) struct BenchArguments {
+    /// Measure the disks of the pool, one at a time and all at once; they are only read
+    #[arg(long, conflicts_with = "kernel")]
+    pub(crate) read_disks: bool,
+    /// How much is read of each disk
+    #[arg(long, value_name = "SIZE", default_value = "256 MB", requires = "read_disks", value_parser = ByteLength::parse)]
+    pub(crate) amount: ByteLength,
+    /// Only this set of instructions
+    #[arg(long, value_name = "NAME")]
+    pub(crate) kernel: Option<String>,
+    /// Measure for a moment only: to see that it works
+    #[arg(long, hide = true)]
+    pub(crate) quick: bool,
+    #[command(flatten)]
+    pub(crate) work: WorkArguments,
+}
+
+pub(crate) fn run(context: &Context, arguments: &BenchArguments) -> Result<Outcome> {
+    match arguments {
+        BenchArguments { work, .. } if work.work => work::run(context, work),
+        BenchArguments { read_disks: true, amount, .. } => disks(context, *amount),
+        BenchArguments { kernel, quick, .. } => machine(context, kernel.as_deref(), *quick),
+    }
+}
+
+fn machine(context: &Context, kernel: Option<&str>, quick: bool) -> Result<Outcome> {
     let kernels = match kernel {
         Some(name) => vec![Kernel::named(name).ok_or_else(|| unknown(name))?],
         None => Kernel::available(),
@@ -35,7 +64,7 @@ pub(crate) fn run(context: &Context, kernel: Option<&str>, quick: bool) -> Resul
 }
 
 /// How fast the disks of the pool are read.
-pub(crate) fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
+fn disks(context: &Context, amount: ByteLength) -> Result<Outcome> {
     let pool = load::pool(&context.pool)?;
     let thinking = thinking("reading the disks");
     let figures = pool_figures(&pool, amount)?;

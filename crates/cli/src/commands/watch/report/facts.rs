@@ -1,6 +1,5 @@
 //! What the page says, gathered. Everything is text by now; the page escapes it.
 
-use std::ops::ControlFlow;
 use std::path::Path;
 
 use jiff::tz::TimeZone;
@@ -17,24 +16,23 @@ use sieve_foresight::risk::{Request, risk};
 use sieve_foresight::status::Status;
 use sieve_foresight::status::filling_of;
 use sieve_foresight::{Look, Others, Outlook, PoolOutlook, agenda};
-use sieve_pool::journal::{self, Did, Ended, Entry};
 use sieve_pool::pool::Pool;
 
 use crate::chart::inline;
 use crate::commands::agenda::words;
-use crate::commands::foresee::risk::{cause_words, regularity};
+use crate::commands::foresee::regularity::regularity;
+use crate::commands::foresee::risk::cause_words;
 use crate::commands::watch::elsewhere::{doubts, sentence};
-use crate::commands::watch::{journal as lines, status as verdicts};
+use crate::commands::watch::status as verdicts;
 use crate::human::{amounts, count, percent_of, size, time, units};
 use crate::progress::Watch;
 use crate::shelf::Shelf;
 use crate::tell::place;
 
+use super::past::{Line, last_days, trends};
+
 /// Nanoseconds in a day.
 const DAY: i64 = 86_400_000_000_000;
-/// So many lines of the journal are told, of so many days.
-const LINES: usize = 40;
-const DAYS: i64 = 7;
 /// So many types and folders are told.
 const KINDS: usize = 8;
 
@@ -147,15 +145,6 @@ struct Week {
     sentence: String,
     clashes: Vec<String>,
     picture: Option<String>,
-}
-
-#[derive(Serialize)]
-struct Line {
-    when: String,
-    did: String,
-    ended: &'static str,
-    class: &'static str,
-    what: String,
 }
 
 impl Facts {
@@ -380,84 +369,6 @@ fn week(pool: &Pool) -> Result<Option<Week>> {
     let clashes = judged.clashes.iter().map(told).collect();
     let picture = inline::week(&pool.spec.name, setting, &hall, &played)?;
     Ok(Some(Week { sentence, clashes, picture }))
-}
-
-fn trends(pool: &Pool) -> Result<Vec<String>> {
-    let now = pool.machine.now();
-    let mut samples = Vec::new();
-    for member in &pool.members {
-        let of_disk = sieve_catalogue::samples::of_disk(pool.catalogue.reading(), member.row.id, 0)?;
-        samples.push((member.row.name.clone(), of_disk));
-    }
-    let lines = |value: &dyn Fn(&sieve_catalogue::samples::Sample) -> Option<f64>| {
-        let line = |(name, samples): &(String, Vec<sieve_catalogue::samples::Sample>)| inline::Line {
-            name: name.clone(),
-            points: samples
-                .iter()
-                .filter_map(|sample| {
-                    Some((sample.at.saturating_sub(now) as f64 / DAY as f64, value(sample)?))
-                })
-                .collect(),
-        };
-        samples.iter().map(line).filter(|line| line.points.len() > 1).collect::<Vec<_>>()
-    };
-    let full =
-        lines(&|sample| Some(sample.used?.exact() as f64 / sample.capacity?.exact().max(1) as f64 * 100.0));
-    let warm = lines(&|sample| sample.celsius);
-    let bad = lines(&|sample| sample.reallocated.map(|number| number as f64));
-    // What was always nothing needs no curve.
-    let mut open = lines(&|sample| Some(sample.unguarded?.exact() as f64));
-    open.retain(|line| line.points.iter().any(|(_, bytes)| *bytes > 0.0));
-    let most = open.iter().flat_map(|line| &line.points).map(|(_, bytes)| *bytes).fold(0.0, f64::max);
-    let (divisor, unit_of_bytes) = unit_for(most);
-    open.iter_mut().flat_map(|line| &mut line.points).for_each(|(_, bytes)| *bytes /= divisor);
-    let mut drawn = Vec::new();
-    for (title, unit, lines, from_zero) in [
-        ("How full", "%", full, true),
-        ("How warm", "°C", warm, false),
-        ("Sectors replaced by spare ones", "", bad, true),
-        ("Unguarded", unit_of_bytes, open, true),
-    ] {
-        if !lines.is_empty() {
-            drawn.extend(inline::trend(inline::Trend { title, unit, from_zero }, lines)?);
-        }
-    }
-    Ok(drawn)
-}
-
-/// The unit in which so many bytes are a number of one to three digits.
-fn unit_for(bytes: f64) -> (f64, &'static str) {
-    let units = [(1e12, "TB"), (1e9, "GB"), (1e6, "MB"), (1e3, "kB")];
-    units.into_iter().find(|(divisor, _)| bytes >= *divisor).unwrap_or((1.0, "B"))
-}
-
-fn last_days(pool: &Pool) -> Result<Vec<Line>> {
-    let since = pool.machine.now().saturating_sub(DAYS * DAY);
-    let mut found: Vec<Line> = Vec::new();
-    journal::backward(&*pool.home, |entry| {
-        if entry.at < since || found.len() >= LINES {
-            return ControlFlow::Break(());
-        }
-        if !matches!(entry.did, Did::Moved | Did::Removed | Did::Replaced) {
-            found.push(line(&entry));
-        }
-        ControlFlow::Continue(())
-    })?;
-    Ok(found)
-}
-
-fn line(entry: &Entry) -> Line {
-    Line {
-        when: time::moment_in_a_row(entry.at),
-        did: entry.did.word().to_string(),
-        ended: if entry.ended == Ended::Done { "" } else { entry.ended.word() },
-        class: match entry.ended {
-            Ended::Done => "",
-            Ended::NotWell | Ended::Stopped => "watch",
-            Ended::Refused | Ended::Failed => "bad",
-        },
-        what: lines::what(entry),
-    }
 }
 
 /// The file as it is told to whoever asked for it.

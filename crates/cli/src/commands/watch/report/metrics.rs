@@ -11,7 +11,16 @@ struct Family {
     name: &'static str,
     unit: &'static str,
     help: &'static str,
-    samples: Vec<(Vec<(&'static str, String)>, f64)>,
+    samples: Samples,
+}
+
+/// Values, each with the labels that tell it from the others.
+type Samples = Vec<(Vec<(&'static str, String)>, f64)>;
+
+impl Family {
+    const fn of(name: &'static str, unit: &'static str, help: &'static str, samples: Samples) -> Self {
+        Self { name, unit, help, samples }
+    }
 }
 
 /// The whole text.
@@ -107,57 +116,51 @@ fn file_families(status: &Status, conditions: &[Condition]) -> Vec<Family> {
         let labels = |level: u8| vec![name(), ("guard", level.to_string())];
         status.guard.iter().map(|level| (labels(level.level), value(level))).collect()
     };
-    let severities = [Severity::ActNow, Severity::Soon, Severity::Information];
-    let held = |severity: Severity| conditions.iter().filter(|c| c.severity == severity).count() as f64;
+    let by_severity = [Severity::ActNow, Severity::Soon, Severity::Information].into_iter().map(|severity| {
+        let holding = conditions.iter().filter(|condition| condition.severity == severity).count();
+        (vec![name(), ("severity", severity.words().to_string())], holding as f64)
+    });
     let waits = |value: fn(&sieve_core::count::Count) -> f64| {
         let labels = |volume: &String| vec![name(), ("volume", volume.clone())];
         status.caches.iter().map(|cache| (labels(&cache.volume), value(&cache.waits))).collect()
     };
     vec![
-        Family {
-            name: "files",
-            unit: "",
-            help: "Files, by how many disks may die without losing them.",
-            samples: levels(&|level| level.files as f64),
-        },
-        Family {
-            name: "files_bytes",
-            unit: "bytes",
-            help: "Bytes of files, by how many disks may die without losing them.",
-            samples: levels(&|level| level.bytes.exact() as f64),
-        },
-        Family {
-            name: "lost_files",
-            unit: "",
-            help: "Files that cannot be had as they were.",
-            samples: one(status.stakes.lost.files as f64),
-        },
-        Family {
-            name: "damaged_cells",
-            unit: "",
-            help: "Cells that are known to be damaged.",
-            samples: one(status.damaged_cells as f64),
-        },
-        Family {
-            name: "last_sync_timestamp_seconds",
-            unit: "seconds",
-            help: "When the last sync began.",
-            samples: status.synced_at.map(|at| one((at / 1_000_000_000) as f64)).unwrap_or_default(),
-        },
-        Family {
-            name: "cache_waiting_bytes",
-            unit: "bytes",
-            help: "What waits on a cache for its place on the disks.",
-            samples: waits(|count| count.bytes.exact() as f64),
-        },
-        Family {
-            name: "notices",
-            unit: "",
-            help: "Conditions that hold now, by severity.",
-            samples: severities
-                .into_iter()
-                .map(|severity| (vec![name(), ("severity", severity.words().to_string())], held(severity)))
-                .collect(),
-        },
+        Family::of(
+            "files",
+            "",
+            "Files, by how many disks may die without losing them.",
+            levels(&|level| level.files as f64),
+        ),
+        Family::of(
+            "files_bytes",
+            "bytes",
+            "Bytes of files, by how many disks may die without losing them.",
+            levels(&|level| level.bytes.exact() as f64),
+        ),
+        Family::of(
+            "lost_files",
+            "",
+            "Files that cannot be had as they were.",
+            one(status.stakes.lost.files as f64),
+        ),
+        Family::of(
+            "damaged_cells",
+            "",
+            "Cells that are known to be damaged.",
+            one(status.damaged_cells as f64),
+        ),
+        Family::of(
+            "last_sync_timestamp_seconds",
+            "seconds",
+            "When the last sync began.",
+            status.synced_at.map(|at| one((at / 1_000_000_000) as f64)).unwrap_or_default(),
+        ),
+        Family::of(
+            "cache_waiting_bytes",
+            "bytes",
+            "What waits on a cache for its place on the disks.",
+            waits(|count| count.bytes.exact() as f64),
+        ),
+        Family::of("notices", "", "Conditions that hold now, by severity.", by_severity.collect()),
     ]
 }

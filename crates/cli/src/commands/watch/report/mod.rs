@@ -2,6 +2,7 @@
 
 mod facts;
 mod metrics;
+mod past;
 
 use schemars::JsonSchema;
 use serde::Serialize;

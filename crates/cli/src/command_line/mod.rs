@@ -1,15 +1,13 @@
-//! The command line: all commands, with their help.
+//! The command line: all commands, with their help. What may be said of a command before it runs: `manner`.
 
-use std::ffi::OsString;
+mod manner;
+
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 use sieve_core::units::ByteLength;
-use sieve_pool::journal::Did;
 
-use crate::args::{
-    Common, Consent, Documents, FilesystemWord, LookArguments, PaperArguments, ReachWord, VolumeChoice,
-};
+use crate::args::{Common, Consent, Documents, FilesystemWord, LookArguments, PaperArguments, VolumeChoice};
 use crate::commands::agenda::AgendaArguments;
 use crate::commands::build::grow::GrowArguments;
 use crate::commands::files::find::WhereArguments;
@@ -18,11 +16,14 @@ use crate::commands::files::ls::LsArguments;
 use crate::commands::files::moving::MoveArguments;
 use crate::commands::files::put::PutArguments;
 use crate::commands::files::restore::RestoreArguments;
+use crate::commands::files::rm::RmArguments;
 use crate::commands::files::settle::SettleArguments;
 use crate::commands::files::shift::EvenOutArguments;
 use crate::commands::foresee::drill::DrillArguments;
 use crate::commands::foresee::fate::FateArguments;
 use crate::commands::foresee::risk::RiskArguments;
+use crate::commands::look::HealthArguments;
+use crate::commands::look::burn_in::BurnInArguments;
 use crate::commands::mount::MountArguments;
 use crate::commands::plan::design::DesignArguments;
 use crate::commands::plan::ingest::IngestArguments;
@@ -36,6 +37,7 @@ use crate::commands::repair::rename::RenameArguments;
 use crate::commands::repair::replace::ReplaceArguments;
 use crate::commands::repair::route::RouteArguments;
 use crate::commands::repair::vacate::VacateArguments;
+use crate::commands::watch::bench::BenchArguments;
 use crate::commands::watch::duplicates::DuplicatesArguments;
 use crate::commands::watch::elsewhere::ElsewhereArguments;
 use crate::commands::watch::journal::JournalArguments;
@@ -43,8 +45,7 @@ use crate::commands::watch::listing::ListingArguments;
 use crate::commands::watch::notice::NoticeArguments;
 use crate::commands::watch::report::ReportArguments;
 use crate::commands::watch::usage::UsageArguments;
-use crate::commands::watch::work::WorkArguments;
-use crate::demo::Chapter;
+use crate::demo::DemoArguments;
 use crate::sheet::SheetArguments;
 
 /// The first page: it fits a screen, and names each command once.
@@ -124,35 +125,12 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  zinc-sieve health\n  zinc-sieve health --from machine\n  zinc-sieve health --self-test short cedar\n  zinc-sieve health cedar --probe"
     )]
-    Health {
-        /// Only these disks of the pool
-        #[arg(add = crate::complete::disks())]
-        names: Vec<String>,
-        /// Have the disks test themselves, one after another, and follow it
-        #[arg(long, value_name = "REACH", conflicts_with = "from")]
-        self_test: Option<ReachWord>,
-        /// Is it real? Read samples of one disk, weigh what it says of itself and of its cable, and say what to do
-        #[arg(long, conflicts_with = "self_test")]
-        probe: bool,
-        #[command(flatten)]
-        from: Documents,
-    },
+    Health(HealthArguments),
     /// Write a pattern to all free space and read it back, before a disk holds anything
     #[command(
         after_help = "Example:\n  zinc-sieve burn-in /mnt/new\n  zinc-sieve burn-in /mnt/new --amount 50GB --yes\n  zinc-sieve burn-in /dev/sdx --overwrite sdx    # destroys what is on it"
     )]
-    BurnIn {
-        /// A folder, whose free space is filled; or an image or a device, which is overwritten
-        path: PathBuf,
-        /// At most so much
-        #[arg(long, value_name = "SIZE")]
-        amount: Option<String>,
-        /// The name of the image or device, typed out: everything on it is destroyed
-        #[arg(long, value_name = "NAME")]
-        overwrite: Option<String>,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    BurnIn(BurnInArguments),
     /// Compare the ways to lay volumes over a set of disks, bought or not
     #[command(
         after_help = "Example:\n  zinc-sieve design --hdd \"12TB,10TB,2x6TB,4TB\" --ssd \"2x1TB\" --add 14TB \\\n      --want space --survive 2"
@@ -244,18 +222,7 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  zinc-sieve rm field-notes/draft.txt\n  zinc-sieve rm --recursive nest-cams/2029"
     )]
-    Rm {
-        /// Paths in the volume
-        #[arg(required = true, value_name = "PATH", add = crate::complete::paths())]
-        paths: Vec<OsString>,
-        /// Remove folders with everything in them
-        #[arg(long)]
-        recursive: bool,
-        #[command(flatten)]
-        volume: VolumeChoice,
-        #[command(flatten)]
-        consent: Consent,
-    },
+    Rm(RmArguments),
     /// Bring back files that were removed or overwritten since the last sync
     #[command(
         after_help = "Example:\n  zinc-sieve restore --list\n  zinc-sieve restore nest-cams/box7.mkv\n  zinc-sieve restore dawn --into /tmp/dawn-as-it-was"
@@ -392,22 +359,7 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  zinc-sieve bench\n  zinc-sieve bench --kernel avx2\n  zinc-sieve bench --read-disks --amount \"1 GB\"\n  zinc-sieve bench --work --within /mnt/a --within /mnt/b"
     )]
-    Bench {
-        /// Measure the disks of the pool, one at a time and all at once; they are only read
-        #[arg(long, conflicts_with = "kernel")]
-        read_disks: bool,
-        /// How much is read of each disk
-        #[arg(long, value_name = "SIZE", default_value = "256 MB", requires = "read_disks", value_parser = ByteLength::parse)]
-        amount: ByteLength,
-        /// Only this set of instructions
-        #[arg(long, value_name = "NAME")]
-        kernel: Option<String>,
-        /// Measure for a moment only: to see that it works
-        #[arg(long, hide = true)]
-        quick: bool,
-        #[command(flatten)]
-        work: WorkArguments,
-    },
+    Bench(BenchArguments),
     /// Show the coming days: what is done when, how long it takes, what collides; find better times; do what is due
     #[command(
         after_help = "Example:\n  zinc-sieve agenda\n  zinc-sieve agenda --solve --write\n  zinc-sieve agenda --export timers units\n  zinc-sieve agenda --due"
@@ -448,142 +400,5 @@ pub(crate) enum Command {
     #[command(
         after_help = "Example:\n  zinc-sieve demo\n  zinc-sieve demo --chapter cache\n  zinc-sieve demo --all\n  zinc-sieve demo --dir /tmp/fernhollow --set-up-only"
     )]
-    Demo {
-        /// Play these chapters; without it the story
-        #[arg(long, value_name = "NAME", value_delimiter = ',')]
-        chapter: Vec<Chapter>,
-        /// Play all of them
-        #[arg(long, conflicts_with = "chapter")]
-        all: bool,
-        /// Play it in this new folder, and leave everything there
-        #[arg(long, value_name = "DIR")]
-        dir: Option<PathBuf>,
-        /// Only make the disks, the pool file and a card full of files, to try the commands on
-        #[arg(long, requires = "dir")]
-        set_up_only: bool,
-        /// Only make a pool on paper, of realistic size, with a listing of its files
-        #[arg(long, requires = "dir", conflicts_with = "set_up_only")]
-        paper: bool,
-    },
-}
-
-impl Command {
-    /// Whether it only shows something, which may be longer than a screen.
-    pub(crate) const fn is_read_at_leisure(&self) -> bool {
-        match self {
-            Self::Disks { .. }
-            | Self::Bays { .. }
-            | Self::Ls(_)
-            | Self::Where(_)
-            | Self::Status { .. }
-            | Self::Usage(_)
-            | Self::Duplicates(_)
-            | Self::Elsewhere(_)
-            | Self::Fate(_)
-            | Self::Risk(_)
-            | Self::Design(_)
-            | Self::Ingest(_)
-            | Self::Check
-            | Self::Route(_) => true,
-            Self::Health { self_test, .. } => self_test.is_none(),
-            Self::Restore(arguments) => arguments.list,
-            Self::Journal(arguments) => !arguments.follow,
-            _ => false,
-        }
-    }
-
-    /// Whether the result is a sentence with its reasons, which may be left out: not a list, and not a plan that somebody is
-    /// asked about, or wants to see.
-    pub(crate) const fn has_answer(&self) -> bool {
-        match self {
-            // Only reading, it asks nothing; what could be had back is a list.
-            Self::Verify(arguments) if !arguments.mend => return true,
-            Self::Restore(arguments) if arguments.list => return false,
-            _ => {}
-        }
-        if let Some(consent) = self.consent() {
-            return consent.yes && !consent.dry_run;
-        }
-        match self {
-            Self::Fate(arguments) => arguments.is_a_question(),
-            Self::Health { self_test, .. } => self_test.is_none(),
-            Self::Agenda(arguments) => arguments.is_only_looked_at(),
-            Self::Status { .. }
-            | Self::Design(_)
-            | Self::Check
-            | Self::Get(_)
-            | Self::Drill(_)
-            | Self::Risk(_)
-            | Self::Elsewhere(_) => true,
-            _ => false,
-        }
-    }
-
-    /// Whether it is to ask before it does something, and to do it; nothing where it never asks.
-    const fn consent(&self) -> Option<Consent> {
-        match self {
-            Self::Put(arguments) => Some(arguments.consent),
-            Self::Restore(arguments) => Some(arguments.consent),
-            Self::Settle(arguments) => Some(arguments.consent),
-            Self::Move(arguments) => Some(arguments.consent),
-            Self::EvenOut(arguments) => Some(arguments.consent),
-            Self::Sync(arguments) => Some(arguments.consent),
-            Self::Verify(arguments) => Some(arguments.consent),
-            Self::Grow(arguments) => Some(arguments.consent),
-            Self::Replace(arguments) => Some(arguments.consent),
-            Self::Vacate(arguments) => Some(arguments.consent),
-            Self::Convert(arguments) => Some(arguments.consent),
-            Self::Rebuild(arguments) => Some(arguments.consent),
-            Self::Rename(arguments) => Some(arguments.consent),
-            Self::Dissolve(arguments) => Some(arguments.consent),
-            Self::Rm { consent, .. }
-            | Self::Create(consent)
-            | Self::Adopt { consent, .. }
-            | Self::Wipe { consent, .. }
-            | Self::BurnIn { consent, .. } => Some(*consent),
-            _ => None,
-        }
-    }
-
-    /// Whether it may change what lies in a volume: then a mounted one looks at the disks anew.
-    pub(crate) const fn changes_files(&self) -> bool {
-        matches!(
-            self,
-            Self::Put(_)
-                | Self::Rm { .. }
-                | Self::Restore(_)
-                | Self::Settle(_)
-                | Self::Move(_)
-                | Self::EvenOut(_)
-                | Self::Convert(_)
-                | Self::Vacate(_)
-                | Self::Sync(_)
-                | Self::Verify(_)
-        )
-    }
-
-    /// What the journal calls it, where it is to say so if it fails: what only looks leaves no trace (L3).
-    pub(crate) const fn did(&self) -> Option<Did> {
-        let did = match self {
-            Self::Put(_) => Did::Put,
-            Self::Rm { .. } => Did::Remove,
-            Self::Restore(_) => Did::Restore,
-            Self::Settle(_) => Did::Settle,
-            Self::Move(_) | Self::EvenOut(_) => Did::Shift,
-            Self::Sync(_) => Did::Sync,
-            Self::Verify(_) => Did::Verify,
-            Self::Grow(_) => Did::Grow,
-            Self::Replace(_) => Did::Replace,
-            Self::Vacate(_) => Did::Vacate,
-            Self::Convert(_) => Did::Convert,
-            Self::Rebuild(_) => Did::Rebuild,
-            Self::Dissolve(_) => Did::Dissolve,
-            _ => return None,
-        };
-        let is_only_shown = match self.consent() {
-            Some(consent) => consent.dry_run,
-            None => false,
-        };
-        if is_only_shown { None } else { Some(did) }
-    }
+    Demo(DemoArguments),
 }
