@@ -239,3 +239,29 @@ fn one_more_volume_comes_to_a_pool_that_is_there() {
     let status = lab.run(&["status", "--json"]).expect(&[0]).json();
     assert_eq!(status["volumes"].as_array().unwrap().len(), 2, "{status}");
 }
+
+/// What an interrupted put left is whole and the same under its name: on every disk that is to have it, or in pieces.
+#[rstest]
+#[case("mirrored")]
+#[case("spanned")]
+#[case("unstriped")]
+fn the_same_put_again_passes_over_what_is_there(#[case] kind: &str) {
+    let lab = two_volumes(kind, if kind == "spanned" { "spanned" } else { "unstriped" });
+    let source = lab.root().join("source/dawn");
+    let again = ["put", source.to_str().unwrap(), ".", "--volume", "recordings", "--yes", "--json"];
+    let report = lab.run(&again).expect(&[0]).json();
+    let names = if kind == "spanned" { 10 } else { 9 };
+    assert_eq!(
+        (&report["there_already"], &report["by_disk"]["alder"]["files"]),
+        (&names.into(), &0.into()),
+        "{report}"
+    );
+
+    // Another content of the same size and time is not the same: nothing is copied, and it is told.
+    let path = source.join("wren/take 3\\.flac");
+    let time = fs::metadata(&path).unwrap().modified().unwrap();
+    fs::write(&path, vec![7; 70_001]).unwrap();
+    fs::File::options().write(true).open(&path).unwrap().set_modified(time).unwrap();
+    let run = lab.run(&again).expect(&[4]);
+    assert!(run.stderr.contains("these names are taken") && run.stderr.contains("take 3"), "{}", run.stderr);
+}

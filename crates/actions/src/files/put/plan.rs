@@ -231,10 +231,15 @@ impl Planner<'_> {
         match stat.kind {
             EntryKind::File => self.is_whole_there(path, stat, &places, in_pieces),
             EntryKind::Symlink => {
-                let [member] = places.as_slice() else { return Ok(false) };
-                let Ok(disk) = member.usable() else { return Ok(false) };
-                let is_link = disk.stat(&target)?.is_some_and(|there| there.kind == EntryKind::Symlink);
-                Ok(is_link && self.current().read_link(path)? == disk.read_link(&target)?)
+                let leads = self.current().read_link(path)?;
+                for member in &places {
+                    let Ok(disk) = member.usable() else { return Ok(false) };
+                    let is_link = disk.stat(&target)?.is_some_and(|there| there.kind == EntryKind::Symlink);
+                    if !is_link || disk.read_link(&target)? != leads {
+                        return Ok(false);
+                    }
+                }
+                Ok(!places.is_empty())
             }
             _ => Ok(false),
         }
