@@ -32,6 +32,8 @@ use crate::guard::sync::SyncReport;
 use proof::Proof;
 use source::OfVolume;
 
+const STOPPED: &str = "it was asked to stop, and the same move goes on from here";
+
 /// What is to go where.
 #[derive(Clone, Copy)]
 pub struct Request<'a> {
@@ -99,6 +101,8 @@ pub struct TransferReport {
     pub left_alone: Vec<LeftAlone>,
     /// Why nothing was taken away, where it did not come to that.
     pub stays: Option<String>,
+    /// It was asked to stop before its end.
+    pub stopped: bool,
 }
 
 impl TransferReport {
@@ -244,9 +248,11 @@ pub fn execute(pool: &mut Pool, plan: &TransferPlan, observer: &dyn Observer) ->
         taken_away: Vec::new(),
         left_alone: Vec::new(),
         stays: None,
+        stopped: false,
     };
-    if report.put.stopped {
-        report.stays = Some("it was asked to stop: the same move goes on from here".into());
+    report.stopped = report.put.stopped;
+    if report.stopped {
+        report.stays = Some(STOPPED.into());
         return Ok(report);
     }
     if plan.syncs && !pass(pool, plan, &mut report, observer)? {
@@ -272,10 +278,11 @@ fn pass(
     let planned = sync::plan(pool, &options, observer)?;
     let synced = sync::execute(pool, &planned, &options, observer)?;
     let is_clean = synced.is_clean();
+    report.stopped = synced.stopped;
     report.sync = Some(synced);
     if !is_clean {
-        let why = format!("the sync did not pass everything of {}: see to that, then run it again", plan.to);
-        report.stays = Some(why);
+        let left = format!("the sync did not pass everything of {}: see to that, then run it again", plan.to);
+        report.stays = Some(if report.stopped { STOPPED.into() } else { left });
     }
     Ok(is_clean)
 }
