@@ -224,6 +224,15 @@ fn one_more_volume_comes_to_a_pool_that_is_there() {
     assert!(!lab.disk("fir").join(".zinc-sieve/label.toml").exists());
     fs::remove_dir_all(lab.disk("pine").join(".zinc-sieve")).unwrap();
 
+    // A parity disk that is smaller than a data disk would leave its end unguarded.
+    let text = lab.pool_text();
+    let cut = text.rfind("capacity = \"20 MB\"").unwrap();
+    lab.write_pool_file(&format!("{}capacity = \"10 MB\"{}", &text[..cut], &text[cut + 18..]));
+    let refused = lab.run(&["create", "--yes"]);
+    assert!(refused.code != 0 && refused.stderr.contains("pine"), "{}", refused.stderr);
+    assert!(!lab.disk("fir").join(".zinc-sieve").exists());
+    lab.write_pool_file(&text);
+
     let made = lab.run(&["create", "--yes", "--json"]).expect(&[0]).json();
     assert_eq!((&made["adds"][0], &made["disks"][0]["kept_files"]), (&"archive".into(), &1.into()), "{made}");
     lab.run(&["sync", "--yes"]).expect(&[0]);

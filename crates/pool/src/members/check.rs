@@ -199,7 +199,7 @@ fn refuse_small_parity(volume: &VolumeSpec, seen: &[Seen<'_>], mistakes: &mut Ve
 }
 
 /// The parity disks of a volume that are smaller than its largest data disk, by the sizes that are known.
-pub(crate) fn small_parities(volume: &VolumeSpec, size: impl Fn(&str) -> Option<ByteLength>) -> Vec<Mistake> {
+pub fn small_parities(volume: &VolumeSpec, size: impl Fn(&str) -> Option<ByteLength>) -> Vec<Mistake> {
     let largest = volume.data.iter().filter_map(|name| Some((size(name)?, name))).max();
     let Some((largest, data_name)) = largest else { return Vec::new() };
     let mut spans = volume.member_spans.iter().skip(volume.data.len());

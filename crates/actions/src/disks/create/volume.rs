@@ -8,13 +8,14 @@ use sieve_catalogue::label;
 use sieve_catalogue::mark_changed;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_disk::{Error, Kind, Result};
+use sieve_pool::check::small_parities;
 use sieve_pool::follow::{edit_pool_file, forget_intents, tell_all_members};
 use sieve_pool::journal::{Did, Entry};
 use sieve_pool::new_disk::NewDisk;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 
-use super::{CreatePlan, insert_members, plan_volumes};
+use super::{CreatePlan, forget_empty_folder, insert_members, plan_volumes};
 
 /// Looks at the disks of every volume that the pool file has and the pool has not.
 ///
@@ -34,6 +35,12 @@ pub fn plan(pool: &Pool) -> Result<CreatePlan> {
     }
     for step in &plan.disks {
         open(pool, &step.name, &step.path)?.refuse_member()?;
+    }
+    let size = |name: &str| plan.disks.iter().find(|step| step.name == name).map(|step| step.usable);
+    if let Some(mistake) = not_built().find_map(|volume| small_parities(volume, size).into_iter().next()) {
+        // What lies beyond the end of a parity disk would not be guarded.
+        return Err(Error::new(Kind::Conflict, "parity.too-small", mistake.message)
+            .remedy(mistake.advice.unwrap_or_else(|| "use a larger disk".into())));
     }
     Ok(plan)
 }
@@ -55,10 +62,14 @@ pub fn execute(pool: &mut Pool, plan: &CreatePlan, observer: &dyn Observer) -> R
     let mut new = Vec::new();
     for step in &plan.disks {
         let disk = open(pool, &step.name, &step.path)?;
-        disk.refuse_unfit()?;
         // What was mounted there since it was planned keeps its label (L2).
         disk.refuse_member()?;
         new.push(disk);
+    }
+    if let Some(unfit) = new.iter().find_map(|disk| disk.refuse_unfit().err()) {
+        // Nothing of ours stays on a disk that is no member.
+        new.iter().try_for_each(|disk| forget_empty_folder(&*disk.disk))?;
+        return Err(unfit);
     }
     let rows = pool.catalogue.transaction(|t| {
         let rows = insert_members(t, &*pool.machine, &pool.spec, plan)?;

@@ -125,14 +125,14 @@ fn copies<'a>(
 }
 
 /// What one of several files of the same path holds.
-pub(super) struct Content {
-    pub(super) whole: [u8; 32],
+pub(crate) struct Content {
+    pub(crate) whole: [u8; 32],
     /// The number of its record, where it is as it was recorded.
     recorded: Option<VersionId>,
 }
 
 /// As it was recorded, else as it is read now; nothing where it can be neither.
-pub(super) fn content_of(pool: &Pool, member: &Member, path: &RelPath) -> Result<Option<Content>> {
+pub(crate) fn content_of(pool: &Pool, member: &Member, path: &RelPath) -> Result<Option<Content>> {
     let object = objects::by_path(pool.catalogue.reading(), member.row.id, path)?;
     let recorded = object.filter(|o| o.standing == Standing::Same).and_then(|o| o.version);
     let version = recorded.map(|v| versions::get(pool.catalogue.reading(), v)).transpose()?;

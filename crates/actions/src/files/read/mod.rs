@@ -13,6 +13,7 @@ use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::ByteLength;
 
+pub(crate) use find::content_of;
 pub use find::not_found;
 pub use list::{Entry, list};
 

@@ -2,18 +2,16 @@
 
 use std::collections::HashMap;
 
-use sieve_catalogue::{objects, versions};
-use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::DiskId;
-use sieve_disk::copying;
 use sieve_disk::{EntryKind, Result};
 use sieve_pool::held::Guarded;
 use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
 
 use crate::files::moves::LeftAlone;
+use crate::files::read::content_of;
 
 const NOT_THE_SAME: &str = "the other volume has not the same content under this name, guarded";
 const NOT_THERE: &str = "it came after the rest was copied";
@@ -58,8 +56,9 @@ impl<'a> Proof<'a> {
         let Some(stat) = from.stat(path)? else { return Ok(None) };
         match stat.kind {
             EntryKind::File => {
-                let Some(whole) = self.content(disk, path)? else { return Ok(Some(NOT_THE_SAME)) };
-                let has_it = self.guarded.has(path, &whole, self.copies)?;
+                let content = content_of(self.pool, self.pool.member(disk)?, path)?;
+                let Some(content) = content else { return Ok(Some(NOT_THE_SAME)) };
+                let has_it = self.guarded.has(path, &content.whole, self.copies)?;
                 Ok((!has_it).then_some(NOT_THE_SAME))
             }
             EntryKind::Symlink => {
@@ -84,20 +83,5 @@ impl<'a> Proof<'a> {
             }
         }
         Ok(Some(NOT_THERE))
-    }
-
-    /// The BLAKE3 of a file of the first volume: as it was recorded, else as it is read now.
-    fn content(&self, disk: DiskId, path: &RelPath) -> Result<Option<[u8; 32]>> {
-        let reading = self.pool.catalogue.reading();
-        let from = self.pool.member(disk)?.usable()?;
-        let object = objects::by_path(reading, disk, path)?;
-        let recorded = object.filter(|o| o.standing == Standing::Same).and_then(|o| o.version);
-        let version = recorded.map(|version| versions::get(reading, version)).transpose()?;
-        if let Some(version) = version.filter(|version| !version.unfinished) {
-            return Ok(Some(version.sum.whole));
-        }
-        let mut file = from.open(path)?;
-        let size = file.stat()?.size;
-        Ok(copying::checksum(&mut *file, size, |_| Ok(()))?.map(|sum| sum.whole))
     }
 }
