@@ -46,6 +46,26 @@ pub fn sync_parents<'a>(disk: &dyn Disk, paths: impl IntoIterator<Item = &'a Rel
 /// takes to turn, however little is written.
 pub const ONE_BY_ONE: usize = 8;
 
+/// Cuts files into runs that become durable together: at most so many, and no further one after so many bytes.
+pub fn batches<T>(
+    files: &[T],
+    (most, bytes): (usize, u64),
+    size: impl Fn(&T) -> u64,
+) -> impl Iterator<Item = &[T]> {
+    let mut rest = files;
+    std::iter::from_fn(move || {
+        let mut sum = 0;
+        let full = rest.iter().position(|file| {
+            sum += size(file);
+            sum >= bytes
+        });
+        let count = full.map_or(rest.len(), |last| last + 1).min(most);
+        let (batch, later) = rest.split_at(count);
+        rest = later;
+        (!batch.is_empty()).then_some(batch)
+    })
+}
+
 /// Makes the contents and attributes of files durable that were written before.
 ///
 /// # Errors
@@ -161,5 +181,23 @@ fn make_like(disk: &dyn Disk, folder: &RelPath, looks: &Attributes) -> Result<bo
                 return if is_there { Ok(false) } else { Err(error) };
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::few(&[1, 2, 3], &[3])]
+    #[case::many(&[0; 9], &[4, 4, 1])]
+    #[case::large_ones(&[9, 12, 10, 1], &[2, 1, 1])]
+    #[case::none(&[], &[])]
+    fn batches_are_cut_by_number_and_by_size(#[case] files: &[u64], #[case] expected: &[usize]) {
+        let batches: Vec<&[u64]> = batches(files, (4, 10), |size| *size).collect();
+        assert_eq!(batches.iter().map(|batch| batch.len()).collect::<Vec<_>>(), expected);
+        assert_eq!(batches.concat(), files);
     }
 }

@@ -18,6 +18,7 @@ use sieve_catalogue::parity_state;
 use sieve_disk::Result;
 use sieve_disk::{Disk, Filesystem};
 use sieve_rows::image::{ImageLimits, ParityImage, Part, PartPlace};
+use sieve_rows::recall::Recall;
 use sieve_rows::window::{Snapshot, SnapshotLane};
 
 /// The snapshot of a volume, as the catalogue has it.
@@ -55,6 +56,16 @@ pub fn open_images(pool: &Pool, volume: &str, without: &[DiskId]) -> Result<Vec<
         parts.entry(ParityIndex::new(member.row.slot)).or_default().push(part);
     }
     Ok(parts.into_iter().map(|(index, parts)| ParityImage::new(index, parts)).collect())
+}
+
+/// What brings contents back from these images and the disks that are there, but those named.
+pub fn recall<'a>(
+    pool: &'a Pool,
+    snapshot: &'a Snapshot,
+    images: &'a [ParityImage],
+    without: &'a [DiskId],
+) -> Recall<'a> {
+    Recall { places: pool, snapshot, images, without, memory: pool.restraint().memory }
 }
 
 /// The cells of a parity image that belong on the disk of a member.

@@ -5,6 +5,6 @@
 pub mod content;
 pub mod image;
 pub mod places;
-pub mod reconstruct;
+pub mod recall;
 pub mod stream;
 pub mod window;

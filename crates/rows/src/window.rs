@@ -121,7 +121,7 @@ impl Snapshot {
     pub fn read(
         &self,
         contents: &mut Contents<'_>,
-        images: &[ParityImage],
+        images: &[&ParityImage],
         cell: CellIndex,
         problems: &mut Vec<ReadProblem>,
     ) -> Result<Window> {
@@ -151,7 +151,7 @@ impl Snapshot {
         computed
     }
 
-    fn compute_unknown(&self, images: &[ParityImage], cell: CellIndex, window: &mut Window) {
+    fn compute_unknown(&self, images: &[&ParityImage], cell: CellIndex, window: &mut Window) {
         let Some(expected) = self.expected.at(u64::from(cell.get())) else { return };
         let parities: Vec<(ParityIndex, Vec<u8>)> =
             images.iter().filter_map(|image| Some((image.index(), image.read(cell, expected)?))).collect();

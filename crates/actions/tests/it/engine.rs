@@ -8,16 +8,22 @@
     reason = "a test may fail, and writes its own files"
 )]
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use std::sync::Arc;
 
+use sieve_catalogue::versions::{self, VersionRow};
 use sieve_core::lane::{LaneMap, Rows};
-use sieve_core::units::{CellIndex, DiskId, GRANULE};
-use sieve_disk::Result;
-use sieve_pool::images::{load_snapshot, open_images};
+use sieve_core::units::{CellIndex, DiskId, GRANULE, VersionId};
+use sieve_disk::event::Silent;
+use sieve_disk::{Disk, RealDisk, Result};
+use sieve_pool::images::{load_snapshot, open_images, recall};
+use sieve_pool::pool::Pool;
 use sieve_rows::content::Contents;
 use sieve_rows::image::ParityImage;
+use sieve_rows::recall::{Recall, Wanted};
 use sieve_rows::stream::solve::{Progress, RowSink, Serves, Solving};
-use sieve_rows::window::Snapshot;
+use sieve_rows::window::{Snapshot, SnapshotLane};
 use sieve_testkit::Chance;
 
 use super::faults::{Scene, rel, scene};
@@ -90,7 +96,7 @@ fn both_ways(seed: u64) -> usize {
         .map(|lane| Keeper { lane, granules: BTreeMap::new() })
         .collect();
     let cells: Vec<CellIndex> = snapshot.cells().collect();
-    let solving = Solving {
+    let mut solving = Solving {
         places: &pool,
         snapshot: &snapshot,
         read: images
@@ -143,7 +149,8 @@ impl Look {
         cell: CellIndex,
     ) -> Self {
         let mut problems = Vec::new();
-        let window = snapshot.read(contents, images, cell, &mut problems).unwrap();
+        let there: Vec<&ParityImage> = images.iter().collect();
+        let window = snapshot.read(contents, &there, cell, &mut problems).unwrap();
         // A disk that is taken to be lost is none of them.
         let is_damage = |problem: &sieve_rows::window::ReadProblem| {
             !matches!(problem.problem, sieve_rows::content::CellProblem::Absent)
@@ -156,4 +163,90 @@ impl Look {
         let lanes = window.lanes.into_iter().map(|lane| (lane.bytes, lane.unknown)).collect();
         Self { rows: window.rows, lanes, is_wrong }
     }
+}
+
+/// Contents are brought back to files cell by cell exactly as far as their rows can be known with care: from a disk that is not
+/// there, and from one that is there and has damage.
+#[test]
+fn what_is_recalled_is_what_can_be_known() {
+    let (mut whole, mut torn) = (0, 0);
+    for seed in 0..16 {
+        let (scene, mut chance) = (scene(), Chance::new(seed));
+        damage(&scene, &mut chance);
+        let away: &[&str] = [&["alder"][..], &[], &["beech", "cedar"], &["cedar"]][chance.below(4)];
+        let pool = scene.open().unwrap();
+        let without: Vec<DiskId> = away.iter().map(|name| pool.member_named(name).unwrap().row.id).collect();
+        let snapshot = load_snapshot(&pool, VOLUME).unwrap();
+        let images = open_images(&pool, VOLUME, &[]).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        for (number, lane) in snapshot.lanes.iter().enumerate() {
+            let unknown = unknown_granules(&pool, &snapshot, &images, &without, number);
+            let rows = contents_of(&pool, lane);
+            let missing =
+                recall_all(&recall(&pool, &snapshot, &images, &without), lane.disk, &rows, folder.path());
+            for (row, missing) in rows.iter().zip(missing) {
+                let is_unknown = |cell: &u64| {
+                    let here = Rows::at(cell * row.cell_granules(), row.cell_granules());
+                    unknown.iter().any(|(of, lost)| *of == row.id && !lost.intersection(here).is_empty())
+                };
+                let expected: Vec<u64> = (0..row.sum.cells.len() as u64).filter(is_unknown).collect();
+                assert_eq!(missing, expected, "seed {seed}: content {} of lane {number}", row.id);
+                whole += usize::from(missing.is_empty());
+                torn += usize::from(!missing.is_empty());
+            }
+        }
+    }
+    assert!(whole > 50 && torn > 5, "both are met: {whole} whole, {torn} torn");
+}
+
+/// The contents of a lane, each once.
+fn contents_of(pool: &Pool, lane: &SnapshotLane) -> Vec<Arc<VersionRow>> {
+    let versions: BTreeSet<VersionId> = lane.map.iter().map(|piece| piece.value.version).collect();
+    let get = |version| Arc::new(versions::get(pool.catalogue.reading(), version).unwrap());
+    versions.into_iter().map(get).collect()
+}
+
+/// Brings all contents back in one pass, and the cells of each by themselves: both ways miss the same, and have the same bytes.
+fn recall_all(recall: &Recall<'_>, disk: DiskId, rows: &[Arc<VersionRow>], folder: &Path) -> Vec<Vec<u64>> {
+    let to = RealDisk::open(folder).unwrap();
+    let name = |row: &VersionRow| rel(&format!("{disk}-{}", row.id));
+    let mut outputs: Vec<_> = rows.iter().map(|row| to.create(&name(row)).unwrap()).collect();
+    let wanted = rows.iter().zip(&mut outputs);
+    let wanted = wanted.map(|(row, output)| Wanted { row: Arc::clone(row), output: &mut **output }).collect();
+    let missing = recall.write(disk, wanted, &Silent).unwrap();
+    for ((row, output), missing) in rows.iter().zip(&mut outputs).zip(&missing) {
+        for cell in 0..row.sum.cells.len() as u64 {
+            let alone = recall.cells(disk, row, cell..cell + 1, &Silent).unwrap().remove(&cell);
+            assert_eq!(alone.is_none(), missing.contains(&cell), "cell {cell} of content {}", row.id);
+            let (start, length) = row.cell_span(cell);
+            let mut written = vec![0; length as usize];
+            output.read_at(&mut written, start).unwrap();
+            assert!(alone.is_none_or(|alone| alone == written));
+        }
+    }
+    missing
+}
+
+/// The granules of a lane's contents that cannot be known with care.
+fn unknown_granules(
+    pool: &Pool,
+    snapshot: &Snapshot,
+    images: &[ParityImage],
+    without: &[DiskId],
+    lane: usize,
+) -> Vec<(VersionId, Rows)> {
+    let mut contents = Contents::without(pool, without.to_vec());
+    let images: Vec<&ParityImage> = images.iter().collect();
+    let mut lost = Vec::new();
+    for cell in snapshot.cells() {
+        let window = snapshot.read(&mut contents, &images, cell, &mut Vec::new()).unwrap();
+        for unknown in &window.lanes[lane].unknown {
+            for piece in snapshot.lanes[lane].map.overlapping(*unknown) {
+                let here = piece.rows.intersection(*unknown);
+                let first = piece.value.offset + (here.start() - piece.rows.start());
+                lost.push((piece.value.version, Rows::at(first, here.length())));
+            }
+        }
+    }
+    lost
 }

@@ -1,7 +1,8 @@
 //! Contents of disks that are not there, computed from parity and the other disks when they are read. Every cell is held
 //! against its checksum: what comes back is the present content, or nothing does.
 
-use std::collections::VecDeque;
+use std::collections::BTreeMap;
+use std::ops::Range;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
@@ -11,17 +12,20 @@ use sieve_catalogue::{parity_state, versions};
 use sieve_core::fate::Standing;
 use sieve_core::units::{CheckpointId, DiskId};
 use sieve_disk::Result;
+use sieve_disk::event::Silent;
 use sieve_disk::machine::Machine;
-use sieve_pool::images::{load_snapshot, open_images};
+use sieve_pool::images::{load_snapshot, open_images, recall};
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
-use sieve_rows::reconstruct::Reconstructor;
 use sieve_rows::window::Snapshot;
 
 use crate::{guarded, spec_of};
 
 /// So many cells of an open file are kept: one is usually read in many small steps.
-const CELLS_AT_HAND: usize = 4;
+const CELLS_AT_HAND: usize = 8;
+/// Where a file is read on and on, so many are computed at once: all disks are read beside each other, and rows that two cells
+/// share once.
+const CELLS_AHEAD: u64 = 4;
 
 /// Where contents are computed: one after the other, on a pool of its own, so that nobody waits for it who needs none.
 pub(crate) struct Computer {
@@ -42,8 +46,8 @@ struct Ready {
 /// The content of a file of a disk that is not there.
 pub(crate) struct Content {
     disk: DiskId,
-    row: VersionRow,
-    at_hand: Mutex<VecDeque<(u64, Arc<Vec<u8>>)>>,
+    row: Arc<VersionRow>,
+    at_hand: Mutex<BTreeMap<u64, Arc<Vec<u8>>>>,
 }
 
 impl Computer {
@@ -64,7 +68,7 @@ impl Computer {
         let mut ready = guarded(&self.ready);
         let row = versions::get(self.brought_up(&mut ready)?.pool.catalogue.reading(), version)?;
         let is_whole = !row.unfinished;
-        Ok(is_whole.then(|| Content { disk: object.disk, row, at_hand: Mutex::default() }))
+        Ok(is_whole.then(|| Content { disk: object.disk, row: Arc::new(row), at_hand: Mutex::default() }))
     }
 
     /// The state of parity after the last sync: another one may have passed since.
@@ -87,12 +91,17 @@ impl Computer {
             || matches!(self.read(content, &mut [0], 0, &[]), Ok(Some(read)) if read > 0)
     }
 
-    /// A cell of a content; nothing where it does not come back.
-    fn cell(&self, content: &Content, cell: u64, without: &[DiskId]) -> Result<Option<Vec<u8>>> {
+    /// Cells of a content, as far as they come back.
+    fn cells(
+        &self,
+        content: &Content,
+        cells: Range<u64>,
+        without: &[DiskId],
+    ) -> Result<BTreeMap<u64, Vec<u8>>> {
         let mut ready = guarded(&self.ready);
         let now = self.brought_up(&mut ready)?;
-        let mut reconstructor = Reconstructor::without(&now.pool, &now.snapshot, without);
-        reconstructor.cell(&now.images, content.disk, &content.row, cell)
+        let recall = recall(&now.pool, &now.snapshot, &now.images, without);
+        recall.cells(content.disk, &content.row, cells, &Silent)
     }
 
     /// Reads from a content into `buffer`; how much there was. Nothing where it does not come back.
@@ -120,15 +129,22 @@ impl Computer {
     }
 
     fn at_hand(&self, content: &Content, cell: u64, without: &[DiskId]) -> Result<Option<Arc<Vec<u8>>>> {
-        let known = guarded(&content.at_hand).iter().find(|(c, _)| *c == cell).map(|(_, b)| Arc::clone(b));
-        if known.is_some() {
-            return Ok(known);
+        let find = |cell: u64| guarded(&content.at_hand).get(&cell).cloned();
+        if let Some(known) = find(cell) {
+            return Ok(Some(known));
         }
-        let Some(bytes) = self.cell(content, cell, without)?.map(Arc::new) else { return Ok(None) };
+        let goes_on = cell.checked_sub(1).is_some_and(|before| find(before).is_some());
+        let end = (cell + if goes_on { CELLS_AHEAD } else { 1 }).min(content.row.sum.cells.len() as u64);
+        let come = self.cells(content, cell..end, without)?;
         let mut at_hand = guarded(&content.at_hand);
-        at_hand.truncate(CELLS_AT_HAND - 1);
-        at_hand.push_front((cell, Arc::clone(&bytes)));
-        Ok(Some(bytes))
+        at_hand.extend(come.into_iter().map(|(cell, bytes)| (cell, Arc::new(bytes))));
+        let found = at_hand.get(&cell).cloned();
+        while at_hand.len() > CELLS_AT_HAND
+            && let Some(furthest) = at_hand.keys().copied().max_by_key(|other| other.abs_diff(cell))
+        {
+            at_hand.remove(&furthest);
+        }
+        Ok(found)
     }
 }
 

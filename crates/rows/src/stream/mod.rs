@@ -6,7 +6,9 @@
 //! are left to the careful way (`window.rs`), which finds out more and does it cell by cell.
 
 mod buffer;
+mod complete;
 pub mod encode;
+pub mod gather;
 mod lane;
 mod parity;
 mod pass;
@@ -15,6 +17,7 @@ pub mod solve;
 mod source;
 
 pub use buffer::Buffer;
+pub use complete::Completed;
 pub use lane::{LaneStep, LaneTask, PieceTask};
 pub use pass::{CellTask, Coder, Disks, Feeder, LaneDisk, Outcome, Output, stream};
 pub use snapshot::{SnapshotFeed, known_source, lane_disks, parity_readers};

@@ -23,7 +23,7 @@ use crate::image::ParityImage;
 use crate::places::Places;
 use crate::window::Snapshot;
 
-/// What takes the rows of a lane that is not read: files on a new disk, or somebody who only checks them.
+/// What takes the rows of a lane, most often of one that is not read: files on a new disk, or somebody who only checks them.
 pub trait RowSink: Send {
     /// Which lane of the snapshot it takes.
     fn lane(&self) -> usize;
@@ -64,7 +64,7 @@ pub struct Solving<'a, 's> {
     pub read: Vec<(&'a ParityImage, Serves)>,
     /// Disks that are not read although they may be there.
     pub lost: &'a [DiskId],
-    /// Who takes the rows of the missing lanes.
+    /// Who takes rows.
     pub sinks: Vec<&'s mut dyn RowSink>,
     /// Images that are computed and written anew.
     pub written: &'a mut [ParityImage],
@@ -104,7 +104,7 @@ impl Solving<'_, '_> {
     ///
     /// # Errors
     /// What a sink, a disk that is written, or the database says.
-    pub fn run(mut self, cells: &[CellIndex], progress: &mut dyn Progress) -> Result<Solved> {
+    pub fn run(&mut self, cells: &[CellIndex], progress: &mut dyn Progress) -> Result<Solved> {
         let mut solved = Solved::default();
         // Batch by batch, so that what is kept for each cell does not grow with the pool.
         for batch in cells.chunks(cells_in_a_batch(self.snapshot.geometry)) {
@@ -296,9 +296,10 @@ impl Coder for Solver<'_, '_, '_> {
         let cell = self.snapshot.geometry.rows(task.cell);
         let granules = length as u64 / GRANULE;
         let rows = Rows::at(cell.start() + step as u64 * granules, granules);
-        for (lane, bytes) in plan.missing.iter().zip(&found) {
-            for sink in self.sinks.iter_mut().filter(|sink| sink.lane() == *lane) {
-                sink.take_rows(&self.snapshot.lanes[*lane].map, rows, bytes, &[])?;
+        let solved = plan.missing.iter().copied().zip(found.iter().map(Vec::as_slice));
+        for (lane, bytes) in known.iter().copied().chain(solved) {
+            for sink in self.sinks.iter_mut().filter(|sink| sink.lane() == lane) {
+                sink.take_rows(&self.snapshot.lanes[lane].map, rows, bytes, &[])?;
             }
         }
         let missing = plan.missing.iter().copied().take(found.len());

@@ -1,5 +1,7 @@
 //! What has another copy, on a survivor or where parity has it, comes back from that.
 
+use std::sync::Arc;
+
 use super::plan::{Copies, CopySource};
 
 use sieve_core::fate::{Composite, Fate};
@@ -13,9 +15,10 @@ use sieve_catalogue::{objects, versions};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit, advance};
 use sieve_pool::fate::VolumeModel;
+use sieve_pool::images::recall;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
-use sieve_rows::reconstruct::Reconstructor;
+use sieve_rows::recall::Wanted;
 use sieve_rows::window::Snapshot;
 
 /// Finds them, for objects of the disks that are lost.
@@ -66,7 +69,7 @@ pub(super) fn bring(
     target: &mut DataTarget,
     observer: &dyn Observer,
 ) -> Result<()> {
-    let mut reconstructor = Reconstructor::without(pool, snapshot, lost);
+    let recall = recall(pool, snapshot, images, lost);
     let sizes = target.jobs.iter().filter(|job| copies.contains_key(&job.object));
     let total = sizes.map(|job| job.size.exact()).sum();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
@@ -92,9 +95,9 @@ pub(super) fn bring(
                 })?;
             }
             CopySource::Parity { disk, version } => {
-                let row = versions::get(pool.catalogue.reading(), *version)?;
+                let row = Arc::new(versions::get(pool.catalogue.reading(), *version)?);
                 // What does not come back leaves cells that are not what their checksums say.
-                reconstructor.write(images, *disk, &row, &mut **file, observer)?;
+                recall.write(*disk, vec![Wanted { row, output: &mut **file }], observer)?;
             }
         }
         if target.settle(pool, version)? {

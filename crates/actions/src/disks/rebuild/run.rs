@@ -22,11 +22,9 @@ use sieve_core::count::Totals;
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_disk::workspace::Workspace;
-use sieve_pool::damage;
 use sieve_pool::images::{image_limits, load_snapshot, open_images, open_part};
 use sieve_pool::pool::Pool;
 use sieve_pool::traffic::Traffic;
-use sieve_rows::content::Contents;
 use sieve_rows::image::ParityImage;
 use sieve_rows::window::Snapshot;
 
@@ -145,6 +143,7 @@ fn open_data(
         workspace: Workspace::begin(&target.new.disk, pool.machine.random())?,
         open: None,
         lane,
+        only: None,
     })
 }
 
@@ -205,13 +204,13 @@ impl<'a> Pass<'a> {
         wanted: &[RelPath],
         observer: &dyn Observer,
     ) -> Result<()> {
+        let parity = (snapshot, self.images.as_slice(), lost);
         for target in &mut self.data {
             if !prepared.copies.is_empty() {
-                let parity = (snapshot, self.images.as_slice(), lost);
                 copies::bring(self.pool, &prepared.copies, parity, target, observer)?;
             }
             if !wanted.is_empty() {
-                first::bring(self.pool, snapshot, &self.images, lost, target, wanted, observer)?;
+                first::bring(self.pool, parity, target, wanted, &mut self.damage, observer)?;
             }
         }
         Ok(())
@@ -229,16 +228,9 @@ impl<'a> Pass<'a> {
             data: &mut self.data,
             parity: &mut self.parity,
         };
-        let left = streaming::run(work, &cells, observer)?;
-        self.parity_cells += (cells.len() - left.len()) as u64 * u64::from(!self.parity.is_empty());
-        let mut contents = Contents::without(self.pool, lost.to_vec());
-        for cell in left {
-            if observer.is_stopped() {
-                break;
-            }
-            self.parity.iter_mut().for_each(|image| image.discard(cell));
-            self.cell(snapshot, &mut contents, cell)?;
-        }
+        let completed = streaming::run(work, &cells, &mut self.damage, observer)?;
+        self.parity_cells = completed.written;
+        self.parity_cells_left = completed.unwritten;
         self.stopped = observer.is_stopped();
         if self.stopped {
             // What is in pieces now may come back whole later.
@@ -250,43 +242,12 @@ impl<'a> Pass<'a> {
     /// The cells to pass: all for a parity disk, those with something of a lost data disk else.
     fn cells(&self, snapshot: &Snapshot) -> BTreeSet<CellIndex> {
         let mut cells = BTreeSet::new();
-        for target in &self.data {
-            let Some(lane) = snapshot.lanes.get(target.lane) else { continue };
-            let map = &lane.map;
-            let wanted = map.iter().filter(|piece| target.wants(piece.value.version));
-            cells.extend(wanted.flat_map(|piece| snapshot.geometry.cells(piece.rows)));
-        }
+        self.data.iter().for_each(|target| cells.extend(target.cells(snapshot)));
         if !self.parity.is_empty() {
             let belongs = |cell: &CellIndex| self.parity.iter().any(|image| image.part_at(*cell).is_some());
             cells.extend(snapshot.cells().filter(belongs));
         }
         cells
-    }
-
-    fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
-        let mut problems = Vec::new();
-        let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
-        damage::note(self.pool, &problems, &mut self.damage)?;
-        for target in &mut self.data {
-            if let Some(lane) = snapshot.lanes.get(target.lane) {
-                target.take(&lane.map, &window)?;
-            }
-        }
-        if self.parity.is_empty() {
-            return Ok(());
-        }
-        if window.lanes.iter().any(|lane| !lane.unknown.is_empty()) {
-            self.parity_cells_left += 1;
-            return Ok(());
-        }
-        let mut images: Vec<&mut ParityImage> =
-            self.parity.iter_mut().filter(|image| image.part_at(cell).is_some()).collect();
-        let indices: Vec<ParityIndex> = images.iter().map(|image| image.index()).collect();
-        for (image, bytes) in images.iter_mut().zip(snapshot.encode(&indices, &window.lanes)) {
-            image.write(cell, &bytes)?;
-        }
-        self.parity_cells += 1;
-        Ok(())
     }
 
     /// Everything was passed: checks what came together.

@@ -6,11 +6,13 @@ use sieve_catalogue::label::Role;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE};
 use sieve_disk::Result;
 use sieve_disk::event::Observer;
+use sieve_pool::damage;
 use sieve_pool::images::cells_by_disk;
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
 use sieve_rows::image::ParityImage;
+use sieve_rows::stream::Completed;
 use sieve_rows::stream::solve::{RowSink, Serves, Solving};
 use sieve_rows::window::Snapshot;
 
@@ -28,12 +30,13 @@ pub(super) struct Work<'a> {
     pub(super) parity: &'a mut [ParityImage],
 }
 
-/// Streams the cells; returns those that have to be looked at with care.
+/// Passes the cells; damage that is met is noted, and told in words.
 pub(super) fn run(
     work: Work<'_>,
     cells: &BTreeSet<CellIndex>,
+    told: &mut Vec<String>,
     observer: &dyn Observer,
-) -> Result<BTreeSet<CellIndex>> {
+) -> Result<Completed> {
     let Work { pool, snapshot, images, lost, data, parity } = work;
     let cells: Vec<CellIndex> = cells.iter().copied().collect();
     let volume = snapshot.lanes.first().map(|lane| pool.member(lane.disk)).transpose()?;
@@ -49,11 +52,11 @@ pub(super) fn run(
         written: parity,
         memory: pool.restraint().memory,
     };
-    let solved = solving.run(&cells, &mut meter)?;
-    if !meter.is_stopped() {
+    let completed = solving.complete(&cells, &mut meter, &mut |met| damage::note(pool, met, told))?;
+    if !completed.stopped {
         meter.learn()?;
     }
-    Ok(solved.left)
+    Ok(completed)
 }
 
 /// Bytes that are read of each survivor.
@@ -64,12 +67,13 @@ pub(crate) fn amounts(
     snapshot: &Snapshot,
     lost: &[DiskId],
 ) -> BTreeMap<String, ByteLength> {
+    let most = cells.len() as u64 * snapshot.geometry.cell_bytes();
     let survives = |member: &Member| member.state.is_usable() && !lost.contains(&member.row.id);
     let mut amounts = BTreeMap::new();
     for member in pool.members_of(volume, Role::Data).filter(|member| survives(member)) {
         let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
         let rows = lane.map_or(0, |lane| lane.map.end());
-        amounts.insert(member.row.name.clone(), ByteLength::new(rows * GRANULE));
+        amounts.insert(member.row.name.clone(), ByteLength::new((rows * GRANULE).min(most)));
     }
     for (member, count) in cells_by_disk(pool, volume, cells).filter(|(member, _)| survives(member)) {
         let bytes = count * snapshot.geometry.cell_bytes();

@@ -6,13 +6,13 @@ use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Recovered;
 use sieve_core::lane::{LaneMap, Rows};
 use sieve_core::path::RelPath;
-use sieve_core::units::{DiskId, GRANULE, ObjectId, VersionId};
+use sieve_core::units::{CellIndex, DiskId, GRANULE, ObjectId, VersionId};
 use sieve_disk::Result;
 use sieve_disk::workspace::Workspace;
 use sieve_disk::{Disk, WriteFile};
 use sieve_pool::pool::Pool;
 use sieve_rows::stream::solve::RowSink;
-use sieve_rows::window::Window;
+use sieve_rows::window::Snapshot;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -37,17 +37,27 @@ pub(super) struct DataTarget {
     pub(super) workspace: Workspace,
     pub(super) open: Option<(VersionId, Box<dyn WriteFile>)>,
     pub(super) lane: usize,
+    /// The contents that are put together now, where it is not all of them.
+    pub(super) only: Option<BTreeSet<VersionId>>,
 }
 
 impl DataTarget {
     pub(super) fn wants(&self, version: VersionId) -> bool {
-        self.assemblies.get(&version).is_some_and(|a| a.state.is_none())
+        let is_now = self.only.as_ref().is_none_or(|only| only.contains(&version));
+        is_now && self.assemblies.get(&version).is_some_and(|a| a.state.is_none())
     }
 
-    /// Takes what a window has of this disk.
-    pub(super) fn take(&mut self, lane: &LaneMap, window: &Window) -> Result<()> {
-        let Some(of_lane) = window.lanes.get(self.lane) else { return Ok(()) };
-        self.take_rows(lane, window.rows, &of_lane.bytes, &of_lane.unknown)
+    /// Whether something of a content is known not to come back.
+    pub(super) fn has_lost(&self, version: VersionId) -> bool {
+        self.assemblies.get(&version).is_some_and(|a| !a.lost.is_empty())
+    }
+
+    /// The cells of parity over which something lies that is wanted.
+    pub(super) fn cells(&self, snapshot: &Snapshot) -> impl Iterator<Item = CellIndex> {
+        let geometry = snapshot.geometry;
+        let pieces = snapshot.lanes.get(self.lane).into_iter().flat_map(|lane| lane.map.iter());
+        let wanted = pieces.filter(|piece| self.wants(piece.value.version));
+        wanted.flat_map(move |piece| geometry.cells(piece.rows))
     }
 
     pub(super) fn write(&mut self, version: VersionId, bytes: &[u8], offset: u64) -> Result<()> {

@@ -1,10 +1,13 @@
 //! Files that are not whole on any disk that is there: from parity, and from their pieces.
 
+use std::sync::Arc;
+
 use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
 
-use super::{Passing, Taking, below, is_worth_another};
+use super::find::Found;
+use super::{BATCH, BATCH_BYTES, Computed, Passing, Taking, below, is_worth_another};
 use sieve_catalogue::nodes;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
@@ -13,11 +16,23 @@ use sieve_catalogue::versions;
 use sieve_disk::{Attributes, Disk, EntryKind, ReadFile};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::fate::Unfinished;
-use sieve_pool::images::{load_snapshot, open_images};
+use sieve_pool::images::{load_snapshot, open_images, recall};
 use sieve_pool::member::Member;
 use sieve_pool::pieces;
 use sieve_pool::pieces::PiecedFile;
-use sieve_rows::reconstruct::Reconstructor;
+use sieve_rows::recall::Wanted;
+
+/// So many of the files that are asked for are looked at for some that can be computed together.
+const LOOKED_AHEAD: usize = 4096;
+
+/// A file that is to be computed.
+struct Computing {
+    disk: DiskId,
+    object: ObjectId,
+    version: VersionId,
+    size: ByteLength,
+    to: RelPath,
+}
 
 impl Taking<'_> {
     /// Brings the files in pieces below a path; tells which they are.
@@ -74,11 +89,11 @@ impl Taking<'_> {
         let object = objects::by_path(self.pool.catalogue.reading(), piece.disk, &piece.path)?;
         let object =
             object.ok_or_else(|| self.no_way(&piece.path, member, "nothing is known of this piece"))?;
-        let (passing, _) = self.compute(member, &piece.path, &object, &RelPath::ROOT)?;
+        let computed = self.compute(member, &piece.path, &object, &RelPath::ROOT)?;
         self.report.reconstructed += 1;
-        let file = self.out.open(&passing)?;
+        let file = self.out.open(&computed.part)?;
         // It stays readable while it is open, and leaves nothing behind.
-        self.out.remove_file(&passing)?;
+        self.out.remove_file(&computed.part)?;
         Ok(file)
     }
 
@@ -99,42 +114,103 @@ impl Taking<'_> {
             };
         };
         self.refuse_taken(to)?;
-        let (part, size) = self.compute(member, path, object, to)?;
+        let Computed { part, size, output } = self.compute(member, path, object, to)?;
         let looks = objects::attributes(reading, object.id)?;
-        self.publish(Passing { part, to: to.clone(), size, output: None }, &looks)?;
+        self.publish(Passing { part, to: to.clone(), size, output: Some(output) }, &looks)?;
         self.report.verified += 1;
         self.report.reconstructed += 1;
         Ok(())
     }
 
-    /// Computes a file from parity and the other disks, into an unfinished file.
+    /// Computes a file from parity and the other disks, into an unfinished file; others were computed with one before.
     fn compute(
         &mut self,
         member: &Member,
         path: &RelPath,
         object: &ObjectRow,
         to: &RelPath,
-    ) -> Result<(RelPath, ByteLength)> {
-        let version = object.version.filter(|_| object.standing == Standing::Same);
+    ) -> Result<Computed> {
+        let version = self.computable(object);
         let version =
             version.ok_or_else(|| self.no_way(path, member, "parity does not have its present content"))?;
-        let row = versions::get(self.pool.catalogue.reading(), version)?;
+        let done = match self.computed.remove(&object.id) {
+            Some(done) => done,
+            None => {
+                let (disk, size) = (member.row.id, object.size);
+                let one = Computing { disk, object: object.id, version, size, to: to.clone() };
+                self.compute_all(&[one])?;
+                self.computed.remove(&object.id).flatten()
+            }
+        };
+        done.ok_or_else(|| self.no_way(path, member, "what is left does not bring it back whole"))
+    }
+
+    /// The content of an object that parity has.
+    fn computable(&self, object: &ObjectRow) -> Option<VersionId> {
+        object.version.filter(|_| object.standing == Standing::Same)
+    }
+
+    /// Computes the first of `found`, and those after it that lie on the same disk: they share rows.
+    pub(super) fn compute_ahead(&mut self, found: &[Found<'_>], base: &RelPath) -> Result<()> {
+        let Some(disk) = found.first().map(|first| first.best.row.id) else { return Ok(()) };
+        let (mut together, mut bytes): (Vec<Computing>, u64) = (Vec::new(), 0);
+        for one in found.iter().take(LOOKED_AHEAD).filter(|one| one.is_file && one.best.row.id == disk) {
+            let Some(object) = objects::by_path(self.pool.catalogue.reading(), disk, &one.path)? else {
+                continue;
+            };
+            if self.computed.contains_key(&object.id) && together.is_empty() {
+                return Ok(());
+            }
+            let is_new = together.iter().all(|other| other.object != object.id);
+            if let Some(version) = self.computable(&object).filter(|_| is_new) {
+                let to = below(&one.path, base)?;
+                together.push(Computing { disk, object: object.id, version, size: object.size, to });
+                bytes += object.size.exact();
+            }
+            if together.len() >= BATCH || bytes >= BATCH_BYTES {
+                break;
+            }
+        }
+        self.compute_all(&together)
+    }
+
+    /// Computes files of one disk in one pass, each into an unfinished file beside its place.
+    fn compute_all(&mut self, files: &[Computing]) -> Result<()> {
+        let Some(disk) = files.first().map(|file| file.disk) else { return Ok(()) };
         if self.parity.is_none() {
             let snapshot = load_snapshot(self.pool, self.volume)?;
             self.parity = Some((snapshot, open_images(self.pool, self.volume, &[])?));
         }
-        let part = self.part_of(to)?;
-        let (snapshot, images) = self.parity.as_ref().expect("it was just made ready");
-        let mut output = self.out.create(&part)?;
-        let mut reconstructor = Reconstructor::new(self.pool, snapshot);
-        let missing = reconstructor.write(images, member.row.id, &row, &mut *output, self.observer);
-        if row.unfinished || missing.as_ref().map_or(true, |missing| !missing.is_empty()) {
-            self.out.remove_file(&part)?;
-            missing?;
-            return Err(self.no_way(path, member, "what is left does not bring it back whole"));
+        let mut parts = Vec::new();
+        for file in files {
+            let row = Arc::new(versions::get(self.pool.catalogue.reading(), file.version)?);
+            self.make_parent(&file.to)?;
+            let part = self.part_of(&file.to)?;
+            let output = self.out.create(&part)?;
+            parts.push((row, Computed { part, size: file.size, output }));
         }
-        output.sync()?;
-        Ok((part, row.sum.size))
+        let (snapshot, images) = self.parity.as_ref().expect("it was just made ready");
+        let wanted = parts
+            .iter_mut()
+            .map(|(row, part)| Wanted { row: Arc::clone(row), output: &mut *part.output })
+            .collect();
+        let recalled = recall(self.pool, snapshot, images, &[]).write(disk, wanted, self.observer);
+        let all_missing = || parts.iter().map(|_| vec![0]).collect();
+        let missing: Vec<Vec<u64>> = recalled.as_ref().map_or_else(|_| all_missing(), Clone::clone);
+        for ((file, (row, part)), missing) in files.iter().zip(parts).zip(missing) {
+            let is_whole = missing.is_empty() && !row.unfinished;
+            if !is_whole {
+                self.out.remove_file(&part.part)?;
+            }
+            self.computed.insert(file.object, is_whole.then_some(part));
+        }
+        recalled.map(|_| ())
+    }
+
+    /// What was computed ahead, and is not used after all.
+    pub(super) fn forget_computed(&mut self) -> Result<()> {
+        let parts = std::mem::take(&mut self.computed).into_values().flatten();
+        parts.map(|computed| computed.part).try_for_each(|part| self.out.remove_file(&part))
     }
 
     fn no_way(&self, path: &RelPath, member: &Member, why: &str) -> Error {

@@ -5,13 +5,14 @@ mod degraded;
 mod find;
 mod list;
 
+use std::collections::HashMap;
 use std::path::Path;
 
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, ObjectId};
 
 pub(crate) use find::content_of;
 pub use find::not_found;
@@ -70,13 +71,14 @@ pub fn get(
         out,
         observer,
         parity: None,
+        computed: HashMap::new(),
         parts: 0,
         passing: Vec::new(),
         report,
     };
     let outcome = paths.iter().try_for_each(|path| taking.everything_below(path));
     // What is whole stays, whatever ended the rest.
-    let outcome = outcome.and(taking.give_names());
+    let outcome = outcome.and(taking.give_names()).and(taking.forget_computed());
     match outcome {
         Err(error) if error.is_stop() => taking.report.stopped = true,
         outcome => outcome?,
@@ -98,6 +100,13 @@ struct Passing {
     output: Option<Box<dyn WriteFile>>,
 }
 
+/// A file that was computed, beside its place.
+struct Computed {
+    part: RelPath,
+    size: ByteLength,
+    output: Box<dyn WriteFile>,
+}
+
 /// Files on their way out of a volume.
 struct Taking<'a> {
     pool: &'a Pool,
@@ -108,6 +117,8 @@ struct Taking<'a> {
     observer: &'a dyn Observer,
     /// The snapshot and the images, once something of a disk is read that is not there.
     parity: Option<(Snapshot, Vec<ParityImage>)>,
+    /// Files that were computed ahead; none where a content does not come back.
+    computed: HashMap<ObjectId, Option<Computed>>,
     /// How many unfinished files there were so far.
     parts: u64,
     /// Files that are whole, and have no name yet.
@@ -123,11 +134,14 @@ impl Taking<'_> {
             Err(error) if error.kind == Kind::NotFound && !in_pieces.is_empty() => Vec::new(),
             other => other?,
         };
-        for one in &found {
+        for (at, one) in found.iter().enumerate() {
             heed(self.observer)?;
             let to = below(&one.path, &base)?;
             if one.is_file && self.held(one, &to)? {
                 continue;
+            }
+            if one.is_file && !one.best.state.is_usable() {
+                self.compute_ahead(&found[at..], &base)?;
             }
             let outcome = self.best_copy(one, &to);
             let may_be_held = one.is_file && outcome.as_ref().is_err_and(is_worth_another);

@@ -2,7 +2,11 @@
 //! from parity.
 
 mod find;
+mod make;
+mod place;
+mod report;
 mod run;
 
 pub use find::{Candidate, Recoverable, What, list};
-pub use run::{RestoreReport, Restored, Target, execute};
+pub use report::{RestoreReport, Restored, Target};
+pub use run::execute;

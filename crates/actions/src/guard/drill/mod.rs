@@ -5,7 +5,7 @@ mod prover;
 
 use crate::disks::rebuild::streaming::amounts;
 use sieve_pool::progress::Meter;
-use sieve_rows::stream::solve::{RowSink, Serves, Solving};
+use sieve_rows::stream::solve::{Serves, Solving};
 use std::collections::{BTreeMap, HashSet};
 
 use schemars::JsonSchema;
@@ -13,7 +13,7 @@ use serde::Serialize;
 use sieve_core::checksum::ContentHasher;
 use sieve_core::fate::Fate;
 use sieve_core::forecast::Forecast;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, ObjectId, ParityIndex};
+use sieve_core::units::{ByteLength, CellIndex, DiskId, ObjectId};
 
 use prover::Prover;
 use sieve_catalogue::label::Role;
@@ -33,9 +33,8 @@ use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 use sieve_pool::scan::doubts::resolve_doubts;
 use sieve_pool::traffic::Traffic;
-use sieve_rows::content::Contents;
 use sieve_rows::image::ParityImage;
-use sieve_rows::window::{LaneWindow, Snapshot};
+use sieve_rows::window::Snapshot;
 
 /// A file that came out otherwise than was predicted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -253,58 +252,18 @@ impl<'a> Pass<'a> {
             snapshot,
             read: survivors.chain(compared).collect(),
             lost,
-            sinks: self.provers.iter_mut().map(|prover| prover as &mut dyn RowSink).collect(),
+            sinks: self.provers.iter_mut().map(Prover::sink).collect(),
             written: &mut [],
             memory: self.pool.restraint().memory,
         };
-        let solved = solving.run(&cells, &mut meter)?;
-        drop(meter);
-        for image in &self.lost_images {
-            self.report.parity_cells += solved.compared.get(&image.index()).copied().unwrap_or(0);
-        }
-        let mut contents = Contents::without(self.pool, lost.to_vec());
-        for cell in solved.left {
-            if observer.is_stopped() {
-                break;
-            }
-            self.cell(snapshot, &mut contents, cell)?;
-        }
-        self.report.stopped = observer.is_stopped();
+        let report = &mut self.report;
+        let completed = solving
+            .complete(&cells, &mut meter, &mut |met| damage::note(self.pool, met, &mut report.damage))?;
+        report.parity_cells = completed.compared.values().sum();
+        report.parity_cells_wrong = completed.differ;
+        report.parity_cells_lost = completed.unknown;
+        report.stopped = completed.stopped;
         Ok(())
-    }
-
-    /// One cell with care: row by row, as far as each can be computed.
-    fn cell(&mut self, snapshot: &Snapshot, contents: &mut Contents<'_>, cell: CellIndex) -> Result<()> {
-        let mut problems = Vec::new();
-        let window = snapshot.read(contents, &self.images, cell, &mut problems)?;
-        damage::note(self.pool, &problems, &mut self.report.damage)?;
-        for prover in &mut self.provers {
-            let number = RowSink::lane(prover);
-            if let (Some(lane), Some(found)) = (snapshot.lanes.get(number), window.lanes.get(number)) {
-                prover.take_rows(&lane.map, window.rows, &found.bytes, &found.unknown)?;
-            }
-        }
-        self.compare_parity(snapshot, &window.lanes, cell);
-        Ok(())
-    }
-
-    /// Parity that is taken to be lost is computed, and compared with what lies on its disk.
-    fn compare_parity(&mut self, snapshot: &Snapshot, lanes: &[LaneWindow], cell: CellIndex) {
-        let Some(expected) = snapshot.expected.at(u64::from(cell.get())) else { return };
-        let known = lanes.iter().all(|lane| lane.unknown.is_empty());
-        let indices: Vec<ParityIndex> = self.lost_images.iter().map(ParityImage::index).collect();
-        let computed = if known { snapshot.encode(&indices, lanes) } else { Vec::new() };
-        for (position, image) in
-            self.lost_images.iter().enumerate().filter(|(_, i)| i.part_at(cell).is_some())
-        {
-            let report = &mut self.report;
-            let count = match computed.get(position) {
-                None => &mut report.parity_cells_lost,
-                Some(bytes) if image.read(cell, expected).as_ref() == Some(bytes) => &mut report.parity_cells,
-                Some(_) => &mut report.parity_cells_wrong,
-            };
-            *count += 1;
-        }
     }
 
     /// Compares what came out with what was predicted, file by file.

@@ -169,7 +169,8 @@ impl Pass<'_> {
         cell: CellIndex,
         lanes: &mut [LaneWindow],
     ) -> Result<()> {
-        let old = sync.snapshot.read(contents, self.images, cell, &mut Vec::new())?;
+        let images: Vec<&ParityImage> = self.images.iter().collect();
+        let old = sync.snapshot.read(contents, &images, cell, &mut Vec::new())?;
         for (position, lane) in lanes.iter_mut().enumerate() {
             let (now, then) = (&sync.target[position], &sync.snapshot.lanes[position].map);
             for rows in std::mem::take(&mut lane.unknown) {

@@ -4,6 +4,7 @@
 use super::mend_in_place::{Patch, mend_in_place};
 use super::mend_report::{LeftCell, MendReport, MendedCell};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use sieve_core::checksum::cell_sum;
 use sieve_core::fate::Standing;
@@ -26,13 +27,12 @@ use sieve_disk::{Error, Kind, Result};
 use sieve_pool::checkpoint::note_written;
 use sieve_pool::held;
 use sieve_pool::held::{IS_WRITTEN, ToHold, Watcher};
-use sieve_pool::images::{load_snapshot, open_images};
+use sieve_pool::images::{load_snapshot, open_images, recall};
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
 use sieve_rows::content::Contents;
 use sieve_rows::image::ParityImage;
-use sieve_rows::reconstruct::Reconstructor;
 use sieve_rows::window::Snapshot;
 
 /// Mends all damage that is known.
@@ -52,7 +52,6 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
         let mut mender = Mender {
             pool,
             snapshot: &snapshot,
-            reconstructor: Reconstructor::new(pool, &snapshot),
             contents: Contents::new(pool),
             observer,
             report: &mut report,
@@ -73,8 +72,6 @@ pub fn mend(pool: &Pool, observer: &dyn Observer) -> Result<MendReport> {
 struct Mender<'a> {
     pool: &'a Pool,
     snapshot: &'a Snapshot,
-    /// For files.
-    reconstructor: Reconstructor<'a>,
     /// For parity, once the files are mended.
     contents: Contents<'a>,
     observer: &'a dyn Observer,
@@ -119,7 +116,7 @@ impl Mender<'_> {
         cells: &[u64],
     ) -> Result<()> {
         let reading = self.pool.catalogue.reading();
-        let row = versions::get(reading, version)?;
+        let row = Arc::new(versions::get(reading, version)?);
         let object = objects::of_version(reading, member.row.id, version)?;
         let names = object.as_ref().map_or(Ok(Vec::new()), |object| objects::names(reading, object.id))?;
         let (Some(object), Some(path)) = (object, names.first().cloned()) else { return Ok(()) };
@@ -178,7 +175,7 @@ impl Mender<'_> {
         images: &[ParityImage],
         member: &Member,
         path: &RelPath,
-        row: &VersionRow,
+        row: &Arc<VersionRow>,
         cells: &[u64],
     ) -> Result<Vec<Patch>> {
         let disk = member.writable()?;
@@ -207,7 +204,7 @@ impl Mender<'_> {
         images: &[ParityImage],
         member: &Member,
         path: &RelPath,
-        row: &VersionRow,
+        row: &Arc<VersionRow>,
         cell: u64,
     ) -> Result<Option<Vec<u8>>> {
         for other in self.pool.file_members(&member.row.volume).filter(|m| m.row.id != member.row.id) {
@@ -217,7 +214,8 @@ impl Mender<'_> {
         }
         // Nothing on a cache is in any row.
         if member.row.role == Role::Data {
-            self.reconstructor.cell(images, member.row.id, row, cell)
+            let recall = recall(self.pool, self.snapshot, images, &[]);
+            Ok(recall.cells(member.row.id, row, cell..cell + 1, self.observer)?.remove(&cell))
         } else {
             Ok(None)
         }
@@ -350,7 +348,8 @@ impl Mender<'_> {
         cell: CellIndex,
     ) -> Result<bool> {
         let Some(expected) = self.snapshot.expected.at(u64::from(cell.get())) else { return Ok(true) };
-        let window = self.snapshot.read(&mut self.contents, images, cell, &mut Vec::new())?;
+        let all: Vec<&ParityImage> = images.iter().collect();
+        let window = self.snapshot.read(&mut self.contents, &all, cell, &mut Vec::new())?;
         let known = window.lanes.iter().all(|lane| lane.unknown.is_empty());
         let Some(image) = images.get_mut(position).filter(|image| known && image.room() > 0) else {
             return Ok(false);

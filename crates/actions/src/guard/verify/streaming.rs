@@ -24,7 +24,7 @@ pub(super) fn compare(
     let images = open_images(pool, volume, &[])?;
     let mut meter =
         Meter::begin(pool, observer, &amounts(pool, volume, cells, snapshot), cells.len() as u64)?;
-    let solving = Solving {
+    let mut solving = Solving {
         places: pool,
         snapshot,
         read: images.iter().map(|image| (image, Serves::Both)).collect(),

@@ -1,14 +1,16 @@
 //! What the old disk does not give any more, from parity and the other disks.
 
+use std::sync::Arc;
+
 use sieve_catalogue::versions::VersionRow;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 use sieve_disk::event::Observer;
 use sieve_disk::{Attributes, Disk, Result, WriteFile};
-use sieve_pool::images::{load_snapshot, open_images};
+use sieve_pool::images::{load_snapshot, open_images, recall};
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
-use sieve_rows::reconstruct::Reconstructor;
+use sieve_rows::recall::Wanted;
 use sieve_rows::window::Snapshot;
 
 /// Parity as of the last sync, looked at when the first file needs it: usually none does.
@@ -39,10 +41,11 @@ impl<'a> Spare<'a> {
             self.ready = Some((load_snapshot(self.pool, volume)?, open_images(self.pool, volume, &[])?));
         }
         let (snapshot, images) = self.ready.as_ref().expect("it was just made ready");
-        let mut reconstructor = Reconstructor::without(self.pool, snapshot, &[self.without]);
         let mut output = to.create(path)?;
-        let missing = reconstructor.write(images, self.without, row, &mut *output, observer);
-        if !missing.as_ref().is_ok_and(Vec::is_empty) {
+        let wanted = Wanted { row: Arc::new(row.clone()), output: &mut *output };
+        let recall = recall(self.pool, snapshot, images, std::slice::from_ref(&self.without));
+        let missing = recall.write(self.without, vec![wanted], observer);
+        if !missing.as_ref().is_ok_and(|missing| missing.iter().all(Vec::is_empty)) {
             drop(output);
             to.remove_file(path)?;
             return missing.map(|_| None);
