@@ -5,6 +5,7 @@ use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
 
 use crate::Result;
+use crate::WriteFile;
 use crate::{Attributes, Disk, EntryKind};
 
 /// Gives the finished and synced file at `from` its name `to`, which must be free.
@@ -85,12 +86,24 @@ pub fn sync_files(disk: &dyn Disk, paths: &[&RelPath]) -> Result<()> {
 /// # Errors
 /// What the disk says.
 pub fn write_file(disk: &dyn Disk, path: &RelPath, bytes: &[u8]) -> Result<()> {
+    write_file_with(disk, path, |file| file.write_at(bytes, 0))
+}
+
+/// As [`write_file`], for what is not in memory all at once: `write` is handed the empty file.
+///
+/// # Errors
+/// What the disk or `write` says.
+pub fn write_file_with(
+    disk: &dyn Disk,
+    path: &RelPath,
+    write: impl FnOnce(&mut dyn WriteFile) -> Result<()>,
+) -> Result<()> {
     let mut name = path.as_bytes().to_vec();
     name.extend_from_slice(b".new");
     let new = RelPath::new(name).expect("a valid path with a suffix is one");
     let mut file = disk.modify(&new)?;
     file.set_length(0)?;
-    file.write_at(bytes, 0)?;
+    write(&mut *file)?;
     file.sync()?;
     publish_over(disk, &new, path)
 }

@@ -1,7 +1,10 @@
 //! Parity images: cells in slots of segment files, and the tables that say which is where.
 
+mod index;
 mod part;
 mod table;
+#[cfg(test)]
+mod tests;
 mod whole;
 
 pub use part::{ImageLimits, OpenCell, Part, PartPlace};

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use sieve_core::lane::IntervalMap;
 use sieve_core::layout::OurPlace;
@@ -12,7 +12,8 @@ use sieve_core::sync::CellGeometry;
 use sieve_core::units::{ByteLength, CellIndex, CheckpointId, DiskId, ParityIndex};
 use uuid::Uuid;
 
-use super::table::{self, Entry};
+use super::index::{EntryAt, Index, Located};
+use super::table::{self, Entry, Log};
 use sieve_disk::durable;
 use sieve_disk::{Disk, Stat, WriteFile, full_path};
 use sieve_disk::{Error, Kind, Result};
@@ -87,13 +88,25 @@ pub struct PartPlace {
     pub limits: ImageLimits,
 }
 
+/// The slots that no cell lies in, of the first `end`.
+fn free_slots(entries: &Index, end: u32) -> BTreeSet<u32> {
+    let mut is_free = vec![true; end as usize];
+    entries.iter().for_each(|(_, located)| is_free[located.slot as usize] = false);
+    (0..end).zip(is_free).filter_map(|(slot, is_free)| is_free.then_some(slot)).collect()
+}
+
 /// A part of a parity image, open: all of it, unless it goes on over several disks.
 pub struct Part {
     disk: Arc<dyn Disk>,
     place: PartPlace,
     identity: (Uuid, ParityIndex, CellGeometry),
-    entries: BTreeMap<u32, Entry>,
+    entries: Index,
+    /// The table's file: it has the checksums.
+    log: Mutex<Option<Log>>,
+    /// Cells that were written since the last checkpoint;
     pending: BTreeMap<u32, Entry>,
+    /// and where the frame begins that has them, once it does.
+    prepared: Option<u64>,
     free: BTreeSet<u32>,
     /// Given up by a committed checkpoint, not to be used before the replicas have followed.
     freed: Vec<u32>,
@@ -116,7 +129,7 @@ impl Part {
         identity: (Uuid, ParityIndex, CellGeometry),
         knows: impl FnMut(CheckpointId) -> Result<bool>,
     ) -> Result<Self> {
-        let (table, damage) = match table::read(&*disk, identity, knows) {
+        let (table, damage) = match table::read(&*disk, identity, u64::from(place.limits.slots), knows) {
             Ok(table) => (table, None),
             Err(error) if matches!(error.kind, Kind::Corrupt | Kind::Io) && error.code != table::NEWER => {
                 (table::Table::default(), Some(error.message))
@@ -125,7 +138,7 @@ impl Part {
         };
         // A slot far beyond what the disk can hold would only make room for itself in memory (L6).
         let most = u64::from(place.limits.slots).max(table.entries.len() as u64 * 2 + SLOTS_OF_ANY_DISK);
-        let (table, damage) = match table.entries.values().map(|e| e.slot).max() {
+        let (table, damage) = match table.entries.iter().map(|(_, located)| located.slot).max() {
             Some(slot) if u64::from(slot) >= most => {
                 let place = full_path(&*disk, &table::path());
                 let why =
@@ -134,15 +147,16 @@ impl Part {
             }
             _ => (table, damage),
         };
-        let used: BTreeSet<u32> = table.entries.values().map(|e| e.slot).collect();
-        let end = used.last().map_or(0, |slot| slot + 1);
+        let end = table.entries.iter().map(|(_, located)| located.slot + 1).max().unwrap_or(0);
         Ok(Self {
             disk,
             place,
             identity,
-            free: (0..end).filter(|slot| !used.contains(slot)).collect(),
+            free: free_slots(&table.entries, end),
             entries: table.entries,
+            log: Mutex::new(table.log),
             pending: BTreeMap::new(),
+            prepared: None,
             freed: Vec::new(),
             end,
             logged: table.logged,
@@ -187,7 +201,7 @@ impl Part {
 
     /// Whether the table has the cell as of the checkpoint that is expected.
     pub fn has(&self, cell: CellIndex, expected: CheckpointId) -> bool {
-        self.entries.get(&cell.get()).is_some_and(|e| e.checkpoint == expected)
+        self.entries.get(cell.get()).is_some_and(|located| located.checkpoint == expected)
     }
 
     /// The cells that belong here, of those expected, that the table does not have as they should be; intervals count in
@@ -205,16 +219,23 @@ impl Part {
             .collect()
     }
 
+    /// Where a cell lies, and its checksum, if it is of the expected checkpoint and the table still says so.
+    fn slot_and_sum(&self, cell: CellIndex, expected: CheckpointId) -> Option<(u32, [u8; 16])> {
+        let located = self.entries.get(cell.get()).filter(|located| located.checkpoint == expected)?;
+        let mut log = self.log.lock().unwrap_or_else(PoisonError::into_inner);
+        Some((located.slot, log.as_mut()?.sum(cell.get(), located).ok()??))
+    }
+
     /// Reads a cell; nothing unless it is of the expected checkpoint and its checksum holds.
     ///
     /// # Errors
     /// Never for what cannot be read: that is a cell that is not valid. Only when the image contradicts itself.
     pub fn read(&self, cell: CellIndex, expected: CheckpointId) -> Option<Vec<u8>> {
-        let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
-        let (segment, offset) = self.segment_of(entry.slot);
+        let (slot, sum) = self.slot_and_sum(cell, expected)?;
+        let (segment, offset) = self.segment_of(slot);
         let mut bytes = vec![0; usize::try_from(self.cell_bytes()).ok()?];
         let length = self.disk.open(&Self::segment_path(segment)).ok()?.read_at(&mut bytes, offset).ok()?;
-        let is_whole = length == bytes.len() && blake3::hash(&bytes).as_bytes()[..16] == entry.sum;
+        let is_whole = length == bytes.len() && blake3::hash(&bytes).as_bytes()[..16] == sum;
         is_whole.then_some(bytes)
     }
 
@@ -223,14 +244,15 @@ impl Part {
     /// # Errors
     /// What the disk says.
     pub fn segments(&self) -> Result<Vec<(u32, Option<Stat>)>> {
-        let numbers: BTreeSet<u32> = self.entries.values().map(|e| self.segment_of(e.slot).0).collect();
+        let slots = self.entries.iter().map(|(_, located)| located.slot);
+        let numbers: BTreeSet<u32> = slots.map(|slot| self.segment_of(slot).0).collect();
         numbers.into_iter().map(|n| Ok((n, self.disk.stat(&Self::segment_path(n))?))).collect()
     }
 
     /// The cells that lie in a segment.
     pub fn cells_in(&self, segment: u32) -> Vec<CellIndex> {
-        let here = self.entries.iter().filter(|(_, e)| self.segment_of(e.slot).0 == segment);
-        here.map(|(cell, _)| CellIndex::new(*cell)).collect()
+        let here = self.entries.iter().filter(|(_, located)| self.segment_of(located.slot).0 == segment);
+        here.map(|(cell, _)| CellIndex::new(cell)).collect()
     }
 
     /// How the segment files that were written to look now.
@@ -254,14 +276,9 @@ impl Part {
 
     /// Where a cell lies, if it is of the expected checkpoint.
     pub(super) fn spot(&self, cell: CellIndex, expected: CheckpointId) -> Option<Spot> {
-        let entry = self.entries.get(&cell.get()).filter(|e| e.checkpoint == expected)?;
-        let (segment, offset) = self.segment_of(entry.slot);
-        Some(Spot {
-            disk: Arc::clone(&self.disk),
-            segment: Self::segment_path(segment),
-            offset,
-            sum: entry.sum,
-        })
+        let (slot, sum) = self.slot_and_sum(cell, expected)?;
+        let (segment, offset) = self.segment_of(slot);
+        Some(Spot { disk: Arc::clone(&self.disk), segment: Self::segment_path(segment), offset, sum })
     }
 
     /// Takes a written cell back before the checkpoint: it stays as it was.
@@ -280,8 +297,7 @@ impl Part {
     /// When there is no free slot, or what the disk says.
     pub fn begin_cell(&mut self, cell: CellIndex) -> Result<OpenCell> {
         if self.rewrites {
-            table::rewrite(&*self.disk, self.identity, &self.entries)?;
-            (self.rewrites, self.logged) = (false, self.entries.len());
+            self.rewrite(&BTreeMap::new())?;
         }
         let slot = self.take_slot(cell)?;
         Ok(OpenCell { cell, slot, written: 0, hasher: blake3::Hasher::new() })
@@ -317,7 +333,7 @@ impl Part {
 
     /// A free slot: for a cell that is written again as near as can be to where it lay, for a new one behind the others.
     fn take_slot(&mut self, cell: CellIndex) -> Result<u32> {
-        let former = self.entries.get(&cell.get()).map(|entry| entry.slot);
+        let former = self.entries.get(cell.get()).map(|located| located.slot);
         let can_grow = self.end < self.place.limits.slots;
         if former.is_none() && can_grow {
             return Ok(self.next_slot());
@@ -373,14 +389,21 @@ impl Part {
             entry.checkpoint = checkpoint;
         }
         if self.disk.stat(&table::path())?.is_none() || self.logged > 2 * self.entries.len() + 4096 {
-            table::rewrite(&*self.disk, self.identity, &self.entries)?;
-            self.logged = self.entries.len();
+            self.rewrite(&BTreeMap::new())?;
         }
         let end = self.disk.stat(&table::path())?.map_or(0, |s| s.size.exact());
         let mut file = self.disk.modify(&table::path())?;
         file.write_at(&table::frame(checkpoint, &self.pending), end)?;
         file.sync()?;
         self.logged += self.pending.len();
+        self.prepared = Some(end);
+        Ok(())
+    }
+
+    fn rewrite(&mut self, fresh: &BTreeMap<u32, Entry>) -> Result<()> {
+        let log = self.log.get_mut().unwrap_or_else(PoisonError::into_inner);
+        *log = Some(table::rewrite(&*self.disk, self.identity, &mut self.entries, log.as_mut(), fresh)?);
+        (self.rewrites, self.logged) = (false, self.entries.len());
         Ok(())
     }
 
@@ -393,26 +416,31 @@ impl Part {
     /// What the disk says.
     pub fn finish_copy(&mut self, expected: &IntervalMap<CheckpointId>) -> Result<()> {
         self.sync_segments()?;
+        let mut fresh = BTreeMap::new();
         for (cell, mut entry) in std::mem::take(&mut self.pending) {
             if let Some(checkpoint) = expected.at(u64::from(cell)) {
                 entry.checkpoint = checkpoint;
-                self.freed.extend(self.entries.insert(cell, entry).map(|old| old.slot));
+                self.take_in(cell, entry, table::NOT_YET);
+                fresh.insert(cell, entry);
             }
         }
         durable::make_own_folder(&*self.disk, &OurPlace::Parity.path())?;
         self.disk.sync_folder(&OurPlace::Parity.path())?;
-        table::rewrite(&*self.disk, self.identity, &self.entries)?;
-        (self.rewrites, self.logged) = (false, self.entries.len());
-        Ok(())
+        self.rewrite(&fresh)
     }
 
     /// The catalogue knows the checkpoint now: the new cells count, the old ones' slots are given up.
     pub fn committed(&mut self) {
-        for (cell, entry) in std::mem::take(&mut self.pending) {
-            if let Some(old) = self.entries.insert(cell, entry) {
-                self.freed.push(old.slot);
-            }
+        let frame = self.prepared.take();
+        for (position, (cell, entry)) in std::mem::take(&mut self.pending).into_iter().enumerate() {
+            let at = frame.and_then(|frame| table::entry_in(frame, position)).unwrap_or(table::NOT_YET);
+            self.take_in(cell, entry, at);
         }
+    }
+
+    /// A cell counts; the slot that it had before is given up.
+    fn take_in(&mut self, cell: u32, Entry { slot, checkpoint, .. }: Entry, at: EntryAt) {
+        self.freed.extend(self.entries.insert(cell, Located { slot, checkpoint, at }));
     }
 
     /// The replicas know the checkpoint too: slots given up may be used again.
