@@ -291,7 +291,7 @@ fn large_files(total: u64) {
     let added = (1 << 30).min(total / 4);
     write_file(&bench.disk(3).join("dawn/added.flac"), &noise.repeat(4)[..added as usize]);
     let (planned, done, report) = bench.sync();
-    let sum = |map: &std::collections::BTreeMap<String, sieve_core::units::ByteLength>, from: usize| -> u64 {
+    let sum = |map: &sieve_core::amounts::Amounts, from: usize| -> u64 {
         map.iter()
             .filter(|(name, _)| name[1..].parse::<usize>().is_ok_and(|n| n >= from))
             .map(|(_, b)| b.exact())
@@ -299,7 +299,7 @@ fn large_files(total: u64) {
     };
     println!(
         "  one file of {added} B added: {planned:.2} + {done:.2} s, read {} B of it and {} B of parity in {} cells, wrote {} B to parity disks",
-        report.read_bytes["d3"].exact(),
+        report.read_bytes.of("d3").exact(),
         sum(&report.read_bytes, DATA),
         report.cells,
         sum(&report.written_bytes, DATA),

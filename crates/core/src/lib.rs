@@ -3,6 +3,7 @@
 //! Nothing here touches a file, a clock, a terminal or a network: values in, values out.
 
 pub mod agenda;
+pub mod amounts;
 pub mod checksum;
 pub mod code;
 pub mod count;

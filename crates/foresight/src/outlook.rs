@@ -1,7 +1,6 @@
 //! What a loss is worked out for: the volumes of a pool that exists, or a pool on paper.
 
-use std::collections::BTreeMap;
-
+use sieve_core::amounts::Amounts;
 use sieve_core::fate::{Cost, DiskIndex, DiskSet, Exposures, Stakes};
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
@@ -153,10 +152,10 @@ impl<'a> PoolOutlook<'a> {
         for id in &volume.disks {
             let lost = member(id)?;
             let reach = lost.used_bytes(&self.pool.catalogue)?;
-            let mut amounts = BTreeMap::new();
+            let mut amounts = Amounts::new();
             for other in &volume.disks {
                 let used = member(other)?.used_bytes(&self.pool.catalogue)?;
-                amounts.insert(member(other)?.row.name.clone(), used.min(reach));
+                amounts.set(&member(other)?.row.name, used.min(reach));
             }
             let is_data = lost.row.role == Role::Data;
             members.push(RiskMember {

@@ -21,4 +21,4 @@ pub mod writer;
 
 pub use members::agreement::{agree, open};
 pub use members::{check, follow, member, new_disk};
-pub use pace::{copies, curves, progress, traffic};
+pub use pace::{copies, curves, pass, progress, traffic};

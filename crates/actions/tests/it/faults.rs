@@ -326,7 +326,10 @@ fn the_next_forecast_knows_how_slow_a_disk_was() {
     };
     let forecast = |scene: &Scene| {
         let pool = scene.open_on(Arc::new(RealMachine { clock: Clock::Real })).unwrap();
-        let amounts = [("alder".to_string(), sieve_core::units::ByteLength::new(60_000_000))].into();
+        let amounts = sieve_core::amounts::Amounts::from_iter([(
+            "alder".to_string(),
+            sieve_core::units::ByteLength::new(60_000_000),
+        )]);
         sieve_pool::curves::forecast_pass(&pool, &amounts).unwrap().likely.seconds()
     };
     let before = forecast(&scene);

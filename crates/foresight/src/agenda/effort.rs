@@ -2,6 +2,7 @@
 
 use sieve_actions::guard::verify;
 use sieve_core::agenda::{Effort, Task};
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::{Duration, forecast};
 use sieve_core::pool::{JobSpec, Role, VolumeSpec};
 use sieve_core::units::ByteLength;
@@ -69,7 +70,9 @@ pub(super) fn effort(pool: &Pool, job: &JobSpec, arrives_a_day: f64) -> Result<K
             let mut seconds = 0.0;
             for member in tested(pool, job) {
                 let whole = member.usable_bytes().unwrap_or_default();
-                seconds += forecast_pass(pool, &[(member.row.name.clone(), whole)].into())?.likely.seconds();
+                seconds += forecast_pass(pool, &Amounts::from_iter([(member.row.name.clone(), whole)]))?
+                    .likely
+                    .seconds();
             }
             Ok(plain(seconds))
         }

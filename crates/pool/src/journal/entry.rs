@@ -1,10 +1,9 @@
 //! One line of the journal, as a type that can be read back.
 
-use std::collections::BTreeMap;
-
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
+use sieve_core::amounts::Amounts;
 use sieve_core::count::Count;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
@@ -179,11 +178,11 @@ pub struct Entry {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forecast_seconds: Option<f64>,
     /// What was read of each disk.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    #[serde(default, skip_serializing_if = "Amounts::is_empty")]
+    pub read_bytes: Amounts,
     /// What was written to each disk.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    #[serde(default, skip_serializing_if = "Amounts::is_empty")]
+    pub written_bytes: Amounts,
     /// The files that it was about.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub files: Option<Count>,
@@ -218,8 +217,8 @@ impl Entry {
             ended: Ended::Done,
             seconds: None,
             forecast_seconds: None,
-            read_bytes: BTreeMap::new(),
-            written_bytes: BTreeMap::new(),
+            read_bytes: Amounts::new(),
+            written_bytes: Amounts::new(),
             files: None,
             disks: Vec::new(),
             paths: Vec::new(),
@@ -255,9 +254,9 @@ impl Entry {
 
     /// With what flowed.
     #[must_use]
-    pub fn moved(mut self, bytes: (&BTreeMap<String, ByteLength>, &BTreeMap<String, ByteLength>)) -> Self {
-        let some = |map: &BTreeMap<String, ByteLength>| {
-            map.iter().filter(|(_, b)| **b > ByteLength::ZERO).map(|(n, b)| (n.clone(), *b)).collect()
+    pub fn moved(mut self, bytes: (&Amounts, &Amounts)) -> Self {
+        let some = |map: &Amounts| {
+            map.iter().filter(|(_, b)| *b > ByteLength::ZERO).map(|(n, b)| (n.clone(), b)).collect()
         };
         (self.read_bytes, self.written_bytes) = (some(bytes.0), some(bytes.1));
         self
@@ -292,18 +291,18 @@ impl Entry {
     /// Whether a disk took part in it.
     pub fn is_about_disk(&self, name: &str) -> bool {
         self.disks.iter().any(|disk| disk == name)
-            || self.read_bytes.contains_key(name)
-            || self.written_bytes.contains_key(name)
+            || self.read_bytes.get(name).is_some()
+            || self.written_bytes.get(name).is_some()
     }
 
     /// All that was written.
     pub fn written(&self) -> ByteLength {
-        self.written_bytes.values().fold(ByteLength::ZERO, |sum, bytes| sum.plus(*bytes))
+        self.written_bytes.total()
     }
 
     /// All that was read.
     pub fn read(&self) -> ByteLength {
-        self.read_bytes.values().fold(ByteLength::ZERO, |sum, bytes| sum.plus(*bytes))
+        self.read_bytes.total()
     }
 }
 

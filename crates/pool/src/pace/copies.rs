@@ -1,7 +1,6 @@
 //! How long it takes to copy whole files from disk to disk.
 
-use std::collections::BTreeMap;
-
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
@@ -14,20 +13,16 @@ use crate::pool::Pool;
 ///
 /// # Errors
 /// When the measured curves are damaged.
-pub fn forecast_copies(
-    pool: &Pool,
-    read: &BTreeMap<String, ByteLength>,
-    written: &BTreeMap<String, ByteLength>,
-) -> Result<Forecast> {
+pub fn forecast_copies(pool: &Pool, read: &Amounts, written: &Amounts) -> Result<Forecast> {
     let (reading, writing) = (Forecast::in_turn(one_by_one(pool, read)?), forecast_pass(pool, written)?);
     let copying = if reading.likely > writing.likely { reading } else { writing };
     Ok(Forecast::in_turn(std::iter::once(copying).chain(one_by_one(pool, written)?)))
 }
 
 /// Each disk for itself.
-fn one_by_one(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Vec<Forecast>> {
-    let alone = |(disk, bytes): (&String, &ByteLength)| {
-        forecast_pass(pool, &BTreeMap::from([(disk.clone(), *bytes)]))
+fn one_by_one(pool: &Pool, amounts: &Amounts) -> Result<Vec<Forecast>> {
+    let alone = |(disk, bytes): (&String, ByteLength)| {
+        forecast_pass(pool, &Amounts::from_iter([(disk.clone(), bytes)]))
     };
     amounts.iter().map(alone).collect()
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::{
     CurveSource, Forecast, Link, Participant, Pass, SpeedCurve, Underway, assumed_processor, default_curve,
     forecast,
@@ -133,12 +134,12 @@ impl Curves {
 ///
 /// # Errors
 /// When the measured curves are damaged.
-pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Forecast> {
-    let mut of_volumes: BTreeMap<&str, BTreeMap<String, ByteLength>> = BTreeMap::new();
+pub fn forecast_pass(pool: &Pool, amounts: &Amounts) -> Result<Forecast> {
+    let mut of_volumes: BTreeMap<&str, Amounts> = BTreeMap::new();
     for member in &pool.members {
-        let amount = amounts.get(&member.row.name).filter(|amount| **amount > ByteLength::ZERO);
+        let amount = amounts.get(&member.row.name).filter(|amount| *amount > ByteLength::ZERO);
         let of_volume = of_volumes.entry(&member.row.volume).or_default();
-        of_volume.extend(amount.map(|amount| (member.row.name.clone(), *amount)));
+        of_volume.extend(amount.map(|amount| (member.row.name.clone(), amount)));
     }
     let moving = of_volumes.values().filter(|amounts| !amounts.is_empty());
     let passes = moving.map(|amounts| Ok(forecast(&pass_of(pool, amounts)?))).collect::<Result<Vec<_>>>()?;
@@ -149,18 +150,18 @@ pub fn forecast_pass(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Res
 ///
 /// # Errors
 /// When the measured curves are damaged.
-pub fn pass_of(pool: &Pool, amounts: &BTreeMap<String, ByteLength>) -> Result<Pass> {
+pub fn pass_of(pool: &Pool, amounts: &Amounts) -> Result<Pass> {
     let curves = Curves::read(&*pool.home)?;
     let mut pass = Pass { links: links(&pool.spec), processor: Some(assumed_processor()), disks: Vec::new() };
     for member in &pool.members {
-        let Some(amount) = amounts.get(&member.row.name).filter(|a| **a > ByteLength::ZERO) else { continue };
+        let Some(amount) = amounts.get(&member.row.name).filter(|a| *a > ByteLength::ZERO) else { continue };
         let spec = member.spec.as_ref();
-        let space = usable_bytes(spec, member.filesystem.as_ref()).unwrap_or(*amount);
+        let space = usable_bytes(spec, member.filesystem.as_ref()).unwrap_or(amount);
         let link = spec.and_then(|s| s.link.as_ref());
         pass.disks.push(Participant {
             name: member.row.name.clone(),
-            end: *amount,
-            capacity: space.max(*amount),
+            end: amount,
+            capacity: space.max(amount),
             curve: curves.of(spec, member.filesystem.as_ref().map(|f| &f.id)),
             link: link.and_then(|name| pass.links.iter().position(|l| l.name == *name)),
         });

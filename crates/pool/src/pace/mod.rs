@@ -2,5 +2,6 @@
 
 pub mod copies;
 pub mod curves;
+pub mod pass;
 pub mod progress;
 pub mod traffic;

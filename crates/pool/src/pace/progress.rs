@@ -1,9 +1,10 @@
 //! Telling how a long stage is getting on, with a remaining time that can be believed.
 
 use sieve_rows::stream::solve::Progress;
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::VecDeque;
 use std::time::{Duration, Instant};
 
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::{Measured, Underway};
 use sieve_core::units::{ByteLength, Rate};
 
@@ -37,12 +38,7 @@ impl<'a> Meter<'a> {
     ///
     /// # Errors
     /// When the measured curves are damaged.
-    pub fn begin(
-        pool: &'a Pool,
-        observer: &'a dyn Observer,
-        amounts: &BTreeMap<String, ByteLength>,
-        total: u64,
-    ) -> Result<Self> {
+    pub fn begin(pool: &'a Pool, observer: &'a dyn Observer, amounts: &Amounts, total: u64) -> Result<Self> {
         let limit = pool.restraint().rate;
         let pass = pass_of(pool, amounts)?;
         let now = Instant::now();
@@ -163,17 +159,12 @@ impl<'a> OneOfSeveral<'a> {
     ///
     /// # Errors
     /// When the measured curves are damaged.
-    pub fn new(
-        pool: &Pool,
-        observer: &'a dyn Observer,
-        volume: &str,
-        amounts: &BTreeMap<String, ByteLength>,
-    ) -> Result<Self> {
+    pub fn new(pool: &Pool, observer: &'a dyn Observer, volume: &str, amounts: &Amounts) -> Result<Self> {
         let mut later_seconds = 0.0;
         for later in pool.volumes().iter().skip_while(|one| one.name != volume).skip(1) {
             let is_of_it = |disk: &str| pool.member_named(disk).is_ok_and(|m| m.row.volume == later.name);
             let amounts = amounts.iter().filter(|(disk, _)| is_of_it(disk));
-            let pass = pass_of(pool, &amounts.map(|(disk, bytes)| (disk.clone(), *bytes)).collect())?;
+            let pass = pass_of(pool, &amounts.map(|(disk, bytes)| (disk.clone(), bytes)).collect())?;
             later_seconds +=
                 Underway::begin(pass, pool.restraint().rate).remaining(ByteLength::ZERO).seconds();
         }

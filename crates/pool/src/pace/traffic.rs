@@ -2,12 +2,10 @@
 
 use std::collections::BTreeMap;
 
+use sieve_core::amounts::Amounts;
 use sieve_core::units::ByteLength;
 
 use crate::pool::Pool;
-
-/// Bytes by disk.
-pub(crate) type Bytes = BTreeMap<String, ByteLength>;
 
 /// The counters of all disks, when something began.
 pub struct Traffic {
@@ -21,12 +19,12 @@ impl Traffic {
     }
 
     /// What was read and what was written since.
-    pub fn since(&self, pool: &Pool) -> (Bytes, Bytes) {
-        let (mut read, mut written) = (Bytes::new(), Bytes::new());
+    pub fn since(&self, pool: &Pool) -> (Amounts, Amounts) {
+        let (mut read, mut written) = (Amounts::new(), Amounts::new());
         for (name, (now_read, now_written)) in counters(pool) {
             let (read_before, written_before) = self.before.get(&name).copied().unwrap_or_default();
-            read.insert(name.clone(), ByteLength::new(now_read - read_before));
-            written.insert(name, ByteLength::new(now_written - written_before));
+            read.set(&name, ByteLength::new(now_read - read_before));
+            written.set(&name, ByteLength::new(now_written - written_before));
         }
         (read, written)
     }

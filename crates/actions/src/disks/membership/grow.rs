@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, DiskId, GRANULE};
 use uuid::Uuid;
@@ -66,9 +67,9 @@ pub struct GrowPlan {
     /// Their bytes.
     pub kept_bytes: ByteLength,
     /// Bytes to read at most, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes to write, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// How long that takes.
     pub forecast: Forecast,
     /// Something to think about, in words.
@@ -133,8 +134,8 @@ pub fn plan(pool: &Pool, request: &GrowRequest) -> Result<PreparedGrow> {
         usable,
         kept_files,
         kept_bytes,
-        read_bytes: BTreeMap::new(),
-        written_bytes: BTreeMap::new(),
+        read_bytes: Amounts::new(),
+        written_bytes: Amounts::new(),
         forecast: Forecast::default(),
         doubts: new.doubts(),
     };
@@ -256,10 +257,10 @@ fn plan_parity(pool: &Pool, plan: &mut GrowPlan) -> Result<()> {
     }
     for lane in &snapshot.lanes {
         let rows: u64 = lane.map.iter().map(|piece| piece.rows.length()).sum();
-        plan.read_bytes.insert(pool.member(lane.disk)?.row.name.clone(), ByteLength::new(rows * GRANULE));
+        plan.read_bytes.set(&pool.member(lane.disk)?.row.name, ByteLength::new(rows * GRANULE));
     }
     let written = ByteLength::new(snapshot.cells().count() as u64 * snapshot.geometry.cell_bytes());
-    plan.written_bytes.insert(plan.disk.clone(), written);
+    plan.written_bytes.set(&plan.disk, written);
     plan.forecast = forecast_pass(pool, &plan.read_bytes)?;
     Ok(())
 }

@@ -12,8 +12,7 @@ mod target;
 use plan::Target;
 pub use plan::{Options, Prepared, RebuildPlan, RebuildReport, Request, Salvaged, TargetPlan};
 
-use std::collections::BTreeMap;
-
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::DiskId;
 use uuid::Uuid;
@@ -70,7 +69,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
             .filter(|m| m.row.volume == volume && !m.state.is_usable() && !lost.contains(&m.row.id))
             .map(|m| m.row.name.clone())
             .collect(),
-        read_bytes: BTreeMap::new(),
+        read_bytes: Amounts::new(),
         forecast: Forecast::default(),
     };
     let copies = copies::find(pool, &model, &lost)?;
@@ -79,7 +78,7 @@ pub fn plan(pool: &Pool, requests: &[Request]) -> Result<Prepared> {
     }
     for member in pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable()) {
         if !lost.contains(&member.row.id) {
-            plan.read_bytes.insert(member.row.name.clone(), member.used_bytes(&pool.catalogue)?);
+            plan.read_bytes.set(&member.row.name, member.used_bytes(&pool.catalogue)?);
         }
     }
     let written = plan.targets.iter().map(|t| (t.disk.clone(), t.bytes));

@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::disks::DiskRow;
 use sieve_catalogue::label::Role;
+use sieve_core::amounts::Amounts;
 use sieve_core::count::Totals;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
@@ -12,7 +13,6 @@ use sieve_core::units::ByteLength;
 use sieve_core::units::{DiskId, ObjectId, VersionId};
 use sieve_pool::fate::Elsewhere;
 use sieve_pool::new_disk::NewDisk;
-use std::collections::BTreeMap;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use uuid::Uuid;
@@ -81,7 +81,7 @@ pub struct RebuildPlan {
     /// Members that are missing besides: they are not rebuilt now.
     pub also_missing: Vec<String>,
     /// Bytes to read at most, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// How long that takes.
     pub forecast: Forecast,
 }
@@ -111,9 +111,9 @@ pub struct RebuildReport {
     /// It was asked to stop before its end: what came back whole is there, and running it again goes on from here.
     pub stopped: bool,
     /// Bytes read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes written, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
 }
 
 /// A rebuild that can be begun.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use sieve_core::amounts::Amounts;
 use sieve_core::path::RelPath;
 use sieve_core::units::{ByteLength, CellIndex, DiskId, ParityIndex, VersionId};
 
@@ -63,8 +64,8 @@ pub(super) fn execute(
         parity_cells,
         parity_cells_left,
         stopped,
-        read_bytes: BTreeMap::new(),
-        written_bytes: BTreeMap::new(),
+        read_bytes: Amounts::new(),
+        written_bytes: Amounts::new(),
     };
     for target in &mut data {
         finish::publish(pool, target, &mut report)?;
@@ -79,8 +80,8 @@ pub(super) fn execute(
     (report.read_bytes, report.written_bytes) = traffic.since(pool);
     for target in &prepared.targets {
         let (read, written) = target.new.disk.flow().totals();
-        report.read_bytes.insert(target.row.name.clone(), ByteLength::new(read));
-        report.written_bytes.insert(target.row.name.clone(), ByteLength::new(written));
+        report.read_bytes.set(&target.row.name, ByteLength::new(read));
+        report.written_bytes.set(&target.row.name, ByteLength::new(written));
     }
     finish::conclude(pool, &prepared.targets, &report)?;
     Ok(report)

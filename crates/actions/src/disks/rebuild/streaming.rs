@@ -1,14 +1,14 @@
 //! The pass over the survivors that a rebuild makes: rows into files, and lost parities anew.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
-use sieve_catalogue::label::Role;
-use sieve_core::units::{ByteLength, CellIndex, DiskId, GRANULE};
+use sieve_core::amounts::Amounts;
+use sieve_core::units::{CellIndex, DiskId};
 use sieve_disk::Result;
 use sieve_disk::event::Observer;
 use sieve_pool::damage;
-use sieve_pool::images::cells_by_disk;
 use sieve_pool::member::Member;
+use sieve_pool::pass::amounts_of_pass;
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
 use sieve_rows::image::ParityImage;
@@ -66,18 +66,7 @@ pub(crate) fn amounts(
     cells: &[CellIndex],
     snapshot: &Snapshot,
     lost: &[DiskId],
-) -> BTreeMap<String, ByteLength> {
-    let most = cells.len() as u64 * snapshot.geometry.cell_bytes();
+) -> Amounts {
     let survives = |member: &Member| member.state.is_usable() && !lost.contains(&member.row.id);
-    let mut amounts = BTreeMap::new();
-    for member in pool.members_of(volume, Role::Data).filter(|member| survives(member)) {
-        let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
-        let rows = lane.map_or(0, |lane| lane.map.end());
-        amounts.insert(member.row.name.clone(), ByteLength::new((rows * GRANULE).min(most)));
-    }
-    for (member, count) in cells_by_disk(pool, volume, cells).filter(|(member, _)| survives(member)) {
-        let bytes = count * snapshot.geometry.cell_bytes();
-        amounts.insert(member.row.name.clone(), ByteLength::new(bytes));
-    }
-    amounts
+    amounts_of_pass(pool, volume, snapshot, cells, survives)
 }

@@ -64,7 +64,7 @@ pub(crate) fn execute(
 ) -> Result<Mirrored> {
     pool.catalogue.transaction(|t| apart::set(t, &volume.name, &plan.apart))?;
     record_read(pool, plan)?;
-    let total = plan.written_bytes.values().map(|bytes| bytes.exact()).sum();
+    let total = plan.written_bytes.total().exact();
     observer.event(Event::Stage { name: "copying", total, unit: Unit::Bytes });
     let mut copier = Copier {
         pool,

@@ -6,6 +6,7 @@ use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::{apart, gone, versions};
+use sieve_core::amounts::Amounts;
 use sieve_core::checksum::ContentSum;
 use sieve_core::count::Count;
 use sieve_core::fate::Standing;
@@ -34,7 +35,7 @@ pub struct MirrorPlan {
     /// Files of which one copy was removed behind our back: it is not made again unasked.
     pub removed: Vec<String>,
     /// Bytes to write, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     #[serde(skip)]
     pub(super) apart: Vec<RelPath>,
     #[serde(skip)]
@@ -220,8 +221,7 @@ impl Planner<'_> {
     fn add(&mut self, path: &RelPath, from: &[usize], to: &[usize], size: ByteLength) {
         let id = |disk: &usize| self.members[*disk].row.id;
         for disk in to {
-            let sum = self.plan.written_bytes.entry(self.members[*disk].row.name.clone()).or_default();
-            *sum = sum.plus(size);
+            self.plan.written_bytes.add(&self.members[*disk].row.name, size);
         }
         self.plan.steps.push(Step {
             path: path.clone(),

@@ -5,10 +5,9 @@ mod plan;
 mod source;
 mod steady;
 
-use std::collections::BTreeMap;
-
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::units::ByteLength;
@@ -80,7 +79,7 @@ impl PutPlan {
     /// When the measured curves are damaged.
     pub fn forecast(&self, pool: &Pool) -> Result<Forecast> {
         let written = self.by_disk.iter().map(|(disk, amount)| (disk.clone(), amount.bytes)).collect();
-        forecast_copies(pool, &BTreeMap::new(), &written)
+        forecast_copies(pool, &Amounts::new(), &written)
     }
 
     /// Every file with where it goes, in the order in which they are copied.

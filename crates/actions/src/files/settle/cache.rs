@@ -8,7 +8,7 @@ use sieve_core::pool::{Landing, VolumeSpec};
 use sieve_core::units::{ByteLength, DiskId};
 
 use super::plan::{CacheSpace, Options, PlannedMove, SettlePlan, Why};
-use super::when::{NANOSECONDS_A_DAY, add_to, caches_of, why_in_use};
+use super::when::{NANOSECONDS_A_DAY, caches_of, why_in_use};
 use super::{CachedFile, cached_files};
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
 use sieve_catalogue::label::Role;
@@ -256,10 +256,10 @@ impl<'a> Planner<'a> {
         });
         for (member, share) in to {
             self.plan.by_disk.entry(member.row.name.clone()).or_default().add(share);
-            add_to(&mut self.plan.written_bytes, &member.row.name, share);
+            self.plan.written_bytes.add(&member.row.name, share);
         }
         for (disk, _) in &file.copies {
-            add_to(&mut self.plan.read_bytes, &name(*disk), size);
+            self.plan.read_bytes.add(&name(*disk), size);
             let holds = self.holds;
             if let Some(space) = self.space(*disk) {
                 space.free_after_sync = space.free_after_sync.plus(size);

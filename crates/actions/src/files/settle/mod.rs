@@ -9,9 +9,10 @@ mod when;
 
 use std::collections::BTreeMap;
 use when::caches_of;
-pub(crate) use when::{NANOSECONDS_A_DAY, add_to, age_of};
+pub(crate) use when::{NANOSECONDS_A_DAY, age_of};
 pub use when::{cache_free, cache_reserve, cache_size};
 
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::pool::{VolumeKind, VolumeSpec};
 pub use sieve_core::tiers::Reason;
@@ -66,8 +67,8 @@ pub fn plan(
         caches: Vec::new(),
         holds_on_tiers: false,
         tiers: None,
-        read_bytes: BTreeMap::new(),
-        written_bytes: BTreeMap::new(),
+        read_bytes: Amounts::new(),
+        written_bytes: Amounts::new(),
         forecast: Forecast::default(),
         moves: Vec::new(),
         to_give_up: Vec::new(),

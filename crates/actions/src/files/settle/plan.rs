@@ -6,6 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::held_files::HeldRow;
 use sieve_catalogue::objects::ObjectRow;
+use sieve_core::amounts::Amounts;
 use sieve_core::count::Count;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
@@ -103,9 +104,9 @@ pub struct SettlePlan {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tiers: Option<TierOutlook>,
     /// Bytes to read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes to write, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// How long that takes.
     pub forecast: Forecast,
     #[serde(skip)]

@@ -1,11 +1,10 @@
 //! Doing what was planned: held copies go, files move, then symlinks and folders follow.
 
-use std::collections::BTreeMap;
-
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::pool::{Landing, VolumeSpec};
-use sieve_core::units::{ByteLength, DiskId};
+use sieve_core::units::DiskId;
 
 use super::plan::{Options, SettlePlan};
 use super::when::caches_of;
@@ -34,9 +33,9 @@ pub struct SettleReport {
     /// Symlinks that moved.
     pub symlinks: u64,
     /// Bytes read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes written, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// How long it took, in seconds.
     pub seconds: f64,
 }

@@ -8,7 +8,7 @@ use sieve_core::tiers::{Assignment, Change, TieredFile, assign};
 use sieve_core::units::{ByteLength, DiskId, ObjectId};
 
 use super::plan::{Options, PlannedMove, SettlePlan, TierOutlook, Why};
-use super::when::{add_to, why_in_use};
+use super::when::why_in_use;
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
 use sieve_catalogue::heat;
 use sieve_catalogue::heat::Heat;
@@ -129,8 +129,8 @@ fn add(
         size: file.object.size,
     });
     plan.by_disk.entry(to_name.clone()).or_default().add(file.object.size);
-    add_to(&mut plan.read_bytes, from_name, file.object.size);
-    add_to(&mut plan.written_bytes, to_name, file.object.size);
+    plan.read_bytes.add(from_name, file.object.size);
+    plan.written_bytes.add(to_name, file.object.size);
     plan.holds_on_tiers |= leaving == Leaving::Hold;
     Ok(())
 }

@@ -10,7 +10,7 @@ use sieve_disk::Result;
 use sieve_pool::grounds::largest_recent;
 use sieve_pool::member::Member;
 use sieve_pool::pool::Pool;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 
 pub(crate) const NANOSECONDS_A_DAY: f64 = 86_400e9;
 
@@ -78,9 +78,4 @@ pub(super) fn settles_next(pool: &Pool, volume: &VolumeSpec, since: Option<i64>)
     let Some(days) = volume.cache.settle_every else { return Ok(None) };
     let last = sieve_catalogue::settled_at(pool.catalogue.reading(), &volume.name)?;
     Ok(last.or(since).map(|at| at.saturating_add((days * NANOSECONDS_A_DAY) as i64)))
-}
-
-pub(crate) fn add_to(amounts: &mut BTreeMap<String, ByteLength>, disk: &str, bytes: ByteLength) {
-    let sum = amounts.entry(disk.to_string()).or_default();
-    *sum = sum.plus(bytes);
 }

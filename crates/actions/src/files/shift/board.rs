@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::placement::Placement;
@@ -20,7 +21,6 @@ use sieve_pool::scan;
 
 use super::plan::{Fill, Measure, ShiftPlan, ShiftedFile};
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
-use crate::files::settle::add_to;
 
 /// A file as the last scan knew it, by one of its names.
 pub(super) struct Candidate {
@@ -239,16 +239,16 @@ impl<'a> Board<'a> {
             fills: Vec::new(),
             left_alone: self.left_alone,
             holds: self.leaving == Leaving::Hold,
-            read_bytes: BTreeMap::new(),
-            written_bytes: BTreeMap::new(),
+            read_bytes: Amounts::new(),
+            written_bytes: Amounts::new(),
             forecast: Forecast::default(),
             moves: self.moves,
             files: self.files,
         };
         for file in &plan.files {
             plan.by_disk.entry(file.to.clone()).or_default().add(file.size_bytes);
-            add_to(&mut plan.read_bytes, &file.from, file.size_bytes);
-            add_to(&mut plan.written_bytes, &file.to, file.size_bytes);
+            plan.read_bytes.add(&file.from, file.size_bytes);
+            plan.written_bytes.add(&file.to, file.size_bytes);
         }
         let fill =
             |seat: Seat| Fill { disk: seat.name, space: seat.space, before: seat.before, after: seat.used };

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::count::Count;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
@@ -65,9 +66,9 @@ pub struct ShiftPlan {
     /// What leaves a disk is held there until a sync has passed it.
     pub holds: bool,
     /// Bytes to read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes to write, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// How long that takes, without the sync.
     pub forecast: Forecast,
     #[serde(skip)]

@@ -1,11 +1,10 @@
 //! Doing it: files move, folders and symlinks follow where a disk is to be empty.
 
-use std::collections::BTreeMap;
-
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::pool::VolumeSpec;
-use sieve_core::units::{ByteLength, DiskId};
+use sieve_core::units::DiskId;
 use sieve_disk::Result;
 use sieve_disk::event::Observer;
 use sieve_pool::journal::{Did, Ended, Entry};
@@ -28,9 +27,9 @@ pub struct ShiftReport {
     /// Symlinks that moved.
     pub symlinks: u64,
     /// Bytes read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes written, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// How long it took, in seconds.
     pub seconds: f64,
 }

@@ -6,10 +6,11 @@ mod prover;
 use crate::disks::rebuild::streaming::amounts;
 use sieve_pool::progress::Meter;
 use sieve_rows::stream::solve::{Serves, Solving};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::checksum::ContentHasher;
 use sieve_core::fate::Fate;
 use sieve_core::forecast::Forecast;
@@ -69,7 +70,7 @@ pub struct Report {
     /// Damage that was met on survivors, in words.
     pub damage: Vec<String>,
     /// Bytes read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// The share of the files that was looked at, where it was not all.
     #[serde(rename = "sample_share")]
     pub sample: Option<f64>,
@@ -85,7 +86,7 @@ impl Report {
 
     /// Whether everything was looked at, read, and came out as predicted.
     pub fn is_proven(&self) -> bool {
-        let read: ByteLength = self.read_bytes.values().copied().sum();
+        let read = self.read_bytes.total();
         let has_content = self.predicted.rebuilt.bytes.plus(self.predicted.older.bytes) > ByteLength::ZERO;
         self.is_as_predicted() && self.sample.is_none() && (read > ByteLength::ZERO || !has_content)
     }
@@ -109,7 +110,7 @@ impl Report {
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DrillForecast {
     /// Bytes read at most, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// How long.
     pub duration: Forecast,
 }
@@ -122,11 +123,11 @@ pub fn forecast(pool: &Pool, names: &[String]) -> Result<DrillForecast> {
     let (volume, lost) = volume_of(pool, names)?;
     let used = |id: &DiskId| pool.member(*id)?.used_bytes(&pool.catalogue);
     let reach = lost.iter().map(used).collect::<Result<Vec<_>>>()?.into_iter().max().unwrap_or_default();
-    let mut read_bytes = BTreeMap::new();
+    let mut read_bytes = Amounts::new();
     for member in pool.members.iter().filter(|m| m.row.volume == volume && m.state.is_usable()) {
         // A parity disk that is taken to be lost is there, and is compared with.
         if !lost.contains(&member.row.id) || member.row.role == Role::Parity {
-            read_bytes.insert(member.row.name.clone(), used(&member.row.id)?.min(reach));
+            read_bytes.set(&member.row.name, used(&member.row.id)?.min(reach));
         }
     }
     let duration = forecast_pass(pool, &read_bytes)?;
@@ -175,7 +176,7 @@ pub fn drill(pool: &Pool, names: &[String], sample: Option<f64>, observer: &dyn 
             .ended(Ended::of(report.stopped, report.is_proven()))
             .took(begun.elapsed().as_secs_f64())
             .on(names)
-            .moved((&report.read_bytes, &BTreeMap::new()))
+            .moved((&report.read_bytes, &Amounts::new()))
             .detail(&report)?,
     )?;
     Ok(report)

@@ -79,11 +79,11 @@ pub(super) fn estimate(
             plan.files_to_checksum += files;
             read = read.plus(bytes);
         }
-        plan.read_bytes.insert(name(lane.disk)?, read);
+        plan.read_bytes.set(&name(lane.disk)?, read);
     }
     let cell_bytes = sync.snapshot.geometry.cell_bytes();
     for (member, count) in cells_by_disk(pool, &volume.name, &work.cells().1) {
-        plan.read_bytes.insert(member.row.name.clone(), ByteLength::new(count * cell_bytes));
+        plan.read_bytes.set(&member.row.name, ByteLength::new(count * cell_bytes));
     }
     for image in &images {
         let invalid = fill::invalid(pool, &sync.snapshot, image)?;
@@ -92,7 +92,7 @@ pub(super) fn estimate(
             let here = |cell: &&CellIndex| part.covers(**cell);
             let anew = invalid.difference(&changed).filter(here).count();
             let cells = (changed.iter().filter(here).count() + anew) as u64;
-            plan.written_bytes.insert(name(part.member())?, ByteLength::new(cells * cell_bytes));
+            plan.written_bytes.set(&name(part.member())?, ByteLength::new(cells * cell_bytes));
         }
     }
     Ok(())

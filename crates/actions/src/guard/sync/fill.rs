@@ -1,15 +1,19 @@
 //! Cells of an image that are not valid though what they encode did not change: a new parity disk, or a damaged one.
 //! The lanes are read, and that image alone is written.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
+use sieve_core::amounts::Amounts;
 use sieve_core::code::Encoders;
-use sieve_core::units::{ByteLength, CellIndex, GRANULE};
+use sieve_core::units::CellIndex;
 
+use sieve_catalogue::label::Role;
 use sieve_catalogue::parity_state;
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
 use sieve_pool::checkpoint::note_written;
+use sieve_pool::member::Member;
+use sieve_pool::pass::amounts_of_pass;
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
 use sieve_rows::image::{ParityImage, Part};
@@ -143,24 +147,12 @@ fn fill_batch(
 }
 
 /// Bytes that are moved on each disk, at most.
-fn amounts(
-    pool: &Pool,
-    snapshot: &Snapshot,
-    image: &ParityImage,
-    cells: &[CellIndex],
-) -> Result<BTreeMap<String, ByteLength>> {
-    let most = cells.len() as u64 * snapshot.geometry.cell_bytes();
-    let mut amounts = BTreeMap::new();
-    for lane in &snapshot.lanes {
-        let bytes = ByteLength::new((lane.map.end() * GRANULE).min(most));
-        amounts.insert(pool.member(lane.disk)?.row.name.clone(), bytes);
-    }
-    for part in image.parts() {
-        let here = cells.iter().filter(|cell| part.covers(**cell)).count() as u64;
-        let bytes = ByteLength::new(here * snapshot.geometry.cell_bytes());
-        amounts.insert(pool.member(part.member())?.row.name.clone(), bytes);
-    }
-    Ok(amounts)
+fn amounts(pool: &Pool, snapshot: &Snapshot, image: &ParityImage, cells: &[CellIndex]) -> Result<Amounts> {
+    let Some(lane) = snapshot.lanes.first() else { return Ok(Amounts::new()) };
+    let volume = &pool.member(lane.disk)?.row.volume;
+    let takes_part =
+        |member: &Member| member.row.role == Role::Data || image.part_on(member.row.id).is_some();
+    Ok(amounts_of_pass(pool, volume, snapshot, cells, takes_part))
 }
 
 fn names(pool: &Pool, image: &ParityImage) -> Result<String> {

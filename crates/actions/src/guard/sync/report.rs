@@ -3,10 +3,10 @@
 use crate::files::mirror::MirrorPlan;
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::count::Count;
 use sieve_core::forecast::Forecast;
 use sieve_core::sync::{LaneChange, Preference};
-use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind};
 use sieve_pool::scan::ScanReport;
 use std::collections::BTreeMap;
@@ -42,9 +42,9 @@ pub struct SyncPlan {
     /// What enters and leaves parity, by data disk.
     pub changes: BTreeMap<String, LaneChange>,
     /// Bytes to read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes of parity to write, by disk.
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// How long that takes.
     pub forecast: Forecast,
     /// Files to checksum.
@@ -73,13 +73,8 @@ pub struct SyncPlan {
 
 impl SyncPlan {
     /// Bytes read and written, by disk.
-    pub(super) fn moved_bytes(&self) -> BTreeMap<String, ByteLength> {
-        let mut moved = self.read_bytes.clone();
-        for (name, bytes) in &self.written_bytes {
-            let sum = moved.entry(name.clone()).or_default();
-            *sum = sum.plus(*bytes);
-        }
-        moved
+    pub(super) fn moved_bytes(&self) -> Amounts {
+        self.read_bytes.plus(&self.written_bytes)
     }
 
     /// Whether there is nothing to do.
@@ -97,9 +92,9 @@ impl SyncPlan {
 #[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct SyncReport {
     /// Bytes really read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// Bytes really written, by disk (the table and the replica of the catalogue included).
-    pub written_bytes: BTreeMap<String, ByteLength>,
+    pub written_bytes: Amounts,
     /// Files checksummed.
     pub files_checksummed: u64,
     /// Cells of parity computed.

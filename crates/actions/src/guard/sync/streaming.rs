@@ -2,8 +2,9 @@
 //! should be is left to the careful way.
 
 use super::estimate::{no_room, place_of, read_of_lanes};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 
+use sieve_core::amounts::Amounts;
 use sieve_core::checksum::Subtree;
 use sieve_core::code::Encoders;
 use sieve_core::pool::VolumeSpec;
@@ -145,23 +146,17 @@ fn load(
 }
 
 /// Bytes that are moved on each disk.
-fn amounts(
-    pool: &Pool,
-    volume: &str,
-    sync: &VolumeSync,
-    work: &Work,
-) -> Result<BTreeMap<String, ByteLength>> {
-    let mut amounts = BTreeMap::new();
+fn amounts(pool: &Pool, volume: &str, sync: &VolumeSync, work: &Work) -> Result<Amounts> {
+    let mut amounts = Amounts::new();
     let bytes = read_of_lanes(pool, volume, sync, work)?;
     for (lane, bytes) in sync.snapshot.lanes.iter().zip(bytes) {
-        amounts.insert(pool.member(lane.disk)?.row.name.clone(), bytes);
+        amounts.set(&pool.member(lane.disk)?.row.name, bytes);
     }
     let (written, read) = work.cells();
     let cell_bytes = sync.snapshot.geometry.cell_bytes();
     for cells in [written, read] {
         for (member, count) in cells_by_disk(pool, volume, &cells) {
-            let sum = amounts.entry(member.row.name.clone()).or_insert(ByteLength::ZERO);
-            *sum = sum.plus(ByteLength::new(count * cell_bytes));
+            amounts.add(&member.row.name, ByteLength::new(count * cell_bytes));
         }
     }
     Ok(amounts)

@@ -1,8 +1,7 @@
 //! What a verify reads, and how long that takes.
 
-use std::collections::BTreeMap;
-
 use sieve_catalogue::label::Role;
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::units::ByteLength;
 use sieve_disk::Result;
@@ -15,7 +14,7 @@ use super::Scope;
 ///
 /// # Errors
 /// What the database says.
-pub fn amounts(pool: &Pool, is_meant: impl Fn(&str) -> bool) -> Result<BTreeMap<String, ByteLength>> {
+pub fn amounts(pool: &Pool, is_meant: impl Fn(&str) -> bool) -> Result<Amounts> {
     let read =
         pool.members.iter().filter(|member| member.row.role != Role::Cache && is_meant(&member.row.volume));
     read.map(|member| Ok((member.row.name.clone(), member.used_bytes(&pool.catalogue)?))).collect()
@@ -26,15 +25,15 @@ pub fn amounts(pool: &Pool, is_meant: impl Fn(&str) -> bool) -> Result<BTreeMap<
 ///
 /// # Errors
 /// When the measured curves are damaged, or what the database says.
-pub fn forecast(pool: &Pool, scope: &Scope) -> Result<Option<(BTreeMap<String, ByteLength>, Forecast)>> {
+pub fn forecast(pool: &Pool, scope: &Scope) -> Result<Option<(Amounts, Forecast)>> {
     let mut amounts = amounts(pool, |_| true)?;
     amounts.retain(|name, _| pool.member_named(name).is_ok_and(|member| member.state.is_usable()));
     match scope {
         Scope::Folder(_) => return Ok(None),
-        Scope::Disks(disks) => amounts.retain(|name, _| disks.contains(name)),
+        Scope::Disks(disks) => amounts.retain(|name, _| disks.iter().any(|disk| disk == name)),
         Scope::Share(share) => {
             let part = |bytes: ByteLength| ByteLength::new((bytes.exact() as f64 * share) as u64);
-            amounts.values_mut().for_each(|bytes| *bytes = part(*bytes));
+            amounts = amounts.map(part);
         }
         Scope::Whole => {}
     }

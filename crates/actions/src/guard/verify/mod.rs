@@ -9,6 +9,7 @@ mod streaming;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use sieve_core::amounts::Amounts;
 use sieve_core::fate::Standing;
 use sieve_core::lane::IntervalMap;
 use sieve_core::path::RelPath;
@@ -84,7 +85,7 @@ pub fn verify(pool: &Pool, scope: &Scope, observer: &dyn Observer) -> Result<Ver
     let mut entry = Entry::new(Did::Verify)
         .ended(Ended::of(report.stopped, well))
         .took(report.seconds)
-        .moved((&report.read_bytes, &BTreeMap::new()))
+        .moved((&report.read_bytes, &Amounts::new()))
         .detail(&report)?;
     if let Some(forecast) = &forecast {
         entry = entry.expected(forecast);

@@ -2,9 +2,10 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, CellIndex};
+use sieve_core::units::CellIndex;
 use std::collections::BTreeMap;
 
 /// What a verify found.
@@ -36,7 +37,7 @@ pub struct VerifyReport {
     /// It was asked to stop before its end.
     pub stopped: bool,
     /// Bytes read, by disk.
-    pub read_bytes: BTreeMap<String, ByteLength>,
+    pub read_bytes: Amounts,
     /// How long it was thought to take; none where only a folder was looked at.
     pub forecast: Option<Forecast>,
     /// How long it took, in seconds.

@@ -1,13 +1,10 @@
 //! The usual way: all lanes and parities are streamed and compared; what is not as it should be is looked at with care.
 
-use std::collections::BTreeMap;
-
-use sieve_catalogue::label::Role;
-use sieve_core::units::{ByteLength, CellIndex, GRANULE};
+use sieve_core::units::CellIndex;
 use sieve_disk::Result;
 use sieve_disk::event::Observer;
-use sieve_pool::images::{cells_by_disk, open_images};
-use sieve_pool::member::Member;
+use sieve_pool::images::open_images;
+use sieve_pool::pass::amounts_of_pass;
 use sieve_pool::pool::Pool;
 use sieve_pool::progress::Meter;
 use sieve_rows::stream::solve::{Serves, Solved, Solving};
@@ -22,8 +19,8 @@ pub(super) fn compare(
     observer: &dyn Observer,
 ) -> Result<Solved> {
     let images = open_images(pool, volume, &[])?;
-    let mut meter =
-        Meter::begin(pool, observer, &amounts(pool, volume, cells, snapshot), cells.len() as u64)?;
+    let amounts = amounts_of_pass(pool, volume, snapshot, cells, |member| member.state.is_usable());
+    let mut meter = Meter::begin(pool, observer, &amounts, cells.len() as u64)?;
     let mut solving = Solving {
         places: pool,
         snapshot,
@@ -38,27 +35,4 @@ pub(super) fn compare(
         meter.learn()?;
     }
     Ok(solved)
-}
-
-/// Bytes that are read of each disk at most.
-fn amounts(
-    pool: &Pool,
-    volume: &str,
-    cells: &[CellIndex],
-    snapshot: &Snapshot,
-) -> BTreeMap<String, ByteLength> {
-    let cell_bytes = snapshot.geometry.cell_bytes();
-    let most = cells.len() as u64 * cell_bytes;
-    let there = |member: &&Member| member.state.is_usable();
-    let lane_end = |member: &Member| {
-        let lane = snapshot.lanes.iter().find(|lane| lane.disk == member.row.id);
-        lane.map_or(0, |lane| lane.map.end().saturating_mul(GRANULE))
-    };
-    let data = pool.members_of(volume, Role::Data).filter(there);
-    let mut amounts: BTreeMap<String, ByteLength> =
-        data.map(|member| (member.row.name.clone(), ByteLength::new(lane_end(member).min(most)))).collect();
-    let parity = cells_by_disk(pool, volume, cells).filter(|(member, _)| there(member));
-    amounts
-        .extend(parity.map(|(member, count)| (member.row.name.clone(), ByteLength::new(count * cell_bytes))));
-    amounts
 }

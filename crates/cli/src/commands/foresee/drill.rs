@@ -8,7 +8,6 @@ use serde::Serialize;
 use sieve_actions::guard::drill::{Report, drill, forecast as drill_forecast};
 use sieve_catalogue::proofs;
 use sieve_catalogue::proofs::Proof;
-use sieve_core::units::ByteLength;
 use sieve_disk::Result;
 use sieve_foresight::paper;
 use sieve_foresight::status;
@@ -94,7 +93,7 @@ fn practise(context: &Context, dir: &Path, lose: &[String]) -> Result<Outcome> {
 /// Says how long it is likely to take, and when it was last proven.
 fn announce(pool: &Pool, lose: &[String]) -> Result<()> {
     let forecast = drill_forecast(pool, lose)?;
-    let read: ByteLength = forecast.read_bytes.values().copied().sum();
+    let read = forecast.read_bytes.total();
     crate::say!(
         "Reads up to {} from {}: likely {}, cautiously {}.",
         size(read),
@@ -124,7 +123,7 @@ pub(crate) fn proof_words(proof: &Proof, now: i64) -> String {
 }
 
 fn show(report: &Report) {
-    let read: ByteLength = report.read_bytes.values().copied().sum();
+    let read = report.read_bytes.total();
     if report.stopped {
         let text = "Stopped: nothing is proven, and nothing contradicted.";
         crate::answer!("{}", style::paint(style::WATCH, text));

@@ -8,6 +8,7 @@ use serde::Serialize;
 use sieve_actions::files::mirror::MirrorPlan;
 use sieve_actions::guard::sync;
 use sieve_actions::guard::sync::{Options, SyncPlan, SyncReport};
+use sieve_core::amounts::Amounts;
 use sieve_core::count::Count;
 use sieve_core::fate::Unguarded;
 use sieve_core::forecast::{Duration, Forecast};
@@ -123,8 +124,8 @@ fn show_plan(plan: &SyncPlan) {
         .read_bytes
         .iter()
         .filter(|(name, read)| {
-            **read == ByteLength::ZERO
-                && plan.written_bytes.get(*name).is_none_or(|written| *written == ByteLength::ZERO)
+            *read == ByteLength::ZERO
+                && plan.written_bytes.get(name).is_none_or(|written| written == ByteLength::ZERO)
         })
         .map(|(name, _)| name.as_str())
         .collect();
@@ -193,17 +194,13 @@ pub(crate) fn is_over_in_a_moment(forecast: &Forecast) -> bool {
 }
 
 /// A table of bytes by disk; with a pool file also where these disks are.
-pub(crate) fn show_bytes(
-    pool: Option<&PoolSpec>,
-    read: &BTreeMap<String, ByteLength>,
-    written: &BTreeMap<String, ByteLength>,
-) {
+pub(crate) fn show_bytes(pool: Option<&PoolSpec>, read: &Amounts, written: &Amounts) {
     let mut table = Table::new(&["disk", ">reads", ">writes", "?where"]);
-    let mut names: Vec<&String> = read.keys().chain(written.keys()).collect();
+    let mut names: Vec<&String> = read.disks().chain(written.disks()).collect();
     names.sort();
     names.dedup();
     for name in names {
-        let of = |map: &BTreeMap<String, ByteLength>| map.get(name).map_or("-".into(), |bytes| size(*bytes));
+        let of = |map: &Amounts| map.get(name).map_or("-".into(), size);
         let place = pool.and_then(|pool| pool.disk(name)).and_then(place::of);
         table.row([name.clone(), of(read), of(written), place.unwrap_or_else(|| "-".into())]);
     }

@@ -91,9 +91,9 @@ fn announce(pool: &Pool, scope: &Scope) -> Result<()> {
     if sync::is_over_in_a_moment(&takes) {
         return Ok(());
     }
-    let all = size(amounts.values().copied().sum());
+    let all = size(amounts.total());
     let disks = match amounts.len() {
-        0..=NAMED => place::named(&pool.spec, amounts.keys()),
+        0..=NAMED => place::named(&pool.spec, amounts.disks()),
         many => units::disks(many as u64),
     };
     crate::say!("Reads up to {all}, on {disks}.");

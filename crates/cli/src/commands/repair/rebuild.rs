@@ -123,7 +123,7 @@ fn show_plan(pool: &Pool, plan: &RebuildPlan) {
     style::heading("Reads at most");
     let mut reads = Table::new(&["disk", ">reads"]);
     for (disk, bytes) in &plan.read_bytes {
-        reads.row([disk.clone(), size(*bytes)]);
+        reads.row([disk.clone(), size(bytes)]);
     }
     reads.print();
     crate::commands::protect::sync::show_forecast(&plan.forecast);

@@ -1,6 +1,5 @@
 //! Looking at both disks.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::disks::membership::successor;
@@ -15,6 +14,7 @@ use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::pool_file;
 use sieve_catalogue::pool_file::Edit;
+use sieve_core::amounts::Amounts;
 use sieve_core::count::{Count, so_many};
 use sieve_core::forecast::Forecast;
 use sieve_core::units::{ByteLength, DiskId};
@@ -113,7 +113,7 @@ pub fn plan(pool: &Pool, request: &HandoverRequest) -> Result<PreparedHandover> 
     let mut doubts = new.doubts();
     doubts.extend(larger_than_parity(pool, member, space));
     // Nobody knows the new disk: it is taken to be as fast as the old one.
-    let whole = BTreeMap::from([(member.row.name.clone(), files.bytes)]);
+    let whole = Amounts::from_iter([(member.row.name.clone(), files.bytes)]);
     let forecast = forecast_copies(pool, &whole, &whole)?;
     let plan = HandoverPlan {
         volume: member.row.volume.clone(),

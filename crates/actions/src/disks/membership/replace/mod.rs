@@ -7,8 +7,7 @@ use plan::Target;
 pub use plan::{PreparedReplace, ReplacePlan, ReplaceReport, ReplaceRequest};
 pub use run::execute;
 
-use std::collections::BTreeMap;
-
+use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::layout::OurPlace;
 use sieve_core::units::{ByteLength, CellIndex, DiskId};
@@ -94,7 +93,7 @@ pub fn plan(pool: &Pool, request: &ReplaceRequest) -> Result<PreparedReplace> {
             .chain(rest.iter().flat_map(|rest| rest.new.doubts()))
             .collect(),
     };
-    plan.forecast = forecast_pass(pool, &BTreeMap::from([(old.name.clone(), plan.bytes)]))?;
+    plan.forecast = forecast_pass(pool, &Amounts::from_iter([(old.name.clone(), plan.bytes)]))?;
     let edits = edits(pool, &old, &first.new, request, rest.as_ref());
     pool_file::rehearse(&pool.file, &edits)?;
     Ok(PreparedReplace { plan, old, first, rest, edits })

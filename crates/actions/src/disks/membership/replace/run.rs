@@ -10,6 +10,7 @@ use sieve_catalogue::label;
 use sieve_catalogue::parity_state;
 use sieve_catalogue::pool_file::Edit;
 use sieve_catalogue::replica::Export;
+use sieve_core::amounts::Amounts;
 use sieve_core::units::{ByteLength, CellIndex, ParityIndex};
 use sieve_disk::Result;
 use sieve_disk::event::{Event, Observer, Unit};
@@ -23,7 +24,6 @@ use sieve_rows::image::{ParityImage, Part, PartPlace};
 use sieve_rows::stream::cells_in_a_batch;
 use sieve_rows::stream::{Buffer, CellTask, Coder, Disks, LaneStep, Output, parity_readers, stream};
 use sieve_rows::window::Snapshot;
-use std::collections::BTreeMap;
 
 /// Copies the image and switches over.
 ///
@@ -134,7 +134,7 @@ fn copy(
     let total = cells.len() as u64;
     observer.event(Event::Stage { name: "copying parity", total, unit: Unit::Cells });
     let bytes = ByteLength::new(total * snapshot.geometry.cell_bytes());
-    let amounts = BTreeMap::from([(old.name.clone(), bytes)]);
+    let amounts = Amounts::from_iter([(old.name.clone(), bytes)]);
     let mut meter = Meter::begin(pool, observer, &amounts, total)?;
     let most = cells_in_a_batch(snapshot.geometry);
     for batch in cells.chunks(most) {
