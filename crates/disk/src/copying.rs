@@ -20,29 +20,10 @@ pub(crate) fn step_for(size: ByteLength) -> usize {
 /// The code of the error for a source that does not hold still.
 pub const CHANGED: &str = "put.changed";
 
-/// Copies a file to an unfinished one, holes as holes, makes it durable and reads it back.
-///
-/// # Errors
-/// When the source changes on the way, the copy differs, the observer wants no more, or what a disk says. The target is
-/// left unfinished then.
-pub fn copy_verified(
-    input: &mut dyn ReadFile,
-    size: ByteLength,
-    disk: &dyn Disk,
-    target: &RelPath,
-    attributes: &Attributes,
-    observer: &dyn Observer,
-) -> Result<(ContentSum, Vec<Rows>)> {
-    let (mut output, sum) = copy_hashed(input, size, disk, target, attributes, observer)?;
-    output.sync()?;
-    let data = read_back(disk, &mut *output, &sum, observer)?;
-    Ok((sum, data))
-}
-
 /// Copies a file to an unfinished one, holes as holes: what is written is neither durable nor read back yet.
 ///
 /// # Errors
-/// As [`copy_verified`].
+/// When the source changes on the way, the observer wants no more, or what a disk says. The target is left unfinished then.
 pub fn copy_hashed(
     input: &mut dyn ReadFile,
     size: ByteLength,

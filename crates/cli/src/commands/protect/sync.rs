@@ -214,7 +214,10 @@ fn show_report(
     disks: &[String],
     unguarded: &BTreeMap<Unguarded, Count>,
 ) {
-    style::heading("Done, with parity and a copy of the catalogue on the disks:");
+    style::heading(match report.cells {
+        0 => "Done, with a copy of the catalogue on the disks:",
+        _ => "Done, with parity and a copy of the catalogue on the disks:",
+    });
     show_bytes(None, &report.read_bytes, &report.written_bytes);
     show_lists(report);
     show_how_long(&plan.forecast, report.seconds);
