@@ -83,6 +83,11 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     if context.json {
         json::print(&Synced { report: &report, unguarded: &unguarded })?;
     } else if is_shown {
+        let has_parity = pool.volumes().iter().any(|volume| !volume.parity.is_empty());
+        style::heading(match has_parity {
+            true => "Done, with parity and a copy of the catalogue on the disks:",
+            false => "Done, with a copy of the catalogue on the disks:",
+        });
         show_report(&plan, &report, &options.disks, &unguarded);
     }
     Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
@@ -214,10 +219,6 @@ fn show_report(
     disks: &[String],
     unguarded: &BTreeMap<Unguarded, Count>,
 ) {
-    style::heading(match report.cells {
-        0 => "Done, with a copy of the catalogue on the disks:",
-        _ => "Done, with parity and a copy of the catalogue on the disks:",
-    });
     show_bytes(None, &report.read_bytes, &report.written_bytes);
     show_lists(report);
     show_how_long(&plan.forecast, report.seconds);
