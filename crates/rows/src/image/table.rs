@@ -24,7 +24,7 @@ const FRAME_MAGIC: &[u8; 4] = b"ZSFR";
 const ENTRY: usize = 32;
 const SUM: usize = 16;
 /// So much of a table is read or written at once;
-const STEP: usize = 1 << 20;
+const STEP: usize = 64 << 10;
 /// and so much where single entries are looked up: their neighbours are wanted next, most often.
 const PAGE_BYTES: usize = 4096;
 /// A table holds at most 128 MB when compacted, and is compacted when it has doubled; this is for more than that.
@@ -246,6 +246,8 @@ pub(super) fn read(
     if !overwritten.is_empty() {
         table.entries.retain(|slot| overwritten.binary_search(&slot).is_err());
     }
+    // Few entries are looked up again, each with its neighbours.
+    log.at_hand = Vec::new();
     table.log = Some(log);
     Ok(table)
 }
