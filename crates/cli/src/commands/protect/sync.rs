@@ -60,9 +60,10 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     let SyncArguments { accept, disks, let_sleep, restraint, consent } = arguments;
     crate::restraint::hold(&restraint, &mut pool);
     let options = Options { accept, disks, let_sleep };
+    let has_parity = pool.volumes().iter().any(|volume| !volume.parity.is_empty());
     let show = |_: &_, plan: &SyncPlan| {
         if !context.json {
-            show_plan(plan);
+            show_plan(plan, has_parity);
         }
     };
     let question = Question { consent, work: Work::Long("sync"), words: "Sync?" };
@@ -83,7 +84,6 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     if context.json {
         json::print(&Synced { report: &report, unguarded: &unguarded })?;
     } else if is_shown {
-        let has_parity = pool.volumes().iter().any(|volume| !volume.parity.is_empty());
         style::heading(match has_parity {
             true => "Done, with parity and a copy of the catalogue on the disks:",
             false => "Done, with a copy of the catalogue on the disks:",
@@ -93,7 +93,7 @@ pub(crate) fn run(context: &Context, arguments: SyncArguments) -> Result<Outcome
     Ok(if report.unreadable.is_empty() { Outcome::well(report.is_clean()) } else { Outcome::Failed })
 }
 
-fn show_plan(plan: &SyncPlan) {
+fn show_plan(plan: &SyncPlan, has_parity: bool) {
     let mut table = Table::new(&["disk", ">files", ">get guarded", ">size", "?>given up", "?>size"]);
     for scan in &plan.scans {
         let change = plan.changes.get(&scan.disk).copied().unwrap_or_default();
@@ -114,16 +114,17 @@ fn show_plan(plan: &SyncPlan) {
         crate::answer!("\nNothing changed since the last sync.");
         return;
     }
-    let held = if plan.held_files > 0 {
-        format!(", gives up {} held", units::files(plan.held_files))
-    } else {
-        String::new()
-    };
-    let reads = match plan.files_to_checksum {
-        0 => String::new(),
-        files => format!("reads {} for their checksums, ", units::files(files)),
-    };
-    crate::say!("\n{}:\n", capitalised(&format!("{reads}{}{held}", in_cells(plan))));
+    let reads = format!("reads {} for their checksums", units::files(plan.files_to_checksum));
+    let held = format!("gives up {} held", units::files(plan.held_files));
+    let works = [
+        (plan.files_to_checksum > 0, reads),
+        (has_parity, in_cells(plan)),
+        (plan.held_files > 0, held),
+        (!has_parity, "brings the copies of the catalogue up to date".into()),
+    ];
+    let works: Vec<String> =
+        works.into_iter().filter(|(is_done, _)| *is_done).map(|(_, what)| what).collect();
+    crate::say!("\n{}:\n", capitalised(&works.join(", ")));
     show_bytes(None, &plan.read_bytes, &plan.written_bytes);
     let asleep: Vec<&str> = plan
         .read_bytes
@@ -134,7 +135,7 @@ fn show_plan(plan: &SyncPlan) {
         })
         .map(|(name, _)| name.as_str())
         .collect();
-    if plan.cells > 0 && !asleep.is_empty() {
+    if has_parity && plan.cells > 0 && !asleep.is_empty() {
         crate::say!("\nNothing is read of {} while parity is computed.", asleep.join(", "));
     }
     show_forecast(&plan.forecast);
