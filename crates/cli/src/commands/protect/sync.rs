@@ -120,7 +120,7 @@ fn show_plan(plan: &SyncPlan, has_parity: bool) {
         (plan.files_to_checksum > 0, reads),
         (has_parity, in_cells(plan)),
         (plan.held_files > 0, held),
-        (!has_parity, "brings the copies of the catalogue up to date".into()),
+        (!has_parity, "brings the replicas of the catalogue up to date".into()),
     ];
     let works: Vec<String> =
         works.into_iter().filter(|(is_done, _)| *is_done).map(|(_, what)| what).collect();
