@@ -46,9 +46,10 @@ fn write(image: &mut ParityImage, cells: impl Iterator<Item = u32>, checkpoint: 
 /// Reads all cells in order; gives the seconds that the simulated disk takes.
 fn read_all(machine: &FaultyMachine, root: &std::path::Path, image: &ParityImage, of: &[u64]) -> f64 {
     let capacity = 2 * of.len() as u64 * CELL;
-    machine.set(root, |faults| faults.drive = Some(drive(capacity)));
     let cells = (0..).zip(of).map(|(cell, id)| (CellIndex::new(cell), CheckpointId::new(*id)));
+    // The table was read when the image was opened: looking up where cells lie does not move the head.
     let reader = image.reader(cells);
+    machine.set(root, |faults| faults.drive = Some(drive(capacity)));
     let mut buffer = vec![0; CELL as usize];
     for cell in 0..of.len() {
         let cell = CellIndex::new(u32::try_from(cell).expect("few"));

@@ -34,7 +34,7 @@ pub struct Faults {
     pub has_no_links: bool,
     /// It really takes that time.
     pub is_slow: bool,
-    /// What is written into this folder is not stored: only where the head goes counts.
+    /// What is written into segments of parity in this folder is not stored: only where the head goes counts.
     pub hollow: Option<RelPath>,
 }
 
@@ -299,7 +299,9 @@ impl WriteFile for FaultyFile<dyn WriteFile> {
             faults.room = faults.room.map(|room| room - bytes.len() as u64);
         }
         move_head(&self.faults, self.disk.flow(), &self.path, offset, bytes.len());
-        if self.path.parent().is_some_and(|folder| locked(&self.faults).hollow.as_ref() == Some(&folder)) {
+        let is_hollow = |folder| locked(&self.faults).hollow.as_ref() == Some(&folder);
+        let is_segment = self.path.as_bytes().windows(8).any(|part| part == b"segment-");
+        if is_segment && self.path.parent().is_some_and(is_hollow) {
             return Ok(());
         }
         self.file.write_at(bytes, offset)
