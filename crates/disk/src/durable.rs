@@ -1,8 +1,12 @@
 //! Giving files their names so that a power cut leaves the old state or the new, never neither; and folders that are never
 //! more open than what they stand for.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
+use sieve_core::units::DiskId;
 
 use crate::Result;
 use crate::WriteFile;
@@ -65,6 +69,45 @@ pub fn batches<T>(
         rest = later;
         (!batch.is_empty()).then_some(batch)
     })
+}
+
+/// Files that were just written, and are open, by the disk that they are on.
+#[derive(Default)]
+pub struct Written<'f> {
+    on: BTreeMap<DiskId, OnDisk<'f>>,
+}
+
+type OnDisk<'f> = (Arc<dyn Disk>, Vec<&'f mut Box<dyn WriteFile>>);
+
+impl<'f> Written<'f> {
+    /// One more of them.
+    pub fn add(&mut self, id: DiskId, disk: &Arc<dyn Disk>, file: &'f mut Box<dyn WriteFile>) {
+        self.on.entry(id).or_insert_with(|| (Arc::clone(disk), Vec::new())).1.push(file);
+    }
+
+    /// Makes them durable, and tells what each disk said.
+    pub fn sync_each(self) -> impl Iterator<Item = (DiskId, Result<()>)> {
+        self.on.into_iter().map(|(id, (disk, files))| (id, sync_written(&*disk, files)))
+    }
+
+    /// Makes them durable.
+    ///
+    /// # Errors
+    /// What a disk says.
+    pub fn sync(self) -> Result<()> {
+        self.sync_each().try_for_each(|(_, synced)| synced)
+    }
+}
+
+/// Makes files of one disk durable that were just written, and are open.
+///
+/// # Errors
+/// What the disk says.
+pub fn sync_written(disk: &dyn Disk, files: Vec<&mut Box<dyn WriteFile>>) -> Result<()> {
+    if files.len() > ONE_BY_ONE {
+        return disk.sync_all();
+    }
+    files.into_iter().try_for_each(|file| file.sync())
 }
 
 /// Makes the contents and attributes of files durable that were written before.

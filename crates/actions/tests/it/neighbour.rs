@@ -52,6 +52,8 @@ enum Work {
     Tiers,
     Sync,
     SyncMirror,
+    /// A mirrored volume gets its first copies, all of them at once.
+    FirstCopies,
     Put,
     Replace,
     Remove,
@@ -172,7 +174,7 @@ impl Work {
             Self::Tiers => {
                 "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]\n"
             }
-            Self::SyncMirror | Self::Unmirror => {
+            Self::SyncMirror | Self::FirstCopies | Self::Unmirror => {
                 "kind = \"mirrored\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
             }
             _ => "kind = \"unstriped\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n",
@@ -269,7 +271,7 @@ impl Scene {
         if work == Work::SettleInPieces {
             self.write("flint/dawn/night.mkv", 4_500_000);
         }
-        if !work.has_cache() {
+        if !work.has_cache() && work != Work::FirstCopies {
             sync(self.folder.path(), real()).unwrap();
         }
         match work {
@@ -454,7 +456,7 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
         return adopt::execute(&machine, &folder.join("pool.toml"), prepared, &Silent).map(|_| ());
     }
     match work {
-        Work::Sync | Work::SyncMirror => return sync(folder, machine),
+        Work::Sync | Work::SyncMirror | Work::FirstCopies => return sync(folder, machine),
         Work::Put => return put_in(folder, machine, "source/card", "", false),
         Work::Replace => return put_in(folder, machine, "source/wren.flac", "dawn", true),
         Work::Remove => return remove_from(folder, machine, "dawn"),
@@ -823,6 +825,7 @@ fn whatever_a_neighbour_does_nothing_is_lost(
         Work::Tiers,
         Work::Sync,
         Work::SyncMirror,
+        Work::FirstCopies,
         Work::Put,
         Work::Replace,
         Work::Remove,

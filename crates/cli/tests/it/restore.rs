@@ -173,6 +173,10 @@ fn many_files_of_a_disk_that_is_gone_are_each_read_or_told() {
         assert_eq!(fs::read(out.join(format!("nest/{number:03}.flac"))).unwrap(), small(number), "{number}");
     }
     assert_eq!(fs::read_dir(out.join("nest")).unwrap().count(), 400, "nothing half done is left");
+    // What is in the way is told before anything is computed.
+    let refused = lab.run(&["get", "nest", "out"]).expect(&[4]);
+    assert!(refused.stderr.contains("exists already"), "{}", refused.stderr);
+    assert_eq!(fs::read_dir(out.join("nest")).unwrap().count(), 400, "nothing half done is left");
     // A survivor lost a file behind our back: what shares its rows does not come back, and the get ends there.
     fs::remove_file(lab.disk("beech").join("nest/301.flac")).unwrap();
     let again = lab.root().join("again");

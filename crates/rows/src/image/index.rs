@@ -7,8 +7,8 @@ use sieve_core::units::CheckpointId;
 
 /// Cells of a page: neighbours are there together, most often.
 const PAGE: usize = 64;
-/// Pages beyond what the disk can hold that are taken for an honest table's.
-const SPARE_PAGES: u64 = 64;
+/// So many cells may be named whatever the disk can hold at the moment: as many as an image has when it is made.
+const CELLS_OF_ANY_DISK: u64 = 4_000_000;
 
 /// Where an entry begins in the table's file; all of them begin at multiples of eight bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -66,11 +66,12 @@ impl Index {
         self.length
     }
 
-    /// Whether its cells lie as far apart as those of no image on a disk of so many slots: that would only make room for itself
-    /// in memory (L6).
-    pub(super) fn is_scattered(&self, slots: u64) -> bool {
-        let honest = slots / PAGE as u64 + self.length as u64 / 4 + SPARE_PAGES;
-        self.pages.len() as u64 > honest
+    /// Whether it has more cells, or cells further apart, than an image on a disk of so many slots: that would only make room for
+    /// itself in memory (L6).
+    pub(super) fn is_beyond(&self, slots: u64) -> bool {
+        let cells = slots.max(CELLS_OF_ANY_DISK);
+        let (length, pages) = (self.length as u64, self.pages.len() as u64);
+        length > 2 * cells || pages > cells / PAGE as u64 + length / 4
     }
 
     pub(super) fn get(&self, cell: u32) -> Option<Located> {
@@ -177,11 +178,18 @@ mod tests {
 
     #[rstest]
     #[case::neighbours(1, 6_400, false)]
-    #[case::one_of_a_hundred(100, 6_400, true)]
-    #[case::one_of_a_hundred_on_a_large_disk(100, 640_000, false)]
-    fn cells_far_apart_are_no_image(#[case] apart: u32, #[case] slots: u64, #[case] expected: bool) {
+    #[case::far_apart_on_a_small_disk(200, 6_400, true)]
+    #[case::one_of_a_page_of_the_largest(64, 6_400, false)]
+    #[case::far_apart_on_a_disk_that_has_them(200, 24_000_000, false)]
+    fn cells_further_apart_than_on_the_disk_are_no_image(
+        #[case] apart: u32,
+        #[case] slots: u64,
+        #[case] expected: bool,
+    ) {
         let mut index = Index::default();
-        (0..4_000).for_each(|number| _ = index.insert(number * apart, located(number, 1)));
-        assert_eq!(index.is_scattered(slots), expected);
+        // As many as make the largest image, one a page; those further apart reach beyond it.
+        let cells = if apart > 64 { 120_000 } else { 62_500 };
+        (0..cells).for_each(|number| _ = index.insert(number * apart, located(number, 1)));
+        assert_eq!(index.is_beyond(slots), expected);
     }
 }

@@ -27,8 +27,9 @@ const SUM: usize = 16;
 const STEP: usize = 64 << 10;
 /// and so much where single entries are looked up: their neighbours are wanted next, most often.
 const PAGE_BYTES: usize = 4096;
-/// A table holds at most 128 MB when compacted, and is compacted when it has doubled; this is for more than that.
-const LARGEST: u64 = 512 << 20;
+/// A table is compacted when it has doubled: 128 MB are the most that an image has when it is made, and with larger disks since
+/// it grows beyond that.
+const LARGEST: u64 = 4 << 30;
 
 /// Where one cell lies.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -236,7 +237,7 @@ pub(super) fn read(
                 table.has_strangers = true;
                 overwritten.push(entry.slot);
             }
-            if table.entries.is_scattered(slots) {
+            if table.entries.is_beyond(slots) {
                 return Err(corrupt(disk, "names cells that cannot be there"));
             }
         }

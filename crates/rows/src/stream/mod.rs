@@ -3,7 +3,7 @@
 //! read, while it is in the cache.
 //!
 //! Whatever is not as it should be makes its cells of parity *failed*: what was computed of them is not to be used. They
-//! are left to the careful way (`window.rs`), which finds out more and does it cell by cell.
+//! are looked at again with care (`complete.rs`, `window.rs`), which finds out more and does it cell by cell.
 
 mod buffer;
 mod complete;

@@ -12,7 +12,7 @@ use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
 use sieve_disk::copying::{self, CHANGED, copy_hashed};
-use sieve_disk::durable;
+use sieve_disk::durable::{self, Written};
 use sieve_disk::event::{Observer, Silent};
 use sieve_disk::workspace::Workspaces;
 use sieve_disk::{Attributes, Disk, WriteFile, full_path};
@@ -57,6 +57,7 @@ pub(super) struct Copied {
 /// What it is a copy of.
 struct Source {
     disk: DiskId,
+    on: Arc<dyn Disk>,
     object: ObjectRow,
     /// Its granules that are no holes, where nobody knew its content before.
     learned: Option<Vec<Rows>>,
@@ -145,21 +146,19 @@ impl Copier<'_> {
             disk.remove_file(&temporary)?;
             return Ok(false);
         }
-        // Nobody knew what the source was: it was read whole just now.
-        let learned = known.is_none().then(|| input.data_ranges()).transpose()?;
-        let is_new = objects::by_path(reading, to, path)?.is_none() || disk.stat(path)?.is_none();
-        let path = path.clone();
-        let of = Source { disk: from, object, learned };
+        // Nobody knew what the source was: it was read whole just now. One of its copies tells.
+        let is_told = self.waiting.iter().any(|copied| copied.of.object.id == object.id);
+        let learned = (known.is_none() && !is_told).then(|| input.data_ranges()).transpose()?;
+        let old = objects::by_path(reading, to, path)?;
+        let old = if disk.stat(path)?.is_some() { old } else { None };
+        let (path, on) = (path.clone(), Arc::clone(source));
+        let of = Source { disk: from, on, object, learned };
         let copied = Copied { path, of, to, disk, temporary, copy, sum, attributes };
-        if is_new {
-            self.waiting.push(copied);
-            if is_full(&self.waiting) {
-                self.give_names()?;
-            }
-        } else {
-            self.replace(copied)?;
+        match old {
+            Some(old) => self.replace(copied, old)?,
+            None => self.waiting.push(copied),
         }
-        Ok(true)
+        if is_full(&self.waiting) { self.give_names().map(|()| true) } else { Ok(true) }
     }
 
     /// All that is copied and has no name yet becomes durable, is read back, and gets its names: after one wait for each disk.
@@ -168,39 +167,46 @@ impl Copier<'_> {
     /// A copy that has its name and is not in the catalogue yet is found by the next scan.
     pub(super) fn give_names(&mut self) -> Result<()> {
         let mut waiting = std::mem::take(&mut self.waiting);
-        let mut on: BTreeMap<DiskId, (Arc<dyn Disk>, Vec<RelPath>)> = BTreeMap::new();
-        for copied in &waiting {
-            let on_disk = on.entry(copied.to).or_insert_with(|| (Arc::clone(&copied.disk), Vec::new()));
-            on_disk.1.push(copied.path.clone());
-        }
-        for (id, (disk, paths)) in &on {
-            if paths.len() > durable::ONE_BY_ONE {
-                disk.sync_all()?;
-            } else {
-                waiting
-                    .iter_mut()
-                    .filter(|copied| copied.to == *id)
-                    .try_for_each(|copied| copied.copy.sync())?;
-            }
-        }
-        let mut named = Vec::new();
+        let mut written = Written::default();
+        waiting.iter_mut().for_each(|copied| written.add(copied.to, &copied.disk, &mut copied.copy));
+        written.sync()?;
+        let mut named: BTreeMap<DiskId, Vec<(Copied, Vec<Rows>)>> = BTreeMap::new();
         let outcome = waiting.into_iter().try_for_each(|mut copied| {
             let data = self.read_back(&mut copied)?;
-            copied.disk.rename(&copied.temporary, &copied.path)?;
-            named.push((copied, data));
+            if self.give_name(&copied)? {
+                named.entry(copied.to).or_default().push((copied, data));
+            }
             Ok(())
         });
         // Those that have their names keep them, whatever is wrong with the next.
-        for (id, (disk, _)) in &on {
-            let here = named.iter().filter(|(copied, _)| copied.to == *id).map(|(copied, _)| &copied.path);
-            durable::sync_parents(&**disk, here)?;
+        for copies in named.values() {
+            let names = copies.iter().map(|(copied, _)| &copied.path);
+            durable::sync_parents(&*copies[0].0.disk, names)?;
         }
+        let named: Vec<(Copied, Vec<Rows>)> = named.into_values().flatten().collect();
         self.pool.catalogue.transaction(|t| {
             named.iter().try_for_each(|(copied, data)| record(t, copied, data, None))?;
             if named.is_empty() { Ok(()) } else { mark_changed(t) }
         })?;
         named.iter().for_each(|(copied, _)| self.done.copied.add(copied.sum.size));
         outcome
+    }
+
+    /// False where it is left to the next sync: others may have been at the source, or at the name, since it was copied.
+    fn give_name(&mut self, copied: &Copied) -> Result<bool> {
+        let Copied { path, of, disk, temporary, .. } = copied;
+        // A file that was removed meanwhile must not come back as its own copy.
+        let is_steady = of.on.stat(path)?.is_some_and(|stat| of.object.matches(&stat));
+        let renamed = if is_steady { disk.rename(temporary, path) } else { Ok(()) };
+        let is_taken = match renamed {
+            Err(error) if error.io_kind() == Some(std::io::ErrorKind::AlreadyExists) => true,
+            other => other.map(|()| false)?,
+        };
+        if !is_steady || is_taken {
+            disk.remove_file(temporary)?;
+            self.done.left_for_next.push(full_path(&**disk, path).display().to_string());
+        }
+        Ok(is_steady && !is_taken)
     }
 
     fn read_back(&self, copied: &mut Copied) -> Result<Vec<Rows>> {
@@ -211,29 +217,22 @@ impl Copier<'_> {
     }
 
     /// Gives the copy its name; what had it is held.
-    fn replace(&mut self, mut copied: Copied) -> Result<()> {
+    fn replace(&mut self, mut copied: Copied, old: ObjectRow) -> Result<()> {
         copied.copy.sync()?;
         let data = self.read_back(&mut copied)?;
-        let (path, target) = (&copied.path, self.pool.member(copied.to)?);
-        let old = objects::by_path(self.pool.catalogue.reading(), copied.to, path)?;
-        let replaced = match old {
-            Some(old) => {
-                let to_hold = ToHold { path: path.clone(), object: old, watched: None };
-                held::exchange(self.pool, target, to_hold, &copied.temporary).map(Some)
-            }
-            None => durable::publish(&*copied.disk, &copied.temporary, path).map(|()| None),
-        };
-        let replaced = match replaced {
+        let to_hold = ToHold { path: copied.path.clone(), object: old, watched: None };
+        let target = self.pool.member(copied.to)?;
+        let replaced = match held::exchange(self.pool, target, to_hold, &copied.temporary) {
             // Somebody is at the copy that was to follow: the next sync looks again.
             Err(error) if error.kind == Kind::Conflict => {
-                self.done.left_for_next.push(full_path(&*copied.disk, path).display().to_string());
+                self.done.left_for_next.push(full_path(&*copied.disk, &copied.path).display().to_string());
                 return Ok(());
             }
             other => other?,
         };
         self.pool.catalogue.transaction(|t| {
             mark_changed(t)?;
-            record(t, &copied, &data, replaced.as_ref())
+            record(t, &copied, &data, Some(&replaced))
         })?;
         self.done.copied.add(copied.sum.size);
         Ok(())

@@ -13,7 +13,7 @@ use sieve_core::units::DiskId;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_disk::copying;
 use sieve_disk::copying::{CHANGED, copy_hashed};
-use sieve_disk::durable;
+use sieve_disk::durable::{self, Written};
 use sieve_disk::event::{Event, Observer};
 use sieve_disk::machine::Machine;
 use sieve_disk::{Attributes, Disk, ReadFile, Stat, WriteFile};
@@ -147,33 +147,18 @@ fn batch_of(tasks: &[&Task]) -> usize {
     tasks.iter().take(BATCH).take_while(is_within).count().max(1)
 }
 
-/// Copies on one disk that are not durable yet.
-struct Written<'a> {
-    disk: Arc<dyn Disk>,
-    copies: Vec<&'a mut Box<dyn WriteFile>>,
-}
-
 /// Waits once for each disk that copies went to.
 fn make_durable(tasks: &[&Task], mut copied: Vec<Option<Made>>) -> Vec<Option<Made>> {
-    let mut written: BTreeMap<DiskId, Written<'_>> = BTreeMap::new();
+    let mut written = Written::default();
     for (task, made) in tasks.iter().zip(&mut copied) {
         let copies = made.iter_mut().flatten().flat_map(|copied| &mut copied.copies);
         for (target, copy) in task.targets.iter().zip(copies) {
-            let begin = || Written { disk: Arc::clone(&target.disk), copies: Vec::new() };
-            written.entry(target.id).or_insert_with(begin).copies.push(copy);
+            written.add(target.id, &target.disk, copy);
         }
     }
-    let mut failed: BTreeMap<DiskId, Option<Error>> = BTreeMap::new();
-    for (id, Written { disk, copies }) in written {
-        let synced = if copies.len() > durable::ONE_BY_ONE {
-            disk.sync_all()
-        } else {
-            copies.into_iter().try_for_each(|copy| copy.sync())
-        };
-        if let Err(error) = synced {
-            failed.insert(id, Some(error));
-        }
-    }
+    let failures =
+        written.sync_each().filter_map(|(id, synced)| Some((id, synced.err())).filter(|f| f.1.is_some()));
+    let mut failed: BTreeMap<DiskId, Option<Error>> = failures.collect();
     for (task, made) in tasks.iter().zip(&mut copied) {
         let failure = task.targets.iter().find(|target| failed.contains_key(&target.id));
         if let (Some(Ok(_)), Some(target)) = (&made, failure) {

@@ -15,7 +15,7 @@ use sieve_catalogue as catalogue;
 use sieve_catalogue::{objects, versions};
 use sieve_core::count::Count;
 use sieve_disk::copying;
-use sieve_disk::durable;
+use sieve_disk::durable::{self, Written};
 use sieve_disk::event::{Event, Observer, Silent, Unit, heed};
 use sieve_disk::workspace::Workspaces;
 use sieve_disk::{Attributes, Disk, EntryKind, Stat, WriteFile};
@@ -248,17 +248,11 @@ impl Putter<'_> {
     /// What is copied is made durable, read back, and gets its names: all of it after one wait for each disk.
     fn give_names(&mut self) -> Result<()> {
         let (plan, mut pending) = (self.plan, std::mem::take(&mut self.pending));
-        let mut at: BTreeMap<DiskId, Vec<usize>> = BTreeMap::new();
-        for (index, file) in pending.iter().enumerate() {
-            at.entry(self.member(&plan.items[file.item]).row.id).or_default().push(index);
+        let mut written = Written::default();
+        for file in &mut pending {
+            written.add(self.member(&plan.items[file.item]).row.id, &file.disk, &mut file.copy);
         }
-        for files in at.values() {
-            if files.len() > durable::ONE_BY_ONE {
-                pending[files[0]].disk.sync_all()?;
-            } else {
-                files.iter().try_for_each(|index| pending[*index].copy.sync())?;
-            }
-        }
+        written.sync()?;
         let mut named: BTreeMap<DiskId, (Arc<dyn Disk>, Vec<RelPath>)> = BTreeMap::new();
         let outcome = pending.into_iter().try_for_each(|file| {
             let item = &plan.items[file.item];

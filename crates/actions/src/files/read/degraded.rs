@@ -162,8 +162,10 @@ impl Taking<'_> {
                 return Ok(());
             }
             let is_new = together.iter().all(|other| other.object != object.id);
+            let to = below(&one.path, base)?;
+            // What is in the way is told before anything is computed.
+            let is_new = is_new && self.out.stat(&to)?.is_none();
             if let Some(version) = self.computable(&object).filter(|_| is_new) {
-                let to = below(&one.path, base)?;
                 together.push(Computing { disk, object: object.id, version, size: object.size, to });
                 bytes += object.size.exact();
             }

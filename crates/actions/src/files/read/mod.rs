@@ -228,11 +228,8 @@ impl Taking<'_> {
     /// All that is whole becomes durable, and gets its names.
     fn give_names(&mut self) -> Result<()> {
         let mut passing = std::mem::take(&mut self.passing);
-        let durable = if passing.len() > durable::ONE_BY_ONE {
-            self.out.sync_all()
-        } else {
-            passing.iter_mut().filter_map(|one| one.output.as_mut()).try_for_each(|output| output.sync())
-        };
+        let written = passing.iter_mut().filter_map(|one| one.output.as_mut()).collect();
+        let durable = durable::sync_written(&self.out, written);
         let mut named = Vec::new();
         let outcome = durable.and_then(|()| {
             passing.iter().try_for_each(|one| {

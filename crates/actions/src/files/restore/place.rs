@@ -7,7 +7,7 @@ use sieve_catalogue as catalogue;
 use sieve_catalogue::{gone, objects};
 use sieve_core::path::RelPath;
 use sieve_core::units::DiskId;
-use sieve_disk::durable;
+use sieve_disk::durable::{self, Written};
 use sieve_disk::workspace::Workspaces;
 use sieve_disk::{Attributes, Disk, Error, Kind, RealDisk, Result, full_path};
 use sieve_pool::looks::looks_in_volume;
@@ -85,12 +85,12 @@ impl<'a> Place<'a> {
     pub(super) fn give_names(&self, files: Vec<Making<'_>>, report: &mut RestoreReport) -> Result<()> {
         let (mut whole, others): (Vec<_>, Vec<_>) =
             files.into_iter().partition(|file| matches!(file.made, Made::Whole));
-        for file in others {
-            file.disk.remove_file(&file.unfinished)?;
+        let removed = others.into_iter().try_for_each(|file| {
             if let Made::Not(why) = file.made {
                 report.not_back.push((file.candidate.path.clone(), why));
             }
-        }
+            file.disk.remove_file(&file.unfinished)
+        });
         make_durable(&mut whole)?;
         let mut named = Vec::new();
         let renamed = whole.iter().try_for_each(|file| {
@@ -111,7 +111,7 @@ impl<'a> Place<'a> {
         if self.is_pool() {
             named.iter().try_for_each(|(file, name)| self.record(file, name))?;
         }
-        renamed
+        renamed.and(removed)
     }
 
     /// The file has again what parity encodes there: the catalogue learns that, so that parity need not change.
@@ -149,12 +149,9 @@ fn disks(files: &[Making<'_>]) -> Vec<DiskId> {
 }
 
 fn make_durable(files: &mut [Making<'_>]) -> Result<()> {
-    if files.len() <= durable::ONE_BY_ONE {
-        return files.iter_mut().try_for_each(|file| file.output.sync());
-    }
-    disks(files).into_iter().try_for_each(|disk| {
-        files.iter().find(|file| file.candidate.disk_id == disk).map_or(Ok(()), |file| file.disk.sync_all())
-    })
+    let mut written = Written::default();
+    files.iter_mut().for_each(|file| written.add(file.candidate.disk_id, &file.disk, &mut file.output));
+    written.sync()
 }
 
 /// Gives the file its name; one beside it where that is taken.
