@@ -166,7 +166,7 @@ impl Coming<'_> {
             let piece = ObjectState { disk, size: *size, ..was };
             match position {
                 0 => self.volume.model.objects[*first] = piece,
-                _ => file.pieces.push(self.add_unnamed(piece)),
+                _ => file.pieces.push(vec![self.add_unnamed(piece)]),
             }
         }
         self.volume.vanished.extend(others);

@@ -1,6 +1,6 @@
 //! Files that consist of several objects: pieces that are all needed, or copies of which one is enough.
 
-use super::exposure::{DiskSet, ExposureId, Exposures, Parts, PartsKey};
+use super::exposure::{DiskSet, Exposures, Parts, PartsKey};
 use super::guard::Guard;
 use super::model::{Composite, DiskIndex, LostSet, Model, ObjectState};
 use super::verdict::Fate;
@@ -13,18 +13,19 @@ pub fn fate_of_composite(model: &Model, composite: &Composite, fates: &[Fate]) -
 
 /// Pieces of which one comes back in the state of the last sync make the file of then only if every other piece is
 /// still that of then; otherwise nothing fits together, and the file is torn.
-fn fate_of_pieces(model: &Model, pieces: &[u32], fates: &[Fate]) -> Option<Fate> {
-    let of = |piece: &u32| fates[*piece as usize];
-    if pieces.iter().all(|piece| of(piece).is_whole()) {
-        return pieces.iter().map(of).max();
+fn fate_of_pieces(model: &Model, pieces: &[Vec<u32>], fates: &[Fate]) -> Option<Fate> {
+    let of = |object: u32| fates[object as usize];
+    let best = |piece: &Vec<u32>| piece.iter().map(|object| of(*object)).min().unwrap_or(Fate::Gone);
+    if pieces.iter().all(|piece| best(piece).is_whole()) {
+        return pieces.iter().map(best).max();
     }
-    let is_of_then = |piece: &u32| match of(piece) {
+    let is_of_then = |object: &u32| match of(*object) {
         Fate::Older => true,
-        fate => fate.is_whole() && is_as_synced(model, &model.objects[*piece as usize]),
+        fate => fate.is_whole() && is_as_synced(model, &model.objects[*object as usize]),
     };
     Some(match pieces {
-        pieces if pieces.iter().all(is_of_then) => Fate::Older,
-        pieces if pieces.iter().all(|piece| of(piece) == Fate::Gone) => Fate::Gone,
+        pieces if pieces.iter().all(|piece| piece.iter().any(is_of_then)) => Fate::Older,
+        pieces if pieces.iter().all(|piece| best(piece) == Fate::Gone) => Fate::Gone,
         _ => Fate::Torn,
     })
 }
@@ -36,8 +37,8 @@ fn is_as_synced(model: &Model, object: &ObjectState) -> bool {
 
 /// How many disks, whichever they are, may die without losing a file's present content.
 ///
-/// For pieces alone it is the least guard of any. Else the smallest set of disks that takes all copies, and one of the
-/// pieces, is looked for. `exposures` are those for any number of losses.
+/// For pieces that are there once it is the least guard of any. Else the smallest set of disks that takes all copies, and all
+/// that have one of the pieces, is looked for. `exposures` are those for any number of losses.
 pub fn guard_of_composite(
     model: &Model,
     composite: &Composite,
@@ -46,13 +47,13 @@ pub fn guard_of_composite(
     missing: &LostSet,
 ) -> u8 {
     let key = PartsKey::new(model, composite, exposures);
-    if key.copies.is_empty() {
-        return composite.pieces.iter().map(|piece| guards[*piece as usize].level).min().unwrap_or(0);
-    }
     let fewest = |parts: Parts| guard_of_all(parts, exposures, missing);
-    let with = |piece: &(DiskIndex, ExposureId)| key.copies.iter().chain([piece]).copied().collect();
-    let least = key.pieces.iter().map(|piece| fewest(with(piece))).min();
-    least.unwrap_or_else(|| fewest(key.copies))
+    let of_piece = |(objects, parts): (&Vec<u32>, &Parts)| match (objects.as_slice(), key.copies.as_slice()) {
+        ([alone], []) => guards[*alone as usize].level,
+        (_, copies) => fewest(copies.iter().chain(parts).copied().collect()),
+    };
+    let least = composite.pieces.iter().zip(&key.pieces).map(of_piece).min();
+    least.unwrap_or_else(|| if key.copies.is_empty() { 0 } else { fewest(key.copies.clone()) })
 }
 
 /// How many disks may die without losing all of these: one less than their own disks, and as few others as it needs.

@@ -206,7 +206,8 @@ impl Exposures {
         let stake = |composite: &Composite| {
             let size = |object: &u32| model.objects[*object as usize].size;
             let copy = composite.copies.iter().map(size).max();
-            let bytes = copy.unwrap_or_else(|| composite.pieces.iter().map(size).sum());
+            let bytes =
+                copy.unwrap_or_else(|| composite.pieces.iter().filter_map(|p| p.first()).map(size).sum());
             let mut cost = Cost::default();
             cost.count(composite.objects().next().map_or(0, |first| names(first as usize)), bytes);
             (PartsKey::new(model, composite, self), cost)
@@ -226,8 +227,8 @@ pub(super) type Parts = Vec<(DiskIndex, ExposureId)>;
 /// What decides over files of several objects: most of them share it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) struct PartsKey {
-    /// All of these are needed, if there are any and no copy is left.
-    pub(super) pieces: Parts,
+    /// Of each of these one is needed, if there are any and no copy is left.
+    pub(super) pieces: Vec<Parts>,
     /// One of these is enough.
     pub(super) copies: Parts,
 }
@@ -239,18 +240,18 @@ impl PartsKey {
             (object.disk, exposures.of(model, object))
         };
         Self {
-            pieces: composite.pieces.iter().map(part).collect(),
+            pieces: composite.pieces.iter().map(|piece| piece.iter().map(part).collect()).collect(),
             copies: composite.copies.iter().map(part).collect(),
         }
     }
 
-    /// Whether the file is lost with these disks: all of its copies, and one of its pieces.
+    /// Whether the file is lost with these disks: all of its copies, and all that have one of its pieces.
     pub(super) fn is_lost(&self, exposures: &Exposures, lost: &DiskSet) -> bool {
         let part_is_lost = |(disk, exposure): &(DiskIndex, ExposureId)| {
             (lost.contains(*disk) || exposures.missing.contains(*disk)) && exposures.is_lost(*exposure, lost)
         };
         self.copies.iter().all(part_is_lost)
-            && (self.pieces.is_empty() || self.pieces.iter().any(part_is_lost))
+            && (self.pieces.is_empty() || self.pieces.iter().any(|piece| piece.iter().all(part_is_lost)))
     }
 }
 

@@ -122,16 +122,17 @@ pub struct ObjectState {
 /// its pieces.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Composite {
-    /// Pieces in order; none where the file is whole wherever it is.
-    pub pieces: Vec<u32>,
+    /// Pieces in order, each with all objects that have its content, of which one is enough; the first has its name. None
+    /// where the file is whole wherever it is.
+    pub pieces: Vec<Vec<u32>>,
     /// Objects with all of its content.
     pub copies: Vec<u32>,
 }
 
 impl Composite {
-    /// A file in pieces.
-    pub const fn of_pieces(pieces: Vec<u32>) -> Self {
-        Self { pieces, copies: Vec::new() }
+    /// A file in pieces, each of which is there once.
+    pub fn of_pieces(pieces: Vec<u32>) -> Self {
+        Self { pieces: pieces.into_iter().map(|piece| vec![piece]).collect(), copies: Vec::new() }
     }
 
     /// A file with copies.
@@ -141,7 +142,7 @@ impl Composite {
 
     /// Its objects; the first of them stands for the file.
     pub fn objects(&self) -> impl Iterator<Item = u32> + Clone {
-        self.pieces.iter().chain(&self.copies).copied()
+        self.pieces.iter().flatten().chain(&self.copies).copied()
     }
 }
 

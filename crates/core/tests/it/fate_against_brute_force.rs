@@ -221,9 +221,9 @@ fn subsets(disks: usize) -> impl Iterator<Item = LostSet> {
 fn joined_at_random(mut model: Model, seed: u64) -> Model {
     let mut free: Vec<u32> = (0..model.objects.len() as u32).collect();
     let mut draw = seed;
-    while free.len() >= 3 && model.composites.len() < 3 {
+    while free.len() >= 4 && model.composites.len() < 3 {
         let mut parts: Vec<u32> = Vec::new();
-        for _ in 0..2 + draw % 2 {
+        for _ in 0..2 + draw % 3 {
             draw = draw.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
             let object = free.remove((draw >> 33) as usize % free.len());
             let disk = |o: u32| model.objects[o as usize].disk;
@@ -236,7 +236,10 @@ fn joined_at_random(mut model: Model, seed: u64) -> Model {
             1 => parts.len() - 1,
             _ => parts.len(),
         });
-        model.composites.push(Composite { pieces: parts, copies });
+        // A piece may be there several times, as while it is held where it was.
+        let in_a_piece = 1 + (draw >> 42 & 1) as usize;
+        let pieces = parts.chunks(in_a_piece).map(<[u32]>::to_vec).collect();
+        model.composites.push(Composite { pieces, copies });
     }
     model
 }
@@ -337,7 +340,7 @@ proptest! {
                 let is_whole = |part: &u32| fates[*part as usize].is_whole();
                 let pieces = &composite.pieces;
                 let survives = composite.copies.iter().any(is_whole)
-                    || !pieces.is_empty() && pieces.iter().all(is_whole);
+                    || !pieces.is_empty() && pieces.iter().all(|piece| piece.iter().any(is_whole));
                 prop_assert_eq!(fate.is_whole(), survives, "{:?} under {:?}", composite, &lost);
                 let nothing_left = composite.objects().all(|part| fates[part as usize] == Fate::Gone);
                 prop_assert_eq!(fate == Fate::Gone, nothing_left, "{:?} under {:?}", composite, &lost);
@@ -355,7 +358,7 @@ proptest! {
             for composite in &model.composites {
                 let size = |o: &u32| model.objects[*o as usize].size;
                 let whole = composite.copies.iter().map(size).max();
-                let size = whole.unwrap_or_else(|| composite.pieces.iter().map(size).sum());
+                let size = whole.unwrap_or_else(|| composite.pieces.iter().map(|piece| size(&piece[0])).sum());
                 cost.add(fate_of_composite(&model, composite, &fates), 1, size);
             }
             let stakes = Exposures::new(&model, &nothing, disks).stakes(&model, |_| 1);

@@ -14,6 +14,7 @@ use crate::pieces;
 use crate::pieces::PiecedFile;
 use crate::pool::Pool;
 use sieve_catalogue::label::Role;
+use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::piece_note::PieceNote;
 use sieve_catalogue::{held_files, nodes, objects, versions};
 use sieve_disk::EntryKind;
@@ -88,35 +89,38 @@ impl VolumeModel {
         let key = u32::try_from(position).unwrap_or(u32::MAX);
         let Some(composite) = self.composite_of.get(&key) else { return Ok(None) };
         let composite = &self.model.composites[*composite as usize];
-        for copy in composite.copies.iter().filter(|copy| **copy != key) {
+        let same = piece_of(composite, key).map(|number| composite.pieces[number].iter());
+        let whole_files = composite.copies.iter().map(|copy| (copy, self.note_of(composite, key)));
+        let sources = same.into_iter().flatten().map(|object| (object, None)).chain(whole_files);
+        for (copy, piece) in sources.filter(|(copy, _)| **copy != key) {
             let disk = self.disks[usize::from(self.model.objects[*copy as usize].disk.0)];
             if lost.contains(&disk) || !pool.member(disk)?.state.is_usable() {
                 continue;
             }
             let Some(object) = self.object_id(*copy as usize) else { continue };
             if let Some(path) = objects::names(pool.catalogue.reading(), object)?.into_iter().next() {
-                return Ok(Some(Elsewhere { disk, path, piece: self.note_of(composite, key) }));
+                return Ok(Some(Elsewhere { disk, path, piece }));
             }
         }
         Ok(None)
     }
 
-    /// The other objects with all of the content of one, as positions in the model; none for a piece of a file.
+    /// The other objects with the content of one, as positions in the model; for a piece those of the same piece.
     pub fn other_copies(&self, position: usize) -> impl Iterator<Item = usize> {
         let key = u32::try_from(position).unwrap_or(u32::MAX);
         let composite =
             self.composite_of.get(&key).map(|composite| &self.model.composites[*composite as usize]);
-        let copies = composite.filter(|composite| composite.pieces.is_empty()).into_iter();
-        copies
-            .flat_map(|composite| &composite.copies)
-            .filter(move |copy| **copy != key)
-            .map(|copy| *copy as usize)
+        let same = composite.map(|composite| match piece_of(composite, key) {
+            Some(number) => &composite.pieces[number],
+            None => &composite.copies,
+        });
+        same.into_iter().flatten().filter(move |copy| **copy != key).map(|copy| *copy as usize)
     }
 
-    /// What a piece says about itself.
+    /// What a piece says about itself; nothing for what is a whole file.
     fn note_of(&self, composite: &Composite, part: u32) -> Option<PieceNote> {
-        let number = composite.pieces.iter().position(|piece| *piece == part)?;
-        let file = self.pieced.get(&(*composite.pieces.first()? as usize))?;
+        let number = piece_of(composite, part)?;
+        let file = self.pieced.get(&(composite.objects().next()? as usize))?;
         file.pieces.get(number).map(|piece| piece.note.clone())
     }
 
@@ -125,7 +129,9 @@ impl VolumeModel {
         let is_held = std::mem::take(&mut self.is_held);
         self.composite_of.clear();
         for composite in &mut self.model.composites {
-            composite.copies.retain(|copy| !is_held.contains(copy));
+            for same in composite.pieces.iter_mut().chain([&mut composite.copies]) {
+                same.retain(|copy| !is_held.contains(copy));
+            }
         }
         self.model.composites.retain(|composite| composite.objects().count() > 1);
         for (number, composite) in (0..).zip(&self.model.composites) {
@@ -136,29 +142,68 @@ impl VolumeModel {
     /// Files that lie in pieces: all of them are needed, unless all of the file is held on a cache still.
     pub(crate) fn add_pieces(&mut self, pool: &Pool) -> Result<()> {
         let reading = pool.catalogue.reading();
-        for file in pieces::files(pool, &self.volume)? {
+        let files = pieces::files(pool, &self.volume)?;
+        let twins = if files.is_empty() { PieceTwins::default() } else { self.piece_twins(pool)? };
+        for file in files {
             let mut parts = Vec::new();
             for piece in &file.pieces {
                 let object = objects::by_path(reading, piece.disk, &piece.path)?;
-                let position = object.and_then(|object| self.object_index(object.id));
-                parts.extend(position.and_then(|position| u32::try_from(position).ok()));
+                let Some(position) = object.as_ref().and_then(|object| self.object_index(object.id)) else {
+                    break;
+                };
+                let mut same: Vec<u32> = u32::try_from(position).into_iter().collect();
+                if let Some(content) =
+                    object.map(|object| content_of(reading, &object)).transpose()?.flatten()
+                {
+                    let twins = twins.get(&piece.path).into_iter().flatten();
+                    let alike = twins.filter(|(twin, whole)| *whole == content && !same.contains(twin));
+                    let alike: Vec<u32> = alike.map(|(twin, _)| *twin).collect();
+                    same.extend(alike);
+                }
+                parts.push(same);
             }
-            let Some(first) = parts.first().copied().filter(|_| parts.len() == file.pieces.len()) else {
+            let Some(first) =
+                parts.first().map(|piece| piece[0]).filter(|_| parts.len() == file.pieces.len())
+            else {
                 continue;
             };
             let copies = self.held_wholes(pool, &file)?;
             self.is_held.extend(&copies);
+            self.is_held.extend(parts.iter().flat_map(|piece| &piece[1..]));
             self.pieced.insert(first as usize, file);
             // Copies of each other were found to be that before.
             match copies.first().and_then(|copy| self.composite_of.get(copy)).copied() {
                 Some(number) => {
-                    self.composite_of.extend(parts.iter().map(|part| (*part, number)));
+                    self.composite_of.extend(parts.iter().flatten().map(|part| (*part, number)));
                     self.model.composites[number as usize].pieces = parts;
                 }
                 None => self.add_composite(Composite { pieces: parts, copies }),
             }
         }
         Ok(())
+    }
+
+    /// The objects that are a piece by name, or were and are held where they were until parity has passed them where they are
+    /// now; with what each is known to hold.
+    fn piece_twins(&self, pool: &Pool) -> Result<PieceTwins> {
+        let reading = pool.catalogue.reading();
+        let mut twins = PieceTwins::default();
+        for member in pool.members_of(&self.volume, Role::Data) {
+            let held = held_files::all(reading, member.row.id)?;
+            let was_piece = held.into_iter().filter(|held| held.original.is_piece());
+            let mut found: Vec<(RelPath, RelPath)> =
+                was_piece.map(|held| (held.original, held.path)).collect();
+            let named = pieces::on(pool, member.row.id)?;
+            found.extend(named.into_iter().map(|path| (path.clone(), path)));
+            for (piece, path) in found {
+                let Some(object) = objects::by_path(reading, member.row.id, &path)? else { continue };
+                let position = self.object_index(object.id).and_then(|p| u32::try_from(p).ok());
+                if let (Some(position), Some(whole)) = (position, content_of(reading, &object)?) {
+                    twins.entry(piece).or_default().push((position, whole));
+                }
+            }
+        }
+        Ok(twins)
     }
 
     /// Objects that are held on the caches with all of a file that lies in pieces.
@@ -168,9 +213,7 @@ impl VolumeModel {
         for cache in pool.members_of(&self.volume, Role::Cache) {
             for held in held_files::all(reading, cache.row.id)?.iter().filter(|h| h.original == file.path) {
                 let Some(object) = objects::by_path(reading, cache.row.id, &held.path)? else { continue };
-                let version = object.version.filter(|_| object.standing == Standing::Same);
-                let version = version.map(|version| versions::get(reading, version)).transpose()?;
-                if version.is_some_and(|v| !v.unfinished && v.sum.whole == file.whole) {
+                if content_of(reading, &object)? == Some(file.whole) {
                     let position = self.object_index(object.id).and_then(|p| u32::try_from(p).ok());
                     found.extend(position);
                 }
@@ -237,6 +280,21 @@ impl VolumeModel {
     }
 }
 
+/// By the path of a piece the objects that may be it, and what they hold.
+type PieceTwins = HashMap<RelPath, Vec<(u32, [u8; 32])>>;
+
+/// Which of the pieces of a file an object is.
+fn piece_of(composite: &Composite, part: u32) -> Option<usize> {
+    composite.pieces.iter().position(|piece| piece.contains(&part))
+}
+
+/// What an object is known to hold at present.
+fn content_of(reading: &Connection, object: &ObjectRow) -> Result<Option<[u8; 32]>> {
+    let version = object.version.filter(|_| object.standing == Standing::Same);
+    let version = version.map(|version| versions::get(reading, version)).transpose()?;
+    Ok(version.filter(|version| !version.unfinished).map(|version| version.sum.whole))
+}
+
 /// Adds all names of a disk, or only those that are known already.
 fn add_names(c: &Connection, disk: DiskId, groups: &mut Groups, all: bool) -> Result<()> {
     contents::for_each_known(c, disk, |path, object, whole| {
@@ -258,6 +316,7 @@ fn add_names(c: &Connection, disk: DiskId, groups: &mut Groups, all: bool) -> Re
 fn add_held(c: &Connection, cache: DiskId, groups: &mut Groups) -> Result<()> {
     let originals: HashMap<Vec<u8>, Vec<u8>> = held_files::all(c, cache)?
         .into_iter()
+        .filter(|row| !row.original.is_piece()) // those count with their piece
         .map(|row| (row.path.tree_key(), row.original.tree_key()))
         .collect();
     if originals.is_empty() {

@@ -44,6 +44,11 @@ pub struct Evaluation {
     pub(crate) traces: Option<Traces>,
 }
 
+/// What has a source besides parity is whole.
+fn come_back(fate: &mut Fate) {
+    *fate = if fate.is_whole() { *fate } else { Fate::Rebuilt };
+}
+
 impl VolumeModel {
     /// Evaluates the loss of the disks named, besides those that are missing now; the guard is that of now.
     pub fn evaluate(&self, named: &[DiskId]) -> Evaluation {
@@ -51,16 +56,15 @@ impl VolumeModel {
         let guards = guards(&self.model, &self.missing);
         let composites = self.composites(&fates, &guards);
         for composite in &self.model.composites {
-            // What parity does not bring back comes back from a copy on a survivor, or from one that parity brings back.
-            let is_source = |fate: Fate| match composite.pieces.is_empty() {
-                true => fate.is_whole(),
-                false => fate == Fate::Untouched,
-            };
-            if composite.copies.iter().any(|copy| is_source(fates[*copy as usize])) {
-                for part in composite.objects() {
-                    let fate = &mut fates[part as usize];
-                    *fate = if fate.is_whole() { *fate } else { Fate::Rebuilt };
+            // What parity does not bring back comes back from a copy on a survivor, or from one that parity brings back; a piece
+            // from another object of its content, or from all of its file on a survivor.
+            for same in composite.pieces.iter().chain([&composite.copies]) {
+                if same.iter().any(|object| fates[*object as usize].is_whole()) {
+                    same.iter().for_each(|object| come_back(&mut fates[*object as usize]));
                 }
+            }
+            if composite.copies.iter().any(|copy| fates[*copy as usize] == Fate::Untouched) {
+                composite.objects().for_each(|part| come_back(&mut fates[part as usize]));
             }
         }
         Evaluation { fates, guards, composites, traces: None }
@@ -362,7 +366,10 @@ impl VolumeModel {
         };
         let named = parts.into_iter().filter(|part| !self.is_held.contains(part));
         let disks = named.map(|part| self.disks[usize::from(self.model.objects[part as usize].disk.0)]);
-        disks.filter_map(|disk| pool.member(disk).ok()).map(|member| member.row.name.as_str()).collect()
+        let names = disks.filter_map(|disk| pool.member(disk).ok()).map(|member| member.row.name.as_str());
+        let mut names: Vec<&str> = names.collect();
+        names.dedup(); // several pieces may lie on one
+        names
     }
 
     fn reason(&self, pool: &Pool, evaluation: &Evaluation, position: usize) -> Result<Option<Reason>> {
