@@ -361,6 +361,9 @@ impl Taken<'_> {
                 objects::remove_name(t, self.disk_id, &item.path)?;
                 objects::forget_if_nameless(t, item.object.id)?;
             }
+            if self.items.iter().any(|item| item.path.is_piece()) {
+                pieces::forget_gone(t, self.disk_id)?;
+            }
             intents::remove(t, self.intent)
         })?;
         self.items.iter().try_for_each(|item| item.remove(disk))?;

@@ -16,7 +16,7 @@ use std::sync::Arc;
 use rstest::rstest;
 use sieve_actions::disks::membership::{About, handover};
 use sieve_actions::disks::{convert, create};
-use sieve_actions::files::{put, read, settle, transfer};
+use sieve_actions::files::{put, read, settle, shift, transfer};
 use sieve_actions::guard::verify::Scope;
 use sieve_actions::guard::{sync, verify};
 use sieve_core::path::RelPath;
@@ -47,6 +47,10 @@ enum Action {
     Transfer,
     /// The same out of a spanned one, with a file in pieces.
     TransferInPieces,
+    /// A file in pieces goes to another disk of its volume, piece by piece.
+    ShiftPieces,
+    /// A volume becomes one of another kind.
+    Convert(VolumeKind, VolumeKind),
 }
 
 /// What is moved to another volume goes there.
@@ -70,6 +74,16 @@ impl Action {
             Self::PutInPieces | Self::TransferInPieces => {
                 "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
             }
+            Self::ShiftPieces => {
+                "kind = \"spanned\"\ndata = [\"alder\", \"beech\", \"jasper\"]\nparity = [\"oak\"]\n"
+            }
+            Self::Convert(VolumeKind::Spanned, _) => {
+                "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
+            }
+            Self::Convert(VolumeKind::Tiered, _) => {
+                "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]\n"
+            }
+            Self::Convert(..) => "data = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n",
             Self::Mirror | Self::Unmirror => {
                 "kind = \"mirrored\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
             }
@@ -144,7 +158,10 @@ impl Scene {
     fn fill(&mut self) {
         let mut chance = Chance::new(11);
         let mut files = vec![("card/wren.flac", 700_000), ("card/robin.flac", 3_000), ("card/empty.txt", 0)];
-        if matches!(self.action, Action::SettleInPieces | Action::PutInPieces | Action::TransferInPieces) {
+        if matches!(
+            self.action,
+            Action::SettleInPieces | Action::PutInPieces | Action::TransferInPieces | Action::ShiftPieces
+        ) {
             files.push(("nest/night.mkv", 6_500_000));
         }
         for (path, size) in files {
@@ -184,11 +201,11 @@ impl Scene {
             Action::Settle | Action::SettleToMirror => {
                 self.put(real(), "card").unwrap();
             }
-            Action::Unmirror | Action::HandOver | Action::Transfer => {
+            Action::Unmirror | Action::HandOver | Action::Transfer | Action::Convert(..) => {
                 self.put(real(), "card").unwrap();
                 self.sync(real()).unwrap();
             }
-            Action::TransferInPieces => {
+            Action::TransferInPieces | Action::ShiftPieces => {
                 self.put(real(), "card").unwrap();
                 self.put(real(), "nest").unwrap();
                 self.sync(real()).unwrap();
@@ -214,19 +231,16 @@ impl Scene {
         match self.action {
             Action::Mirror => self.sync(machine),
             Action::PutInPieces => self.put(machine, "nest"),
-            Action::Unmirror => {
+            Action::Unmirror => self.convert(machine, VolumeKind::Unstriped),
+            Action::Convert(_, to) => self.convert(machine, to),
+            Action::ShiftPieces => {
                 let mut pool = self.open(machine)?;
-                sieve_actions::begin_long(&mut pool, "convert")?;
-                let request = convert::ConvertRequest {
-                    volume: VOLUME.into(),
-                    to: VolumeKind::Unstriped,
-                    fast: Vec::new(),
-                    copies: None,
-                    never_below: None,
-                };
-                let prepared = convert::plan(&pool, &request, &Silent)?;
-                let report = convert::execute(&mut pool, prepared, &Silent)?;
-                assert!(report.is_done(), "{report:?}");
+                sieve_actions::begin_long(&mut pool, "move")?;
+                let volume = pool.volume(Some(VOLUME))?;
+                let plan =
+                    shift::to_disk(&pool, &volume, &[RelPath::new("nest").unwrap()], "jasper", &Silent)?;
+                let report = shift::execute(&mut pool, &volume, &plan, &[], &Silent)?;
+                assert!(report.moved.left_alone.is_empty(), "{report:?}");
                 Ok(())
             }
             Action::HandOver => {
@@ -270,6 +284,22 @@ impl Scene {
         }
     }
 
+    fn convert(&self, machine: Arc<dyn Machine>, to: VolumeKind) -> Result<()> {
+        let mut pool = self.open(machine)?;
+        sieve_actions::begin_long(&mut pool, "convert")?;
+        let request = convert::ConvertRequest {
+            volume: VOLUME.into(),
+            to,
+            fast: if to == VolumeKind::Tiered { vec!["alder".into()] } else { Vec::new() },
+            copies: None,
+            never_below: None,
+        };
+        let prepared = convert::plan(&pool, &request, &Silent)?;
+        let report = convert::execute(&mut pool, prepared, &Silent)?;
+        assert!(report.is_done(), "{report:?}");
+        Ok(())
+    }
+
     /// Every file comes out as it went in.
     fn assert_all_whole(&self, when: &str) {
         let pool = self.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
@@ -309,7 +339,7 @@ impl Scene {
             listed.dedup(); // in both volumes for a while
         }
         // What lies on two disks as copies is listed once where copies are the rule.
-        if self.action != Action::Mirror {
+        if !matches!(self.action, Action::Mirror | Action::Convert(_, VolumeKind::Mirrored)) {
             assert_eq!(listed, expected.keys().cloned().collect::<Vec<_>>(), "{when}");
         }
     }
@@ -327,7 +357,13 @@ fn every_file_is_whole_whenever_the_power_fails(
         Action::Unmirror,
         Action::HandOver,
         Action::Transfer,
-        Action::TransferInPieces
+        Action::TransferInPieces,
+        Action::ShiftPieces,
+        Action::Convert(VolumeKind::Unstriped, VolumeKind::Spanned),
+        Action::Convert(VolumeKind::Spanned, VolumeKind::Unstriped),
+        Action::Convert(VolumeKind::Unstriped, VolumeKind::Tiered),
+        Action::Convert(VolumeKind::Tiered, VolumeKind::Unstriped),
+        Action::Convert(VolumeKind::Unstriped, VolumeKind::Mirrored)
     )]
     action: Action,
 ) {

@@ -104,6 +104,22 @@ pub fn insert(c: &Connection, row: &PieceRow) -> Result<()> {
     Ok(())
 }
 
+/// What lies under the same name on another disk is the same piece, if it is one.
+///
+/// # Errors
+/// What the database says.
+pub fn follow(c: &Connection, from: DiskId, to: DiskId, path: &RelPath) -> Result<()> {
+    if path.is_piece() {
+        c.prepare_cached(
+            "INSERT OR REPLACE INTO piece
+                 SELECT ?2, path, file, number, count, offset, length, size, whole, original FROM piece
+                 WHERE disk = ?1 AND path = ?3",
+        )?
+        .execute((from.get(), to.get(), path.tree_key()))?;
+    }
+    Ok(())
+}
+
 const GONE: &str =
     "disk = ?1 AND NOT EXISTS (SELECT 1 FROM name n WHERE n.disk = piece.disk AND n.path = piece.path)";
 

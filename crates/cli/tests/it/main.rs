@@ -35,6 +35,7 @@ mod mend;
 mod mount;
 mod pages;
 mod paper;
+mod pieces;
 mod pool_file;
 mod prediction;
 mod prepare;

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
-use sieve_core::units::ByteLength;
+use sieve_core::units::{ByteLength, DiskId};
 use uuid::Uuid;
 
 pub use read::Joined;
@@ -78,6 +78,16 @@ pub fn learn(pool: &Pool, member: &Member) -> Result<Vec<String>> {
     Ok(left_alone)
 }
 
+/// Where pieces lie on a disk.
+///
+/// # Errors
+/// What the database says.
+pub(crate) fn on(pool: &Pool, disk: DiskId) -> Result<Vec<RelPath>> {
+    let volume = &pool.member(disk)?.row.volume;
+    let rows = pieces::all(pool.catalogue.reading(), volume)?.into_iter();
+    Ok(rows.filter(|row| row.disk == disk).map(|row| row.path).collect())
+}
+
 /// Why two pieces cannot both be what they say.
 fn contradiction(one: &PieceRow, other: &PieceRow) -> Option<&'static str> {
     let (a, b) = (&one.note, &other.note);
@@ -87,7 +97,9 @@ fn contradiction(one: &PieceRow, other: &PieceRow) -> Option<&'static str> {
     if (&a.path, a.count, a.size, a.whole) != (&b.path, b.count, b.size, b.whole) {
         return Some("this piece claims to belong to a file that its other pieces describe otherwise");
     }
-    (a.number == b.number).then_some("another piece claims the same place in the file")
+    // The same under the same name on another disk is a piece on its way there.
+    (a.number == b.number && one.path != other.path)
+        .then_some("another piece claims the same place in the file")
 }
 
 /// The files of a volume of which all pieces are known, by path.
@@ -109,7 +121,11 @@ pub fn rests(pool: &Pool, volume: &str) -> Result<Vec<PiecedFile>> {
 fn all(pool: &Pool, volume: &str) -> Result<(Vec<PiecedFile>, Vec<PiecedFile>)> {
     let mut by_file: BTreeMap<Uuid, Vec<PieceRow>> = BTreeMap::new();
     for row in pieces::all(pool.catalogue.reading(), volume)? {
-        by_file.entry(row.note.file).or_default().push(row);
+        let pieces = by_file.entry(row.note.file).or_default();
+        // A piece on its way from one disk to another is on both for a moment, and one of them is enough.
+        if pieces.last().is_none_or(|last| last.note != row.note) {
+            pieces.push(row);
+        }
     }
     let as_file = |pieces: Vec<PieceRow>| {
         let first = pieces.first()?.note.clone();

@@ -161,7 +161,9 @@ impl Comparing<'_> {
         let node = nodes::get(c, disk, path)?;
         match (stat.filter(|_| kind != Some(EntryKind::File)), node) {
             (Some(stat), Some(node)) if is_same(&node, &stat) => {}
-            (Some(stat), _) => changes.nodes.push((path.clone(), stat)),
+            // Our own folders are none of the volume.
+            (Some(stat), _) if !path.is_ours() => changes.nodes.push((path.clone(), stat)),
+            (Some(_), _) => {}
             (None, Some(_)) => {
                 changes.unlike.push(path.clone());
                 changes.vanished_nodes.push(path.clone());
@@ -213,7 +215,8 @@ impl Comparing<'_> {
 
     /// The files of a folder, and the names that the catalogue has in it.
     fn files(&mut self, listing: &Listing) -> Result<()> {
-        let (c, disk, is_ours) = (self.c, self.disk, listing.is_ours());
+        // What is held is no file of the volume; a piece is of one.
+        let (c, disk, counts) = (self.c, self.disk, !listing.path.is_held());
         let changes = &mut self.changes;
         let mut found = listing.entries.iter().filter(|entry| entry.stat.kind == EntryKind::File).peekable();
         objects::for_each_known_in(c, disk, &listing.path, |name, known| {
@@ -221,13 +224,13 @@ impl Comparing<'_> {
                 InFolder::Entry(known) => known,
                 InFolder::Below => return changes.vanished_below(c, disk, listing, name),
             };
-            changes.known += u64::from(!is_ours);
+            changes.known += u64::from(counts);
             while let Some(new) = found.next_if(|entry| entry.name.as_slice() < name) {
                 changes.add(listing, new, None)?;
             }
             match found.next_if(|entry| entry.name == name) {
                 Some(entry) if known.stamp.is_of(&entry.stat) && known.left_out == entry.left_out => {
-                    changes.unchanged += u64::from(!is_ours);
+                    changes.unchanged += u64::from(counts);
                     Ok(())
                 }
                 Some(entry) => changes.add(listing, entry, objects::get(c, known.object)?),
@@ -281,7 +284,7 @@ impl DiskChanges {
         if let Some(object) = &before
             && object.matches(&stat)
         {
-            self.unchanged += u64::from(!path.is_ours());
+            self.unchanged += u64::from(!path.is_held());
             if object.left_out != left_out {
                 self.left_out_changed.push((object.clone(), left_out));
             }

@@ -18,6 +18,7 @@ pub(crate) use recover::recover;
 use sieve_catalogue::intents;
 use sieve_catalogue::intents::Intent;
 use sieve_catalogue::objects;
+use sieve_catalogue::pieces;
 pub(crate) use sieve_catalogue::relocation::{Destination, Leaving, Move, Source};
 use sieve_catalogue::{mark_changed, versions};
 use sieve_core::count::Count;
@@ -224,12 +225,14 @@ impl Relocation<'_> {
     }
 
     fn leave(&mut self, file: &Move, why: String) -> Result<()> {
-        let names = match file.from.first() {
-            Some(source) => objects::names(self.pool.catalogue.reading(), source.object)?,
-            None => Vec::new(),
+        let reading = self.pool.catalogue.reading();
+        let (names, disk) = match file.from.first() {
+            Some(source) => (objects::names(reading, source.object)?, Some(source.disk)),
+            None => (Vec::new(), None),
         };
-        let path = names.first().map_or_else(String::new, ToString::to_string);
-        self.moved.left_alone.push(LeftAlone { path, why });
+        let path =
+            names.first().zip(disk).map(|(name, disk)| in_volume(self.pool, disk, name)).transpose()?;
+        self.moved.left_alone.push(LeftAlone { path: path.unwrap_or_default(), why });
         Ok(())
     }
 
@@ -324,6 +327,7 @@ impl Relocation<'_> {
                     let extended = attributes.pack_extended();
                     let id = objects::insert(t, *disk, stat, extended.as_deref(), Some(version), false)?;
                     names.iter().try_for_each(|name| objects::set_name(t, *disk, name, id))?;
+                    pieces::follow(t, file.of.from[0].disk, *disk, &names[0])?;
                 }
                 record_sources(t, file)?;
             }
@@ -346,7 +350,9 @@ impl Relocation<'_> {
             ids.map(|id| Ok(&self.pool.member(id)?.row.name)).collect()
         };
         let line = |(of, names): (&Move, &[RelPath])| {
-            let path = names.first().map(ToString::to_string).unwrap_or_default();
+            let name = names.first().zip(of.from.first());
+            let path = name.map(|(name, source)| in_volume(self.pool, source.disk, name)).transpose()?;
+            let path = path.unwrap_or_default();
             let from = disks(&mut of.from.iter().map(|source| source.disk))?;
             let to = disks(&mut of.to.disks().into_iter())?;
             Ok(MovedFile { path, bytes: of.size, from, to })
@@ -404,7 +410,8 @@ impl Relocation<'_> {
             for left in left {
                 let copies = brought.get(&left.path).cloned().unwrap_or_default();
                 retract(self.pool, &left.path, &copies)?;
-                self.moved.left_alone.push(LeftAlone { path: left.path.to_string(), why: left.why.into() });
+                let path = in_volume(self.pool, disk, &left.path)?;
+                self.moved.left_alone.push(LeftAlone { path, why: left.why.into() });
             }
         }
         Ok(())
@@ -428,6 +435,12 @@ impl Relocation<'_> {
         }
         Ok(())
     }
+}
+
+/// What a file is called in its volume; a piece is told by its file.
+fn in_volume(pool: &Pool, disk: DiskId, name: &RelPath) -> Result<String> {
+    let piece = name.is_piece().then(|| pieces::file_of(pool.catalogue.reading(), disk, &name.tree_key()));
+    Ok(piece.transpose()?.flatten().unwrap_or_else(|| name.clone()).to_string())
 }
 
 /// What was copied was read whole: so the content of its sources is known as well, and while they are held they count as the

@@ -8,6 +8,7 @@ use sieve_core::units::DiskId;
 use super::{Destination, Leaving, Move, Source, span};
 use sieve_catalogue::intents;
 use sieve_catalogue::objects;
+use sieve_catalogue::pieces;
 use sieve_catalogue::{mark_changed, versions};
 use sieve_disk::Result;
 use sieve_disk::copying;
@@ -111,6 +112,7 @@ fn copies_are_whole(pool: &Pool, file: &Move, source: &Source, names: &[RelPath]
     // They were read just now: what they are is known before a source goes, and they count as the copies that they are (L8).
     for to in targets {
         record_copy(pool, *to, names, &expected)?;
+        pool.catalogue.transaction(|t| pieces::follow(t, source.disk, *to, &names[0]))?;
     }
     Ok(true)
 }

@@ -73,6 +73,9 @@ pub fn list(
         };
         let reading = pool.catalogue.reading();
         nodes::for_each_at(reading, member.row.id, folder, |path, node| {
+            if path.is_ours() {
+                return Ok(()); // which a catalogue of an earlier version may have
+            }
             let kind = match node.kind {
                 EntryKind::Folder => "folder",
                 EntryKind::Symlink => "symlink",
@@ -101,6 +104,7 @@ fn of_pieces(pool: &Pool, volume: &str, file: &PiecedFile) -> Result<Entry> {
     for piece in &file.pieces {
         disks.push(pool.member(piece.disk)?.row.name.clone());
     }
+    disks.dedup();
     let first = objects::by_path(pool.catalogue.reading(), file.pieces[0].disk, &file.pieces[0].path)?;
     Ok(Entry {
         at: file.path.clone(),

@@ -1,10 +1,12 @@
 //! The data disks of a volume, and what of them goes where.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects;
 use sieve_catalogue::objects::ObjectRow;
+use sieve_catalogue::piece_note::PieceNote;
+use sieve_catalogue::pieces;
 use sieve_core::amounts::Amounts;
 use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
@@ -15,17 +17,25 @@ use sieve_disk::event::Observer;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::copies::forecast_copies;
 use sieve_pool::member::Member;
-use sieve_pool::pieces;
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 
 use super::plan::{Fill, Measure, ShiftPlan, ShiftedFile};
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
 
-/// A file as the last scan knew it, by one of its names.
+/// A file as the last scan knew it, by one of its names, or a piece of one.
 pub(super) struct Candidate {
-    pub(super) path: RelPath,
+    /// Where it lies on its disk.
+    path: RelPath,
     pub(super) object: ObjectRow,
+    piece: Option<PieceNote>,
+}
+
+impl Candidate {
+    /// Its path in the volume; of a piece that of its file.
+    pub(super) fn in_volume(&self) -> &RelPath {
+        self.piece.as_ref().map_or(&self.path, |piece| &piece.path)
+    }
 }
 
 /// A data disk.
@@ -54,6 +64,8 @@ pub(super) struct Board<'a> {
     left_alone: Vec<LeftAlone>,
     open: HashSet<(u64, u64)>,
     leaving: Leaving,
+    /// What is known of the pieces on the disks, by where they lie.
+    pieces: HashMap<(DiskId, RelPath), PieceNote>,
 }
 
 impl<'a> Board<'a> {
@@ -77,6 +89,7 @@ impl<'a> Board<'a> {
             });
         }
         let has_parity = pool.members_of(&volume.name, Role::Parity).next().is_some();
+        let pieces = pieces::all(pool.catalogue.reading(), &volume.name)?.into_iter();
         Ok(Self {
             pool,
             volume,
@@ -86,6 +99,7 @@ impl<'a> Board<'a> {
             left_alone: Vec::new(),
             open: pool.machine.open_files(),
             leaving: if has_parity { Leaving::Hold } else { Leaving::Go },
+            pieces: pieces.map(|row| ((row.disk, row.path), row.note)).collect(),
         })
     }
 
@@ -98,14 +112,20 @@ impl<'a> Board<'a> {
 
     /// The files of a disk that may move, each once; what may not is told.
     pub(super) fn files_of(&mut self, seat: usize) -> Result<Vec<Candidate>> {
-        let (mut files, mut seen) = (Vec::new(), HashSet::<ObjectId>::new());
+        let (mut files, mut seen, mut unknown) = (Vec::new(), HashSet::<ObjectId>::new(), Vec::new());
         let disk = self.seats[seat].id;
         objects::for_each_name(self.pool.catalogue.reading(), disk, |path, object| {
-            if !path.is_ours() && seen.insert(object.id) {
-                files.push(Candidate { path, object });
+            if path.is_piece() {
+                match self.pieces.get(&(disk, path.clone())).cloned() {
+                    Some(note) => files.push(Candidate { path, object, piece: Some(note) }),
+                    None => unknown.push(path),
+                }
+            } else if !path.is_ours() && seen.insert(object.id) {
+                files.push(Candidate { path, object, piece: None });
             }
             Ok(())
         })?;
+        unknown.iter().for_each(|path| self.leave(path, "this is no piece of a file"));
         Ok(files)
     }
 
@@ -120,18 +140,6 @@ impl<'a> Board<'a> {
         self.left_alone.push(LeftAlone { path: path.to_string(), why: why.into() });
     }
 
-    /// Files of a spanned volume that have a piece on a disk.
-    pub(super) fn in_pieces_on(&self, seat: usize) -> Result<Vec<RelPath>> {
-        if self.volume.kind != VolumeKind::Spanned {
-            return Ok(Vec::new());
-        }
-        let disk = self.seats[seat].id;
-        let files = pieces::files(self.pool, &self.volume.name)?.into_iter();
-        let rests = pieces::rests(self.pool, &self.volume.name)?;
-        let here = files.chain(rests).filter(|file| file.pieces.iter().any(|piece| piece.disk == disk));
-        Ok(here.map(|file| file.path).collect())
-    }
-
     pub(super) fn fullest_first(&self) -> Vec<usize> {
         let mut seats: Vec<usize> = (0..self.seats.len()).collect();
         seats.sort_by(|a, b| self.seats[*b].share().total_cmp(&self.seats[*a].share()));
@@ -139,15 +147,15 @@ impl<'a> Board<'a> {
     }
 
     /// Whether a disk has a file of this path.
-    pub(super) fn has(&self, seat: usize, path: &RelPath) -> Result<bool> {
-        Ok(objects::by_path(self.pool.catalogue.reading(), self.seats[seat].id, path)?.is_some())
+    pub(super) fn has(&self, seat: usize, file: &Candidate) -> Result<bool> {
+        Ok(objects::by_path(self.pool.catalogue.reading(), self.seats[seat].id, &file.path)?.is_some())
     }
 
     /// Of these disks those that have no copy of a file of a mirrored volume.
-    pub(super) fn without_copy(&self, seats: Vec<usize>, path: &RelPath) -> Result<Vec<usize>> {
+    pub(super) fn without_copy(&self, seats: Vec<usize>, file: &Candidate) -> Result<Vec<usize>> {
         let mut without = Vec::new();
         for seat in seats {
-            if !self.has(seat, path)? {
+            if !self.has(seat, file)? {
                 without.push(seat);
             }
         }
@@ -160,10 +168,10 @@ impl<'a> Board<'a> {
         let has_room = |seat: &usize| !without.contains(seat) && self.seats[*seat].free > file.object.size;
         let mut with_room: Vec<usize> = (0..self.seats.len()).filter(has_room).collect();
         if self.volume.kind == VolumeKind::Mirrored {
-            with_room = self.without_copy(with_room, &file.path)?;
+            with_room = self.without_copy(with_room, file)?;
         }
         let has_folder = |seat: &&usize| {
-            let parent = file.path.parent().unwrap_or_default();
+            let parent = file.in_volume().parent().unwrap_or_default();
             let disk = self.pool.member(self.seats[**seat].id).ok().and_then(|member| member.usable().ok());
             !parent.is_root() && disk.is_some_and(|disk| disk.stat(&parent).is_ok_and(|stat| stat.is_some()))
         };
@@ -193,11 +201,12 @@ impl<'a> Board<'a> {
             None
         };
         if let Some(why) = why {
-            self.leave(&file.path, &why);
+            self.leave(file.in_volume(), &why);
             return;
         }
         self.files.push(ShiftedFile {
-            path: path.to_string(),
+            path: file.in_volume().to_string(),
+            piece: file.piece.as_ref().map(|piece| piece.number + 1),
             size_bytes: size,
             from: self.seats[from].name.clone(),
             to: self.seats[to].name.clone(),

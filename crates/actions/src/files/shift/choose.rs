@@ -31,18 +31,13 @@ pub fn to_disk(
     let mut coming: HashSet<RelPath> = HashSet::new();
     for from in board.fullest_first() {
         for file in board.files_of(from)? {
-            let Some(asked) = paths.iter().position(|path| file.path.is_within(path)) else { continue };
+            let asked = paths.iter().position(|path| file.in_volume().is_within(path));
+            let Some(asked) = asked else { continue };
             found.insert(asked);
             let is_copied = volume.kind == VolumeKind::Mirrored
-                && (board.has(to, &file.path)? || !coming.insert(file.path.clone()));
+                && (board.has(to, &file)? || !coming.insert(file.in_volume().clone()));
             if from != to && !is_copied {
                 board.shift(&file, from, to);
-            }
-        }
-        for file in board.in_pieces_on(from)? {
-            if let Some(asked) = paths.iter().position(|path| file.is_within(path)) {
-                found.insert(asked);
-                board.leave(&file, "it lies in pieces, since no disk had room for all of it");
             }
         }
     }
@@ -61,18 +56,16 @@ pub fn off(pool: &Pool, volume: &VolumeSpec, disks: &[DiskId], observer: &dyn Ob
     let mut board = Board::look(pool, volume, observer)?;
     let leaving: Vec<usize> =
         (0..board.seats.len()).filter(|seat| disks.contains(&board.seats[*seat].id)).collect();
+    let nowhere = match volume.kind {
+        VolumeKind::Mirrored => "every other data disk with room for it has a copy already",
+        _ => "no other data disk has room for it",
+    };
     for from in &leaving {
         for file in board.files_of(*from)? {
             match board.place(&file, &leaving)? {
                 Some(to) => board.shift(&file, *from, to),
-                None if volume.kind == VolumeKind::Mirrored => {
-                    board.leave(&file.path, "every other data disk with room for it has a copy already");
-                }
-                None => board.leave(&file.path, "no other data disk has room for it"),
+                None => board.leave(file.in_volume(), nowhere),
             }
-        }
-        for file in board.in_pieces_on(*from)? {
-            board.leave(&file, "a piece of it lies there, which goes nowhere else while it is in pieces");
         }
     }
     board.plan()
@@ -95,7 +88,7 @@ pub fn even_out(
         let mut files = board.files_of(from)?;
         // The largest first: few files carry most of what is too much. Folders that stay together go together.
         if volume.placement == Placement::KeepTogether {
-            files.sort_by_key(|file| file.path.tree_key());
+            files.sort_by_key(|file| file.in_volume().tree_key());
         } else {
             files.sort_by_key(|file| std::cmp::Reverse(file.object.size));
         }
@@ -113,7 +106,7 @@ pub fn even_out(
             };
             let mut with_room: Vec<usize> = (0..board.seats.len()).filter(room).collect();
             if volume.kind == VolumeKind::Mirrored {
-                with_room = board.without_copy(with_room, &file.path)?;
+                with_room = board.without_copy(with_room, &file)?;
             }
             let emptiest = with_room
                 .into_iter()

@@ -26,7 +26,10 @@ pub enum Measure {
 pub struct ShiftedFile {
     /// Its path.
     pub path: String,
-    /// Its length.
+    /// Which piece of it, from 1 on, where it lies in pieces.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub piece: Option<u32>,
+    /// Its length, or that of the piece.
     pub size_bytes: ByteLength,
     /// The disk that it leaves.
     pub from: String,

@@ -111,7 +111,9 @@ pub(crate) fn show_shift(plan: &ShiftPlan) {
         crate::say!("{} of {} move, {}:\n", units::files(total.files), plan.volume, size(total.bytes));
         let mut table = Table::new(&["file", "?>size", "from", "to"]);
         for file in plan.files.iter().take(SHOWN) {
-            table.row([file.path.clone(), size(file.size_bytes), file.from.clone(), file.to.clone()]);
+            let piece = file.piece.map(|piece| format!(", piece {piece}")).unwrap_or_default();
+            let name = format!("{}{piece}", file.path);
+            table.row([name, size(file.size_bytes), file.from.clone(), file.to.clone()]);
         }
         table.print();
         if plan.files.len() > SHOWN {
