@@ -24,7 +24,7 @@ use rstest::rstest;
 use sieve_actions::disks::convert;
 use sieve_actions::disks::membership::{About, dissolve, empty, grow, handover, replace, vacate};
 use sieve_actions::disks::{adopt, create, rebuild};
-use sieve_actions::files::{put, read, remove, restore, settle, transfer};
+use sieve_actions::files::{put, read, remove, restore, settle, shift, transfer};
 use sieve_actions::guard::verify::Scope;
 use sieve_actions::guard::{sync, verify};
 use sieve_catalogue::held_files;
@@ -75,6 +75,8 @@ enum Work {
     Unmirror,
     /// A folder goes to another volume.
     Transfer,
+    /// Files go to another disk of a spanned volume, one of them in pieces.
+    Shift,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -170,6 +172,9 @@ impl Work {
             }
             Self::SettleInPieces => {
                 "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\ncache = [\"flint\"]\n"
+            }
+            Self::Shift => {
+                "kind = \"spanned\"\ndata = [\"alder\", \"beech\", \"spruce\"]\nparity = [\"oak\"]\n"
             }
             Self::Tiers => {
                 "kind = \"tiered\"\ndata = [\"alder\", \"beech\"]\nfast = [\"alder\"]\nparity = [\"oak\"]\n"
@@ -270,6 +275,11 @@ impl Scene {
         std::os::unix::fs::symlink("wren.flac", self.path(work.place()).join("dawn/link")).unwrap();
         if work == Work::SettleInPieces {
             self.write("flint/dawn/night.mkv", 4_500_000);
+        }
+        if work == Work::Shift {
+            self.write("source/far/night.mkv", 6_500_000);
+            put_in(self.folder.path(), real(), "source/far", "", false).unwrap();
+            fs::remove_dir_all(self.path("source/far")).unwrap();
         }
         if !work.has_cache() && work != Work::FirstCopies {
             sync(self.folder.path(), real()).unwrap();
@@ -530,6 +540,12 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
             let request = transfer::Request { from: &from, to: &to, paths: &paths, disk: None };
             let plan = transfer::plan(&pool, request, &Silent)?;
             transfer::execute(&mut pool, &plan, &Silent).map(|_| ())
+        }
+        Work::Shift => {
+            let volume = pool.volume(Some(VOLUME))?;
+            let paths = [rel("dawn"), rel("diary"), rel("far")];
+            let plan = shift::to_disk(&pool, &volume, &paths, "spruce", &Silent)?;
+            shift::execute(&mut pool, &volume, &plan, &[], &Silent).map(|_| ())
         }
         Work::Unmirror => {
             let request = convert::ConvertRequest {
@@ -842,7 +858,8 @@ fn whatever_a_neighbour_does_nothing_is_lost(
         Work::Empty,
         Work::HandOver,
         Work::Unmirror,
-        Work::Transfer
+        Work::Transfer,
+        Work::Shift
     )]
     work: Work,
 ) {
