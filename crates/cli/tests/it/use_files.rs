@@ -234,10 +234,12 @@ fn putting_removing_and_looking_go_on_while_a_sync_runs() {
     let mut meanwhile = 0;
     for number in 0..12 {
         fs::write(lab.root().join(format!("new-{number}")), chance.bytes(200_000)).unwrap();
-        lab.run(&["put", &format!("new-{number}"), ".", "--yes"]).expect(&[0]);
-        lab.run(&["rm", &format!("alder-{number}"), "--yes"]).expect(&[0]);
-        lab.run(&["fate", "--lose", "beech"]).expect(&[0, 1]);
-        meanwhile += u32::from(running.try_wait().unwrap().is_none());
+        let (new, old) = (format!("new-{number}"), format!("alder-{number}"));
+        let put = ["put", &new, ".", "--yes"];
+        for command in [&put[..], &["rm", &old, "--yes"], &["fate", "--lose", "beech"]] {
+            lab.run(command).expect(if command[0] == "fate" { &[0, 1] } else { &[0] });
+            meanwhile += u32::from(running.try_wait().unwrap().is_none());
+        }
     }
     let output = running.wait_with_output().unwrap();
     assert!([0, 1].contains(&output.status.code().unwrap()), "{}", String::from_utf8_lossy(&output.stderr));

@@ -3,6 +3,7 @@
 mod carry;
 mod recover;
 mod span;
+mod told;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
@@ -29,8 +30,8 @@ use sieve_disk::{Error, Result};
 use sieve_pool::follow::replicas_follow;
 use sieve_pool::held;
 use sieve_pool::held::{ToHold, Watch};
-use sieve_pool::journal::{Did, Entry, PATHS};
 use sieve_pool::pool::Pool;
+use told::in_volume;
 
 /// So many files, or bytes, are moved before their sources go.
 const BATCH_FILES: usize = 256;
@@ -333,7 +334,7 @@ impl Relocation<'_> {
             }
             Ok(())
         })?;
-        self.tell(brought.iter().map(|file| (file.of, &file.task.names[..])))?;
+        told::tell(self.pool, brought.iter().map(|file| (file.of, &file.task.names[..])))?;
         for file in brought {
             for (disk, ..) in &file.done.copies {
                 let name = self.pool.member(*disk)?.row.name.clone();
@@ -342,27 +343,6 @@ impl Relocation<'_> {
             }
         }
         Ok(())
-    }
-
-    /// The journal keeps every move.
-    fn tell<'m>(&self, moved: impl Iterator<Item = (&'m Move, &'m [RelPath])>) -> Result<()> {
-        let disks = |ids: &mut dyn Iterator<Item = DiskId>| -> Result<Vec<&String>> {
-            ids.map(|id| Ok(&self.pool.member(id)?.row.name)).collect()
-        };
-        let line = |(of, names): (&Move, &[RelPath])| {
-            let name = names.first().zip(of.from.first());
-            let path = name.map(|(name, source)| in_volume(self.pool, source.disk, name)).transpose()?;
-            let path = path.unwrap_or_default();
-            let from = disks(&mut of.from.iter().map(|source| source.disk))?;
-            let to = disks(&mut of.to.disks().into_iter())?;
-            Ok(MovedFile { path, bytes: of.size, from, to })
-        };
-        let lines: Vec<MovedFile<'_>> = moved.map(line).collect::<Result<_>>()?;
-        let mut files = Count::default();
-        lines.iter().for_each(|line| files.add(line.bytes));
-        let mut entry = Entry::new(Did::Moved).files(files).detail(&lines)?;
-        entry.paths = lines.into_iter().map(|line| line.path).take(PATHS).collect();
-        self.pool.tell(entry)
     }
 
     /// Puts a file down in pieces, by itself.
@@ -378,7 +358,7 @@ impl Relocation<'_> {
                 Err(Stays::Stopped) => self.moved.stopped = true,
                 Err(Stays::Failed(error)) => return Err(error),
                 Ok(watched) => {
-                    self.tell(std::iter::once((file, &task.names[..])))?;
+                    told::tell(self.pool, std::iter::once((file, &task.names[..])))?;
                     for (disk, length) in shares {
                         let name = self.pool.member(*disk)?.row.name.clone();
                         self.moved.by_disk.entry(name).or_default().add(*length);
@@ -437,12 +417,6 @@ impl Relocation<'_> {
     }
 }
 
-/// What a file is called in its volume; a piece is told by its file.
-fn in_volume(pool: &Pool, disk: DiskId, name: &RelPath) -> Result<String> {
-    let piece = name.is_piece().then(|| pieces::file_of(pool.catalogue.reading(), disk, &name.tree_key()));
-    Ok(piece.transpose()?.flatten().unwrap_or_else(|| name.clone()).to_string())
-}
-
 /// What was copied was read whole: so the content of its sources is known as well, and while they are held they count as the
 /// copies that they are (L8).
 fn record_sources(t: &rusqlite::Transaction<'_>, file: &Brought<'_>) -> Result<()> {
@@ -473,13 +447,4 @@ fn retract(pool: &Pool, path: &RelPath, copies: &[DiskId]) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// A line of the journal.
-#[derive(Serialize, JsonSchema)]
-struct MovedFile<'a> {
-    path: String,
-    bytes: ByteLength,
-    from: Vec<&'a String>,
-    to: Vec<&'a String>,
 }
