@@ -187,20 +187,20 @@ impl VolumeModel {
     /// now; with what each is known to hold.
     fn piece_twins(&self, pool: &Pool) -> Result<PieceTwins> {
         let reading = pool.catalogue.reading();
-        let mut twins = PieceTwins::default();
+        let named = sieve_catalogue::pieces::all(reading, &self.volume)?.into_iter();
+        let mut found: Vec<(DiskId, RelPath, RelPath)> =
+            named.map(|row| (row.disk, row.path.clone(), row.path)).collect();
         for member in pool.members_of(&self.volume, Role::Data) {
-            let held = held_files::all(reading, member.row.id)?;
-            let was_piece = held.into_iter().filter(|held| held.original.is_piece());
-            let mut found: Vec<(RelPath, RelPath)> =
-                was_piece.map(|held| (held.original, held.path)).collect();
-            let named = pieces::on(pool, member.row.id)?;
-            found.extend(named.into_iter().map(|path| (path.clone(), path)));
-            for (piece, path) in found {
-                let Some(object) = objects::by_path(reading, member.row.id, &path)? else { continue };
-                let position = self.object_index(object.id).and_then(|p| u32::try_from(p).ok());
-                if let (Some(position), Some(whole)) = (position, content_of(reading, &object)?) {
-                    twins.entry(piece).or_default().push((position, whole));
-                }
+            let held = held_files::all(reading, member.row.id)?.into_iter();
+            let was_piece = held.filter(|held| held.original.is_piece());
+            found.extend(was_piece.map(|held| (member.row.id, held.original, held.path)));
+        }
+        let mut twins = PieceTwins::default();
+        for (disk, piece, path) in found {
+            let Some(object) = objects::by_path(reading, disk, &path)? else { continue };
+            let position = self.object_index(object.id).and_then(|p| u32::try_from(p).ok());
+            if let (Some(position), Some(whole)) = (position, content_of(reading, &object)?) {
+                twins.entry(piece).or_default().push((position, whole));
             }
         }
         Ok(twins)

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use sieve_core::layout::OurPlace;
 use sieve_core::path::RelPath;
-use sieve_core::units::{ByteLength, DiskId};
+use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
 pub use read::Joined;
@@ -76,16 +76,6 @@ pub fn learn(pool: &Pool, member: &Member) -> Result<Vec<String>> {
         pieces::forget_gone(t, member.row.id)
     })?;
     Ok(left_alone)
-}
-
-/// Where pieces lie on a disk.
-///
-/// # Errors
-/// What the database says.
-pub(crate) fn on(pool: &Pool, disk: DiskId) -> Result<Vec<RelPath>> {
-    let volume = &pool.member(disk)?.row.volume;
-    let rows = pieces::all(pool.catalogue.reading(), volume)?.into_iter();
-    Ok(rows.filter(|row| row.disk == disk).map(|row| row.path).collect())
 }
 
 /// Why two pieces cannot both be what they say.
