@@ -66,6 +66,7 @@ fn recover(pool: &mut Pool) -> Result<()> {
             }
             Intent::Relocate { moves } => moves::recover(pool, id, &moves)?,
             Intent::Pieces { pieces } => pieces::recover(pool, id, &pieces)?,
+            Intent::Whole { .. } => pieces::recover_whole(pool, id, &intent)?,
             Intent::Mend { .. } => verify::recover(pool, id, &intent)?,
             Intent::EditPoolFile { .. } | Intent::Join { .. } | Intent::Leave { .. } => {
                 is_edited |= membership::recover(pool, id, &intent)?;

@@ -120,6 +120,19 @@ pub enum Intent {
         /// The disks, and where the pieces go there, as tree keys.
         pieces: Vec<(DiskId, Vec<u8>)>,
     },
+    /// The whole copy of a file in pieces takes their place.
+    Whole {
+        /// Its disk.
+        disk: DiskId,
+        /// It.
+        object: ObjectId,
+        /// Where it lay beside the pieces, as a tree key.
+        copy: Vec<u8>,
+        /// The name of the file, as a tree key.
+        path: Vec<u8>,
+        /// The disks, and where the pieces lie there, as tree keys.
+        pieces: Vec<(DiskId, Vec<u8>)>,
+    },
     /// A parity image is being copied to other disks.
     Move {
         /// The member that it is copied from.

@@ -19,7 +19,7 @@ use sieve_pool::held;
 use sieve_pool::held::ToHold;
 use sieve_pool::journal::{Did, Entry};
 use sieve_pool::member::Member;
-use sieve_pool::pieces;
+use sieve_pool::pieces::{self, WholeCopy};
 use sieve_pool::pool::Pool;
 use sieve_pool::scan;
 
@@ -181,11 +181,14 @@ fn plan_pieces(
     plan: &mut RemovePlan,
     found: &mut [bool],
 ) -> Result<()> {
+    let copies = pieces::copies(pool, volume)?;
     // What an interrupted removal left goes the same way.
     for file in pieces::files(pool, volume)?.into_iter().chain(pieces::rests(pool, volume)?) {
         let Some(position) = paths.iter().position(|p| file.path.is_within(p)) else { continue };
         refuse_folder(&paths[position], &file.path, recursive)?;
         found[position] = true;
+        let of_file = |copy: &&WholeCopy| copy.file == file.pieces[0].note.file;
+        plan.files.extend(copies.iter().filter(of_file).map(|copy| (copy.disk, copy.path.clone())));
         for piece in file.pieces {
             let name = &pool.member(piece.disk)?.row.name;
             if let Some((_, count)) = plan.by_disk.iter_mut().find(|(disk, _)| disk == name) {

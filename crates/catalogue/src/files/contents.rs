@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use rusqlite::{Connection, OptionalExtension, Row};
+use sieve_core::checksum::ContentSum;
 use sieve_core::fate::Standing;
 use sieve_core::lane::Rows;
 use sieve_core::path::RelPath;
@@ -70,6 +71,16 @@ pub fn unread(c: &Connection, disk: DiskId) -> Result<(u64, ByteLength)> {
         .prepare_cached(&sql.replace("{UNSETTLED}", UNSETTLED))?
         .query_row([disk.get()], |row| Ok((row.get(0)?, row.get(1)?)))?;
     Ok((unsigned(files), ByteLength::new(unsigned(bytes))))
+}
+
+/// What an object is known to hold as it is now: nothing where that was not read, or it changed since.
+///
+/// # Errors
+/// What the database says.
+pub fn present(c: &Connection, object: &ObjectRow) -> Result<Option<ContentSum>> {
+    let version = object.version.filter(|_| object.standing == Standing::Same);
+    let version = version.map(|version| versions::get(c, version)).transpose()?;
+    Ok(version.filter(|version| !version.unfinished).map(|version| version.sum))
 }
 
 /// What the file had at the last sync: its last content if the snapshot has that, else what it was before.

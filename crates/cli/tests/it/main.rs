@@ -24,6 +24,7 @@ mod forecast;
 mod forms;
 mod house;
 mod ingest;
+mod joins;
 mod kill;
 mod kinds;
 mod laws;

@@ -13,10 +13,10 @@ use rstest::rstest;
 use sieve_testkit::{Chance, Lab};
 
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
-const FILE: &str = "card/zz-night.flac";
+pub(crate) const FILE: &str = "card/zz-night.flac";
 
 /// A file over two small disks, and a larger one that is empty.
-fn over_two_disks() -> (Lab, Vec<u8>) {
+pub(crate) fn over_two_disks() -> (Lab, Vec<u8>) {
     let disks = [("alder", 10), ("beech", 10), ("cedar", 30), ("oak", 40)];
     let volume = "kind = \"spanned\"\ndata = [\"alder\", \"beech\", \"cedar\"]\nparity = [\"oak\"]";
     let lab = Lab::of(PROGRAM, &disks, volume);
@@ -32,13 +32,13 @@ fn over_two_disks() -> (Lab, Vec<u8>) {
     (lab, large)
 }
 
-fn pieces_on(lab: &Lab, disk: &str) -> Vec<PathBuf> {
+pub(crate) fn pieces_on(lab: &Lab, disk: &str) -> Vec<PathBuf> {
     let found = fs::read_dir(lab.disk(disk).join(".zinc-sieve/pieces")).into_iter().flatten();
     found.map(|entry| entry.unwrap().path()).collect()
 }
 
 /// The large file, as `get` brings it.
-fn got(lab: &Lab) -> Vec<u8> {
+pub(crate) fn got(lab: &Lab) -> Vec<u8> {
     let _ = fs::remove_dir_all(lab.root().join("got"));
     fs::create_dir(lab.root().join("got")).unwrap();
     lab.run(&["get", FILE, "got"]).expect(&[0]);
@@ -46,7 +46,7 @@ fn got(lab: &Lab) -> Vec<u8> {
 }
 
 /// How many disks may die without losing any file.
-fn guard(lab: &Lab) -> u64 {
+pub(crate) fn guard(lab: &Lab) -> u64 {
     let guard = |name| {
         let files = lab.run(&["where", name, "--json"]).expect(&[0]).list();
         assert_eq!(files.as_array().unwrap().len(), 1, "{files}");
@@ -56,7 +56,7 @@ fn guard(lab: &Lab) -> u64 {
 }
 
 /// What is predicted is what comes back, whichever one or two disks are lost.
-fn is_as_predicted(lab: &Lab) {
+pub(crate) fn is_as_predicted(lab: &Lab) {
     let disks = ["alder", "beech", "cedar", "oak"];
     let drill = |lost: &str| {
         // 1: some of it is lost, or there is nothing to prove.

@@ -94,6 +94,7 @@ impl Stock {
                     rest.path, rest.path
                 ));
             }
+            stock.rests.extend(begun_conversion(pool, &volume)?);
         }
         stock.add_guards(pool, disks)?;
         stock.unguarded_since = unguarded_since(pool, &stock.unguarded)?;
@@ -132,6 +133,24 @@ impl Stock {
         disks.iter().all(|disk| disk.state == State::Present && !disk.read_only)
             && self.unguarded.keys().any(|why| matches!(why, New | Changed | Doubtful | StaleNeighbours))
     }
+}
+
+/// Whole copies of files in pieces take room until they become the files.
+fn begun_conversion(pool: &Pool, volume: &VolumeSpec) -> Result<Option<String>> {
+    let copies = sieve_pool::pieces::copies(pool, &volume.name)?;
+    if copies.is_empty() {
+        return Ok(None);
+    }
+    let mut made = Count::default();
+    copies.iter().for_each(|copy| made.add(copy.object.size));
+    Ok(Some(format!(
+        "{}: a conversion to another kind was begun, and has copied files in pieces whole: {}, {}. When a sync has passed them, zinc-sieve convert {} --to KIND goes on; --to {} takes them back",
+        volume.name,
+        made.files,
+        made.bytes,
+        volume.name,
+        volume.kind.word()
+    )))
 }
 
 /// When the oldest of what waits for a sync, or on a cache, came or changed.

@@ -4,7 +4,7 @@ use sieve_catalogue::contents;
 use std::collections::{BTreeMap, HashMap};
 
 use rusqlite::Connection;
-use sieve_core::fate::{Composite, Standing};
+use sieve_core::fate::Composite;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeKind;
 use sieve_core::units::{DiskId, ObjectId};
@@ -16,7 +16,7 @@ use crate::pool::Pool;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects::ObjectRow;
 use sieve_catalogue::piece_note::PieceNote;
-use sieve_catalogue::{held_files, nodes, objects, versions};
+use sieve_catalogue::{held_files, nodes, objects};
 use sieve_disk::EntryKind;
 use sieve_disk::Result;
 use sieve_disk::copying;
@@ -290,9 +290,7 @@ fn piece_of(composite: &Composite, part: u32) -> Option<usize> {
 
 /// What an object is known to hold at present.
 fn content_of(reading: &Connection, object: &ObjectRow) -> Result<Option<[u8; 32]>> {
-    let version = object.version.filter(|_| object.standing == Standing::Same);
-    let version = version.map(|version| versions::get(reading, version)).transpose()?;
-    Ok(version.filter(|version| !version.unfinished).map(|version| version.sum.whole))
+    Ok(contents::present(reading, object)?.map(|sum| sum.whole))
 }
 
 /// Adds all names of a disk, or only those that are known already.

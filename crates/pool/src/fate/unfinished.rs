@@ -37,6 +37,16 @@ impl Unfinished {
                         unfinished.pieced.extend(pieces::file_of(reading, disk, &piece)?);
                     }
                 }
+                // Until the first of its pieces is held, they are the file.
+                Intent::Whole { disk, path, pieces, .. } => {
+                    let mut is_there = true;
+                    for (disk, piece) in &pieces {
+                        is_there &= objects::by_path(reading, *disk, &objects::path_of(piece)?)?.is_some();
+                    }
+                    if is_there {
+                        unfinished.copies.insert((disk, objects::path_of(&path)?));
+                    }
+                }
                 _ => {}
             }
         }

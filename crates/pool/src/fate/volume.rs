@@ -14,8 +14,9 @@ use sieve_core::units::{ByteLength, DiskId, ObjectId};
 use super::reason::Traces;
 use super::{FileFate, Reason};
 use crate::fate::Unfinished;
+use crate::pieces::copied_file;
 use crate::pool::Pool;
-use sieve_catalogue::{held_files, nodes, objects};
+use sieve_catalogue::{held_files, nodes, objects, pieces};
 use sieve_disk::EntryKind;
 use sieve_disk::Result;
 
@@ -149,6 +150,11 @@ impl VolumeModel {
                     count(object.id.get(), -1);
                 }
             }
+            for copy in pieces::unknown(pool.catalogue.reading(), member.row.id)? {
+                if let Some(object) = objects::by_path(pool.catalogue.reading(), member.row.id, &copy)? {
+                    count(object.id.get(), -1);
+                }
+            }
             for removed in &self.removed {
                 objects::for_each_name(pool.catalogue.reading(), member.row.id, |path, object| {
                     if path.is_within(removed) && !path.is_held() {
@@ -275,7 +281,8 @@ impl VolumeModel {
                     Some(file) => show(&file.path, file.size, position),
                     None => Ok(()),
                 },
-                Some(position) if !path.is_held() => show(&path, size, position),
+                // What is on its way to become a file is none beside its pieces.
+                Some(position) if !path.is_held() && copied_file(&path).is_none() => show(&path, size, position),
                 _ => Ok(()),
             })?;
             let mut position = self.first_symlink.get(&member.row.id).copied().unwrap_or(usize::MAX);

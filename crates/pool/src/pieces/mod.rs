@@ -1,6 +1,7 @@
 //! Files of a spanned volume that are too large for what is free on one disk: they lie in pieces, in our own folder.
 
 mod read;
+mod whole;
 mod write;
 
 use std::collections::BTreeMap;
@@ -11,7 +12,10 @@ use sieve_core::units::ByteLength;
 use uuid::Uuid;
 
 pub use read::Joined;
-pub use write::{Plot, assemble, join, recover, write};
+pub use whole::{
+    WholeCopy, copied_file, copies, copy_whole, hold_copy, hold_rest, join, recover_whole, take_place,
+};
+pub use write::{Plot, assemble, recover, write};
 
 use crate::member::Member;
 use crate::pool::Pool;
@@ -56,6 +60,9 @@ pub fn learn(pool: &Pool, member: &Member) -> Result<Vec<String>> {
     if !unknown.is_empty() {
         let known = pieces::all(reading, &member.row.volume)?;
         for path in unknown {
+            if copied_file(&path).is_some() {
+                continue; // whole, beside the pieces; who asks for the state of the pool is told of it
+            }
             let disk = member.usable()?;
             let place = sieve_disk::full_path(&**disk, &path);
             match PieceNote::read(&**disk, &path) {

@@ -20,7 +20,6 @@ use sieve_disk::copying::READ_STEP;
 use sieve_disk::copying::{changed, refuse_changed};
 use sieve_disk::durable;
 use sieve_disk::event::{Observer, advance, heed};
-use sieve_disk::workspace::Workspace;
 use sieve_disk::{Attributes, Disk, ReadFile, WriteFile};
 use sieve_disk::{Error, Kind, Result};
 
@@ -234,89 +233,4 @@ pub fn recover(pool: &Pool, id: i64, begun: &[(DiskId, Vec<u8>)]) -> Result<()> 
         }
     }
     pool.catalogue.transaction(|t| intents::remove(t, id))
-}
-
-/// Puts a file together on one disk under its name; then its pieces go.
-///
-/// # Crash safety
-/// The whole file has its name, durably and read back, before the first piece goes. Where an earlier run came so far, the
-/// pieces go at once.
-///
-/// # Errors
-/// When a piece is not what it should be, the name is taken, or what a disk says.
-pub fn join(pool: &Pool, file: &PiecedFile, to: DiskId, observer: &dyn Observer) -> Result<()> {
-    let target = Arc::clone(pool.member(to)?.writable()?);
-    if !is_there(&*target, file)? {
-        let mut space = Workspace::begin(&target, pool.machine.random())?;
-        let temporary = space.next_path();
-        let mut output = target.create(&temporary)?;
-        let open = |piece: &PieceRow| pool.member(piece.disk)?.usable()?.open(&piece.path);
-        if let Err(error) = assemble(file, open, &mut *output, observer) {
-            space.finish()?;
-            return Err(error);
-        }
-        if let Some(piece) = file.pieces.last() {
-            let disk = pool.member(piece.disk)?.usable()?;
-            if let Some(stat) = disk.stat(&piece.path)? {
-                let looks = Attributes::of(&stat, disk.extended_attributes(&piece.path)?);
-                target.set_attributes(&temporary, &looks)?;
-            }
-        }
-        output.sync()?;
-        if whole_of(&*target, &temporary)? != file.whole {
-            return Err(no_whole(file));
-        }
-        let folder = file.path.parent().filter(|folder| !folder.is_root());
-        let looks = folder.as_ref().map(|folder| folder_looks(pool, to, folder)).transpose()?.flatten();
-        if let Some(folder) = &folder {
-            durable::make_folders(&*target, folder, |folder| folder_looks(pool, to, folder))?;
-        }
-        durable::publish(&*target, &temporary, &file.path)?;
-        if let (Some(folder), Some(looks)) = (&folder, looks) {
-            target.set_time(folder, looks.mtime)?;
-        }
-        space.finish()?;
-    }
-    for piece in &file.pieces {
-        let disk = pool.member(piece.disk)?.writable()?;
-        disk.remove_file(&piece.path)?;
-        disk.sync_folder(&OurPlace::Pieces.path())?;
-        pool.catalogue.transaction(|t| {
-            objects::remove_name(t, piece.disk, &piece.path)?;
-            pieces::forget_gone(t, piece.disk)?;
-            objects::forget_nameless(t, piece.disk)
-        })?;
-    }
-    Ok(())
-}
-
-/// Whether the file is there under its name, with its content.
-fn is_there(disk: &dyn Disk, file: &PiecedFile) -> Result<bool> {
-    match disk.stat(&file.path)? {
-        None => Ok(false),
-        Some(stat) => Ok(stat.size == file.size && whole_of(disk, &file.path)? == file.whole),
-    }
-}
-
-fn whole_of(disk: &dyn Disk, path: &RelPath) -> Result<[u8; 32]> {
-    let mut file = disk.open(path)?;
-    let mut hasher = blake3::Hasher::new();
-    copying::for_each_part(&mut *file, 0, None, |bytes| {
-        hasher.update(bytes);
-        Ok(())
-    })?;
-    Ok(*hasher.finalize().as_bytes())
-}
-
-/// How a folder looks on a disk, or else on another one of the volume.
-fn folder_looks(pool: &Pool, disk: DiskId, folder: &RelPath) -> Result<Option<Attributes>> {
-    let own = pool.member(disk)?;
-    let others = pool.file_members(&own.row.volume).filter(|member| member.row.id != disk);
-    for member in std::iter::once(own).chain(others) {
-        let Ok(disk) = member.usable() else { continue };
-        if let Some(stat) = disk.stat(folder)? {
-            return Ok(Some(Attributes::of(&stat, disk.extended_attributes(folder)?)));
-        }
-    }
-    Ok(None)
 }

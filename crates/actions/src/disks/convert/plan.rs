@@ -5,9 +5,11 @@ use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::pool_file::{self, Edit};
 use sieve_core::count::Count;
+use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::placement::{Placement, Placer};
 use sieve_core::pool::{VolumeKind, VolumeSpec};
+use sieve_core::units::DiskId;
 use sieve_disk::event::Observer;
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::member::Member;
@@ -15,6 +17,7 @@ use sieve_pool::pool::Pool;
 use sieve_pool::scan::doubts::resolve_doubts;
 use sieve_pool::{fate, pieces, scan};
 
+use super::joins::Joins;
 use super::surplus::{Copy, Surplus, by_path};
 
 /// What a volume is to become.
@@ -32,6 +35,26 @@ pub struct ConvertRequest {
     pub never_below: Option<u8>,
 }
 
+/// What becomes of files in pieces.
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
+pub struct PiecesPlan {
+    /// Whole copies are made of these, beside their pieces.
+    pub to_copy: Count,
+    /// The whole copies of these take the place of their pieces, which are held.
+    pub to_become_whole: Count,
+    /// The whole copies of these are to be guarded by a sync first.
+    pub waiting: Count,
+    /// No disk has room for all of one of these now.
+    pub without_room: Count,
+    /// Whole copies that are not wanted any more, and are held.
+    pub taken_back: Count,
+    /// How long the copies take.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub forecast: Option<Forecast>,
+    /// The volume is of its old kind afterwards: a sync has to come before the next run goes on.
+    pub goes_on: bool,
+}
+
 /// What will be done.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct ConvertPlan {
@@ -47,6 +70,9 @@ pub struct ConvertPlan {
     pub to_copy: Count,
     /// Copies that are one too many, and are held until the next sync.
     pub surplus: Count,
+    /// What becomes of files in pieces first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pieces: Option<PiecesPlan>,
     /// So many disks may be lost now without losing a file.
     pub guard_before: u8,
     /// And when it is done.
@@ -58,33 +84,29 @@ pub struct PreparedConvert {
     /// What it will do.
     pub plan: ConvertPlan,
     pub(super) to: VolumeKind,
+    pub(super) joins: Joins,
     pub(super) surplus: Vec<Surplus>,
     pub(super) edits: Vec<Edit>,
 }
 
-/// Looks at what it would do.
+/// Looks at what it would do. A volume that is of that kind already takes back what a conversion to another one had begun.
 ///
 /// # Errors
-/// When it is of that kind already, a disk is missing, files lie in pieces or in several versions, copies have no room, or files
-/// would be guarded less.
+/// When it is of that kind already, a disk is missing, files lie in pieces that fit nowhere whole or in several versions, copies
+/// have no room, or files would be guarded less.
 pub fn plan(pool: &Pool, request: &ConvertRequest, observer: &dyn Observer) -> Result<PreparedConvert> {
     let volume = pool.volume(Some(&request.volume))?;
-    if volume.kind == request.to {
+    let is_taken_back = volume.kind == request.to;
+    if is_taken_back && pieces::copies(pool, &volume.name)?.is_empty() {
         let message = format!("volume {} is {} already", volume.name, volume.kind.word());
         return Err(Error::new(Kind::Usage, "convert.same", message));
     }
-    let edits = vec![Edit::Kind {
-        volume: volume.name.clone(),
-        kind: request.to,
-        fast: request.fast.clone(),
-        copies: request.copies,
-    }];
-    pool_file::rehearse(&pool.file, &edits)?;
+    let edits = if is_taken_back { Vec::new() } else { edits(pool, &volume, request)? };
     for member in pool.members.iter().filter(|member| member.row.volume == volume.name) {
         member.writable()?;
     }
     scan::scan_all(pool, |member| member.row.volume == volume.name, observer)?;
-    refuse_pieces(pool, &volume)?;
+    let joins = if is_taken_back { Joins::back(pool, &volume)? } else { Joins::look(pool, &volume)? };
     if volume.kind == VolumeKind::Mirrored {
         // Copies whose times alone moved, as by a cut in the middle of this, are read before they are said to differ.
         for member in pool.members_of(&volume.name, Role::Data) {
@@ -100,13 +122,15 @@ pub fn plan(pool: &Pool, request: &ConvertRequest, observer: &dyn Observer) -> R
         files: Count::default(),
         to_copy: Count::default(),
         surplus: Count::default(),
+        pieces: joins.plan(pool)?,
         guard_before,
         guard_after: guard_before,
     };
     files.iter().for_each(|(_, copies)| plan.files.add(copies[0].object.size));
+    joins.files().for_each(|file| plan.files.add(file.size));
     let mut surplus = Vec::new();
     if request.to == VolumeKind::Mirrored {
-        plan.to_copy = room_for_copies(pool, &volume, &files, request.copies.unwrap_or(2))?;
+        plan.to_copy = room_for_copies(pool, &volume, &files, &joins, request.copies.unwrap_or(2))?;
     } else if volume.kind == VolumeKind::Mirrored {
         surplus = super::surplus::choose(pool, files)?;
         surplus.iter().flat_map(|one| &one.go).for_each(|copy| plan.surplus.add(copy.object.size));
@@ -114,47 +138,47 @@ pub fn plan(pool: &Pool, request: &ConvertRequest, observer: &dyn Observer) -> R
             guard_of_kept(pool, &volume, &surplus)?.map_or(guard_before, |kept| kept.min(guard_before));
     }
     refuse_weaker(&plan, request)?;
-    Ok(PreparedConvert { plan, to: request.to, surplus, edits })
+    Ok(PreparedConvert { plan, to: request.to, joins, surplus, edits })
 }
 
-/// A file in pieces is whole on no disk.
-fn refuse_pieces(pool: &Pool, volume: &VolumeSpec) -> Result<()> {
-    let files = pieces::files(pool, &volume.name)?;
-    let Some(first) = files.first() else { return Ok(()) };
-    let message = format!(
-        "files that lie in pieces: {} (such as {}); only a spanned volume has those",
-        files.len(),
-        first.path
-    );
-    Err(Error::new(Kind::Conflict, "convert.pieces", message).remedy(
-        "let a larger disk join (zinc-sieve grow, replace), then put them in again: zinc-sieve get, rm, put",
-    ))
+fn edits(pool: &Pool, volume: &VolumeSpec, request: &ConvertRequest) -> Result<Vec<Edit>> {
+    let edits = vec![Edit::Kind {
+        volume: volume.name.clone(),
+        kind: request.to,
+        fast: request.fast.clone(),
+        copies: request.copies,
+    }];
+    pool_file::rehearse(&pool.file, &edits).map(|_| edits)
 }
 
-/// Whether every file finds disks for its further copies, the largest first; what they come to.
+/// Whether every file finds disks for its further copies, the largest first; what they come to. Files that become whole first count
+/// where they come to lie, and what their pieces take is free by then.
 fn room_for_copies(
     pool: &Pool,
     volume: &VolumeSpec,
     files: &[(RelPath, Vec<Copy>)],
+    joins: &Joins,
     copies: usize,
 ) -> Result<Count> {
     let members: Vec<&Member> = pool.members_of(&volume.name, Role::Data).collect();
-    let free = members.iter().map(|member| member.free_bytes(&pool.catalogue)).collect::<Result<_>>()?;
+    let ids: Vec<DiskId> = members.iter().map(|member| member.row.id).collect();
+    let free = members.iter().map(|member| member.free_bytes(&pool.catalogue)).collect::<Result<Vec<_>>>()?;
+    let free = ids.iter().zip(free).map(|(id, free)| joins.free_afterwards(*id, free)).collect();
     let mut placer = Placer::new(Placement::Emptiest, free);
-    let mut in_order: Vec<&(RelPath, Vec<Copy>)> = files.iter().collect();
-    in_order.sort_by_key(|(_, copies)| std::cmp::Reverse(copies[0].object.size));
-    let (mut made, mut homeless) = (Count::default(), Count::default());
-    for (path, there) in in_order {
+    let mut in_order = joins.places();
+    for (path, there) in files {
         if there.len() > 1 && !Copy::are_one(there) {
             let disks: Vec<&str> = there.iter().map(|copy| copy.disk_name.as_str()).collect();
             let message = format!("{path} is another file on each of {}", disks.join(", "));
             return Err(Error::new(Kind::Conflict, "convert.conflict", message)
                 .remedy("give one of them another name, and sync, first"));
         }
-        let size = there[0].object.size;
-        let lacking: Vec<usize> = (0..members.len())
-            .filter(|member| there.iter().all(|copy| copy.disk != members[*member].row.id))
-            .collect();
+        in_order.push((path, there[0].object.size, there.iter().map(|copy| copy.disk).collect()));
+    }
+    in_order.sort_by_key(|(_, size, _)| std::cmp::Reverse(*size));
+    let (mut made, mut homeless) = (Count::default(), Count::default());
+    for (path, size, there) in in_order {
+        let lacking: Vec<usize> = (0..ids.len()).filter(|disk| !there.contains(&ids[*disk])).collect();
         let wanted = copies.saturating_sub(there.len());
         match placer.place_copies(path, size, &lacking, wanted, Default::default()) {
             Some(places) => places.iter().for_each(|_| made.add(size)),

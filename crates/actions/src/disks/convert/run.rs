@@ -3,8 +3,10 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use sieve_catalogue::intents::{self, Intent};
+use sieve_catalogue::pool_file::Edit;
 use sieve_catalogue::{mark_changed, volumes};
 use sieve_core::count::Count;
+use sieve_core::pool::{VolumeKind, VolumeSpec};
 use sieve_disk::copying;
 use sieve_disk::event::{Observer, advance, heed};
 use sieve_disk::{Error, Kind, Result};
@@ -12,13 +14,30 @@ use sieve_pool::follow::{edit_pool_file, forget_intents, tell_all_members};
 use sieve_pool::held::{self, ToHold};
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::pool::Pool;
+use uuid::Uuid;
 
+use super::joins::Joins;
 use super::plan::PreparedConvert;
 use super::surplus::{Copy, Surplus, batches};
 use crate::files::moves::{LeftAlone, announce};
 
 /// So many files are looked at before their further copies go.
 const BATCH: usize = 64;
+
+/// What became of files in pieces.
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
+pub struct PiecesReport {
+    /// Whole copies that were made.
+    pub copied: Count,
+    /// Files that lie whole on one disk now; their pieces are held until the next sync.
+    pub became_whole: Count,
+    /// Files whose whole copies a sync has to guard first.
+    pub waiting: Count,
+    /// Files for all of which no disk had room.
+    pub without_room: Count,
+    /// Whole copies that were not wanted any more, and are held until the next sync.
+    pub taken_back: Count,
+}
 
 /// What was done.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -31,6 +50,9 @@ pub struct ConvertReport {
     pub to: &'static str,
     /// Copies that are held until the next sync.
     pub held: Count,
+    /// What became of files in pieces.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pieces: Option<PiecesReport>,
     /// Copies that stayed, and why: then the volume is of its old kind still.
     pub left_alone: Vec<LeftAlone>,
     /// It was asked to stop before its end: it is of its old kind still.
@@ -40,7 +62,12 @@ pub struct ConvertReport {
 impl ConvertReport {
     /// Whether it is of the new kind.
     pub fn is_done(&self) -> bool {
-        !self.stopped && self.left_alone.is_empty()
+        !self.stopped && self.left_alone.is_empty() && !self.waits()
+    }
+
+    /// Whether files are in pieces still, and a sync has to come before the next run goes on.
+    pub fn waits(&self) -> bool {
+        self.pieces.as_ref().is_some_and(|pieces| pieces.waiting.files + pieces.without_room.files > 0)
     }
 }
 
@@ -55,12 +82,13 @@ impl ConvertReport {
 /// When another long writer is at work, or what a disk or the database says.
 pub fn execute(pool: &mut Pool, prepared: PreparedConvert, observer: &dyn Observer) -> Result<ConvertReport> {
     pool.expect_long()?;
-    let PreparedConvert { plan, to, surplus, edits } = prepared;
+    let PreparedConvert { plan, to, joins, surplus, edits } = prepared;
     let mut report = ConvertReport {
         volume: plan.volume.clone(),
         from: plan.from,
         to: plan.to,
         held: Count::default(),
+        pieces: plan.pieces.is_some().then(PiecesReport::default),
         left_alone: Vec::new(),
         stopped: false,
     };
@@ -69,32 +97,47 @@ pub fn execute(pool: &mut Pool, prepared: PreparedConvert, observer: &dyn Observ
         let message = format!("volume {} has no id yet", plan.volume);
         Error::new(Kind::Conflict, "convert.no-id", message).remedy("zinc-sieve sync gives it one")
     })?;
-    announce(observer, "comparing", surplus.iter().map(|one| one.keep.object.size).sum());
-    for batch in batches(&surplus, BATCH) {
-        match hold_batch(pool, batch, observer, &mut report) {
-            Err(error) if error.is_stop() => {
-                report.stopped = true;
-                break;
-            }
-            other => other?,
-        }
+    let volume = pool.volume(Some(&plan.volume))?;
+    match work(pool, &volume, joins, &surplus, observer, &mut report) {
+        Err(error) if error.is_stop() => report.stopped = true,
+        other => other?,
     }
-    if report.is_done() {
-        let intent = Intent::EditPoolFile { edits: edits.clone() };
-        pool.catalogue.transaction(|t| {
-            mark_changed(t)?;
-            volumes::identify(t, &plan.volume, id, to)?;
-            intents::insert(t, &intent).map(|_| ())
-        })?;
-        edit_pool_file(pool, &edits)?;
-        // Before the intent goes: after it, nobody would know that the replicas still speak of the old kind.
-        tell_all_members(pool)?;
-        forget_intents(pool, |other| *other == intent)?;
+    if report.is_done() && !edits.is_empty() {
+        commit(pool, &plan.volume, (id, to), &edits)?;
     }
     let ended = Ended::of(report.stopped, report.left_alone.is_empty());
     pool.tell(Entry::new(Did::Convert).ended(ended).files(report.held).detail(&report)?)?;
     pool.refresh_rows()?;
     Ok(report)
+}
+
+/// What comes before the commit.
+fn work(
+    pool: &Pool,
+    volume: &VolumeSpec,
+    joins: Joins,
+    surplus: &[Surplus],
+    observer: &dyn Observer,
+    report: &mut ConvertReport,
+) -> Result<()> {
+    if let Some(pieces) = &mut report.pieces {
+        joins.execute(pool, volume, observer, pieces, &mut report.left_alone)?;
+    }
+    announce(observer, "comparing", surplus.iter().map(|one| one.keep.object.size).sum());
+    batches(surplus, BATCH).into_iter().try_for_each(|batch| hold_batch(pool, batch, observer, report))
+}
+
+fn commit(pool: &mut Pool, volume: &str, (id, to): (Uuid, VolumeKind), edits: &[Edit]) -> Result<()> {
+    let intent = Intent::EditPoolFile { edits: edits.to_vec() };
+    pool.catalogue.transaction(|t| {
+        mark_changed(t)?;
+        volumes::identify(t, volume, id, to)?;
+        intents::insert(t, &intent).map(|_| ())
+    })?;
+    edit_pool_file(pool, edits)?;
+    // Before the intent goes: after it, nobody would know that the replicas still speak of the old kind.
+    tell_all_members(pool)?;
+    forget_intents(pool, |other| *other == intent)
 }
 
 /// Further copies of some files are held, each after the one that stays was read (L1).

@@ -4,12 +4,11 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use sieve_catalogue::label::Role;
 use sieve_catalogue::objects::ObjectRow;
-use sieve_catalogue::{objects, versions};
+use sieve_catalogue::{contents, objects};
 use sieve_core::checksum::ContentSum;
-use sieve_core::fate::Standing;
 use sieve_core::path::RelPath;
 use sieve_core::pool::VolumeSpec;
-use sieve_core::units::{ByteLength, DiskId, ObjectId, VersionId};
+use sieve_core::units::{ByteLength, DiskId, ObjectId};
 use sieve_disk::{Error, Kind, Result};
 use sieve_pool::pool::Pool;
 
@@ -56,9 +55,7 @@ pub(super) fn by_path(pool: &Pool, volume: &VolumeSpec) -> Result<Vec<(RelPath, 
             Ok(())
         })?;
         for (path, object) in found {
-            let version: Option<VersionId> = object.version.filter(|_| object.standing == Standing::Same);
-            let version = version.map(|version| versions::get(reading, version)).transpose()?;
-            let sum = version.filter(|version| !version.unfinished).map(|version| version.sum);
+            let sum = contents::present(reading, &object)?;
             let (disk, disk_name) = (member.row.id, member.row.name.clone());
             files.entry(path).or_default().push(Copy { disk, disk_name, object, sum });
         }

@@ -144,6 +144,12 @@ fn refuse_rests(pool: &Pool, volume: &str) -> Result<()> {
                 .filter(|path| !whole.contains(&(member.row.id, path.clone())));
             if let Some(path) = path {
                 let place = full_path(&**disk, &path);
+                if pieces::copied_file(&path).is_some() {
+                    let message = format!("{}: a copy that a conversion has made", place.display());
+                    return Err(Error::new(Kind::Safety, "dissolve.piece", message).remedy(format!(
+                        "zinc-sieve convert {volume} --to spanned takes it back; then sync"
+                    )));
+                }
                 let message = format!("{}: a piece of a file of which others are gone", place.display());
                 return Err(Error::new(Kind::Safety, "dissolve.piece", message)
                     .remedy("zinc-sieve status names the file: zinc-sieve rm it, or move the piece away"));

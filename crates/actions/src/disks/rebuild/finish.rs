@@ -26,6 +26,7 @@ use sieve_pool::checkpoint::{advance, note_written};
 use sieve_pool::follow::{edit_pool_file, forget_intents, put_all_replicas};
 use sieve_pool::journal::{Did, Ended, Entry};
 use sieve_pool::looks::looks_in_volume;
+use sieve_pool::pieces::copied_file;
 use sieve_pool::pool::Pool;
 use sieve_rows::image::ParityImage;
 
@@ -102,7 +103,7 @@ pub(super) fn publish(pool: &Pool, target: &mut DataTarget, report: &mut Rebuild
     for position in 0..target.jobs.len() {
         let (fate, source) = jobs::outcome(&target.jobs[position], &target.assemblies);
         let names = objects::names(pool.catalogue.reading(), target.jobs[position].object)?;
-        for name in names.iter().filter(|n| !n.is_held()) {
+        for name in names.iter().filter(|n| !n.is_held() && copied_file(n).is_none()) {
             report.obtained.add(fate, target.jobs[position].size);
             if !fate.is_whole() {
                 report.not_back.push((name.to_string(), fate));

@@ -23,6 +23,9 @@ use sieve_pool::scan;
 use super::plan::{Fill, Measure, ShiftPlan, ShiftedFile};
 use crate::files::moves::{Destination, Leaving, LeftAlone, Move, Source};
 
+/// Why something stays where it is.
+const WHOLE_COPY: &str = "a copy of a file in pieces, made to become the file: zinc-sieve convert goes on with it, or takes it back";
+
 /// A file as the last scan knew it, by one of its names, or a piece of one.
 pub(super) struct Candidate {
     /// Where it lies on its disk.
@@ -125,7 +128,10 @@ impl<'a> Board<'a> {
             }
             Ok(())
         })?;
-        unknown.iter().for_each(|path| self.leave(path, "this is no piece of a file"));
+        for path in &unknown {
+            let is_copy = sieve_pool::pieces::copied_file(path).is_some();
+            self.leave(path, if is_copy { WHOLE_COPY } else { "this is no piece of a file" });
+        }
         Ok(files)
     }
 

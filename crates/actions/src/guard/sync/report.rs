@@ -83,7 +83,7 @@ impl SyncPlan {
     }
 
     /// Whether no file is to be read, and no parity to be computed.
-    pub(super) fn computes_nothing(&self) -> bool {
+    pub fn computes_nothing(&self) -> bool {
         self.cells == 0 && self.files_to_checksum == 0 && self.mirrors.values().all(MirrorPlan::is_empty)
     }
 }

@@ -115,12 +115,13 @@ fn show_plan(plan: &SyncPlan, has_parity: bool) {
         return;
     }
     let reads = format!("reads {} for their checksums", units::files(plan.files_to_checksum));
+    let computes = has_parity && !plan.computes_nothing();
     let held = format!("gives up {} held", units::files(plan.held_files));
     let works = [
         (plan.files_to_checksum > 0, reads),
-        (has_parity, in_cells(plan)),
+        (computes, in_cells(plan)),
         (plan.held_files > 0, held),
-        (!has_parity, "brings the replicas of the catalogue up to date".into()),
+        (!computes, "brings the replicas of the catalogue up to date".into()),
     ];
     let works: Vec<String> =
         works.into_iter().filter(|(is_done, _)| *is_done).map(|(_, what)| what).collect();

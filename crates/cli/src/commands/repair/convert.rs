@@ -1,13 +1,17 @@
 //! `convert`: a volume of one kind becomes one of another.
 
 use clap::Args;
-use sieve_actions::disks::convert::{self, ConvertPlan, ConvertReport, ConvertRequest, PreparedConvert};
+use sieve_actions::disks::convert::{
+    self, ConvertPlan, ConvertReport, ConvertRequest, PiecesPlan, PiecesReport, PreparedConvert,
+};
+use sieve_core::count::Count;
 use sieve_disk::Result;
 use sieve_mount::record::refuse_mounted;
 use sieve_pool::pool::Pool;
 
 use crate::args::{Consent, KindWord, RestraintArguments};
 use crate::commands::context::Context;
+use crate::commands::protect::sync::show_forecast;
 use crate::confirm::{Agreed, Question, Work, agree, essence_of};
 use crate::exit::Outcome;
 use crate::human::{size, style, units};
@@ -77,15 +81,26 @@ pub(crate) fn run(context: &Context, arguments: ConvertArguments) -> Result<Outc
     } else {
         show_report(&report, to_copy);
     }
-    Ok(Outcome::well(report.is_done()))
+    // What only waits for a sync went well.
+    let waits = report.waits() && !report.stopped && report.left_alone.is_empty();
+    Ok(if waits { Outcome::Waits } else { Outcome::well(report.is_done()) })
 }
 
 fn show_plan(plan: &ConvertPlan) {
     let ConvertPlan { volume, from, to, .. } = plan;
-    let files = format!("{}, {}", units::files(plan.files.files), size(plan.files.bytes));
-    crate::say!(
-        "{volume}, {files}, is {from} and becomes {to}. Every file stays where it is; parity is not touched."
-    );
+    let what = format!("{volume}, {}", counted(plan.files));
+    match &plan.pieces {
+        None => crate::say!(
+            "{what}, is {from} and becomes {to}. Every file stays where it is; parity is not touched."
+        ),
+        Some(_) if from == to => crate::say!("{what}, is {from}, and stays so."),
+        Some(_) => crate::say!(
+            "{what}, is {from} and becomes {to}. Every whole file stays where it is; what lies in pieces becomes whole first."
+        ),
+    }
+    if let Some(pieces) = &plan.pieces {
+        show_pieces_plan(plan, pieces);
+    }
     if plan.to_copy.files > 0 {
         let (copies, bytes) = (plan.to_copy.files, size(plan.to_copy.bytes));
         crate::say!("The next sync makes the further copies: {copies}, {bytes}.");
@@ -109,31 +124,106 @@ fn show_plan(plan: &ConvertPlan) {
             ),
         ),
     };
-    crate::say!("{guard}\nThe pool file is changed; comments in it stay.");
+    crate::say!("{guard}");
+    if from != to && !plan.pieces.as_ref().is_some_and(|pieces| pieces.goes_on) {
+        crate::say!("The pool file is changed; comments in it stay.");
+    }
+}
+
+/// What becomes of files in pieces.
+fn show_pieces_plan(plan: &ConvertPlan, pieces: &PiecesPlan) {
+    let lines = [
+        (
+            pieces.to_copy,
+            "copied whole onto one disk, beside the pieces, which are the files until a sync has guarded the copies",
+        ),
+        (
+            pieces.to_become_whole,
+            "whole copies take the place of the pieces, which are held, out of sight, until a sync has passed that",
+        ),
+        (pieces.waiting, "whole copies are there, and a sync has to guard them first"),
+        (pieces.without_room, "no disk has room for all of one now"),
+        (pieces.taken_back, "whole copies are taken back: held, out of sight, until a sync has passed that"),
+    ];
+    for (count, words) in lines.into_iter().filter(|(count, _)| count.files > 0) {
+        crate::say!("  {}: {words}.", counted(count));
+    }
+    if let Some(forecast) = &pieces.forecast {
+        show_forecast(forecast);
+    }
+    if pieces.goes_on {
+        crate::say!(
+            "{} is {} still when that is done; after a sync, the same command goes on.",
+            plan.volume,
+            plan.from
+        );
+    }
+}
+
+fn counted(count: Count) -> String {
+    format!("{}, {}", units::files(count.files), size(count.bytes))
 }
 
 fn show_report(report: &ConvertReport, to_copy: u64) {
+    let ConvertReport { volume, from, to, .. } = report;
+    if let Some(pieces) = &report.pieces {
+        show_pieces_report(pieces);
+    }
     if !report.is_done() {
-        let held = units::files(report.held.files);
         let stopped = if report.stopped { "Stopped: " } else { "" };
-        let text = format!(
-            "{stopped}{} is {} still; further copies of {held} are held.",
-            report.volume, report.from
-        );
+        let held = if report.held.files > 0 {
+            format!("; further copies of {} are held", units::files(report.held.files))
+        } else {
+            String::new()
+        };
+        let text = format!("{stopped}{volume} is {from} still{held}.");
         crate::answer!("\n{}", style::paint(style::WATCH, text));
         for left in report.left_alone.iter().take(SHOWN) {
             crate::say!("  {}: {}", left.path, left.why);
         }
-        crate::say!("Next: see to them, then run it again to go on; a sync makes the copies anew instead.");
+        if report.left_alone.is_empty() && report.waits() {
+            crate::say!(
+                "Next: zinc-sieve sync, then run this again to go on; --to {from} takes the copies back."
+            );
+        } else if report.left_alone.is_empty() {
+            crate::say!("Next: run it again to go on.");
+        } else if *from == "mirrored" {
+            crate::say!(
+                "Next: see to them, then run it again to go on; a sync makes the copies anew instead."
+            );
+        } else {
+            crate::say!("Next: see to them, then run it again to go on.");
+        }
         return;
     }
-    crate::answer!("\n{}", style::paint(style::WELL, format!("{} is {} now.", report.volume, report.to)));
+    let words =
+        if from == to { format!("{volume} is {from}, as it was.") } else { format!("{volume} is {to} now.") };
+    crate::answer!("\n{}", style::paint(style::WELL, words));
+    let frees = report.held.files > 0
+        || report
+            .pieces
+            .as_ref()
+            .is_some_and(|pieces| pieces.became_whole.files + pieces.taken_back.files > 0);
     if to_copy > 0 {
         crate::say!("Next: zinc-sieve sync makes the further copies.");
-    } else if report.held.files > 0 {
+    } else if frees {
         crate::say!("Next: zinc-sieve sync frees what is held.");
-    } else if report.to == "tiered" {
+    } else if *to == "tiered" {
         crate::say!("Next: zinc-sieve settle --dry-run shows what would change its tier.");
+    }
+}
+
+/// What became of files in pieces.
+fn show_pieces_report(pieces: &PiecesReport) {
+    let lines = [
+        (pieces.copied, "copied whole, beside the pieces"),
+        (pieces.became_whole, "whole now, each on one disk; their pieces are held"),
+        (pieces.taken_back, "whole copies taken back, and held"),
+        (pieces.waiting, "wait for a sync, which has to guard their whole copies"),
+        (pieces.without_room, "in pieces still: no disk has room for all of one now"),
+    ];
+    for (count, words) in lines.into_iter().filter(|(count, _)| count.files > 0) {
+        crate::say!("{}: {words}.", counted(count));
     }
 }
 
