@@ -77,6 +77,10 @@ enum Work {
     Transfer,
     /// Files go to another disk of a spanned volume, one of them in pieces.
     Shift,
+    /// A file in pieces is copied whole, on the way of its volume to another kind; somebody is at one of the pieces.
+    CopyWhole,
+    /// The copy takes the place of the pieces.
+    TakePlace,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -121,6 +125,10 @@ impl Deed {
             Self::KilledThenStatus => Self::Status,
             _ => return None,
         })
+    }
+
+    fn takes_the_folder(self) -> bool {
+        matches!(self, Self::SwapFolder)
     }
 }
 
@@ -173,7 +181,7 @@ impl Work {
             Self::SettleInPieces => {
                 "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\ncache = [\"flint\"]\n"
             }
-            Self::Shift => {
+            Self::Shift | Self::CopyWhole | Self::TakePlace => {
                 "kind = \"spanned\"\ndata = [\"alder\", \"beech\", \"spruce\"]\nparity = [\"oak\"]\n"
             }
             Self::Tiers => {
@@ -194,8 +202,18 @@ impl Work {
     fn place(self) -> &'static str {
         if self.has_cache() { "flint" } else { "alder" }
     }
+
+    fn makes_whole(self) -> bool {
+        matches!(self, Self::CopyWhole | Self::TakePlace)
+    }
+
+    /// Where the neighbour is.
+    fn beside(self) -> &'static str {
+        if self.makes_whole() { PIECES } else { self.place() }
+    }
 }
 
+const PIECES: &str = "alder/.zinc-sieve/pieces";
 const DISKS: [&str; 8] = ["alder", "beech", "oak", "flint", "jasper", "elm", "spruce", "new"];
 
 struct Scene {
@@ -276,7 +294,7 @@ impl Scene {
         if work == Work::SettleInPieces {
             self.write("flint/dawn/night.mkv", 4_500_000);
         }
-        if work == Work::Shift {
+        if work == Work::Shift || work.makes_whole() {
             self.write("source/far/night.mkv", 6_500_000);
             put_in(self.folder.path(), real(), "source/far", "", false).unwrap();
             fs::remove_dir_all(self.path("source/far")).unwrap();
@@ -285,6 +303,10 @@ impl Scene {
             sync(self.folder.path(), real()).unwrap();
         }
         match work {
+            Work::TakePlace => {
+                run(work, self.folder.path(), real()).unwrap();
+                sync(self.folder.path(), real()).unwrap();
+            }
             Work::Sync => {
                 self.write("beech/dawn/late.flac", 3000);
                 self.write("alder/dawn/wren.flac", 9000);
@@ -353,6 +375,11 @@ impl Scene {
             for held in held_files::all(pool.catalogue.reading(), member.row.id).unwrap() {
                 let path = self.path(&member.row.name).join(held.path.to_string());
                 found.extend(fs::read(path));
+            }
+        }
+        if self.work.makes_whole() {
+            for entry in fs::read_dir(self.path(PIECES)).into_iter().flatten().flatten() {
+                found.extend(fs::read(entry.path()));
             }
         }
         for file in pieces::files(&pool, VOLUME).unwrap() {
@@ -547,7 +574,7 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
             let plan = shift::to_disk(&pool, &volume, &paths, "spruce", &Silent)?;
             shift::execute(&mut pool, &volume, &plan, &[], &Silent).map(|_| ())
         }
-        Work::Unmirror => {
+        Work::Unmirror | Work::CopyWhole | Work::TakePlace => {
             let request = convert::ConvertRequest {
                 volume: VOLUME.into(),
                 to: VolumeKind::Unstriped,
@@ -588,6 +615,10 @@ type Shared = Arc<Mutex<Doings>>;
 
 /// The file that the neighbour is after, wherever it is at that moment.
 fn target(folder: &Path, place: &str) -> PathBuf {
+    if place == PIECES {
+        let mut pieces = fs::read_dir(folder.join(place)).into_iter().flatten().flatten();
+        return pieces.next().map_or_else(|| folder.join(place).join("gone"), |entry| entry.path());
+    }
     let usual = folder.join(place).join("dawn/wren.flac");
     let others = ["alder", "beech"].map(|disk| folder.join(disk).join("dawn/wren.flac"));
     others.into_iter().chain([usual.clone()]).rev().find(|path| path.is_file()).unwrap_or(usual)
@@ -749,11 +780,11 @@ fn interleave(work: Work, deed: Deed, call: u64) {
     let doings = Shared::default();
     let held_open = (deed == Deed::AppendByOpen)
         .then(|| {
-            let path = target(scene.folder.path(), work.place());
+            let path = target(scene.folder.path(), work.beside());
             OpenOptions::new().read(true).append(true).open(path).ok()
         })
         .flatten();
-    let act = act(deed, scene.folder.path().into(), work.place(), Arc::clone(&doings), held_open);
+    let act = act(deed, scene.folder.path().into(), work.beside(), Arc::clone(&doings), held_open);
     let machine = NeighbourMachine::new(call, act);
     let outcome = scene.run(machine.clone());
     if let Err(error) = &outcome {
@@ -762,7 +793,7 @@ fn interleave(work: Work, deed: Deed, call: u64) {
     }
     drop(machine);
     if let Some(deed) = deed.after_the_kill() {
-        self::act(deed, scene.folder.path().into(), work.place(), Arc::clone(&doings), None)();
+        self::act(deed, scene.folder.path().into(), work.beside(), Arc::clone(&doings), None)();
     }
     let waits = std::mem::take(&mut doings.lock().unwrap().waits);
     waits.into_iter().for_each(|wait| wait.join().unwrap());
@@ -773,6 +804,10 @@ fn interleave(work: Work, deed: Deed, call: u64) {
     let mut expected: Vec<Vec<u8>> =
         scene.contents.iter().filter(|bytes| !doings.took.contains(bytes)).cloned().collect();
     expected.extend(doings.wrote.iter().cloned());
+    if work.makes_whole() && (!took.is_empty() || deed.takes_the_folder()) {
+        // A file of which somebody edited or took a piece is none any more.
+        expected.retain(|bytes| bytes.len() != 6_500_000);
+    }
     if work == Work::Rebuild {
         expected.retain(|bytes| bytes.len() != 700 || outcome.is_ok());
     }
@@ -859,7 +894,9 @@ fn whatever_a_neighbour_does_nothing_is_lost(
         Work::HandOver,
         Work::Unmirror,
         Work::Transfer,
-        Work::Shift
+        Work::Shift,
+        Work::CopyWhole,
+        Work::TakePlace
     )]
     work: Work,
 ) {

@@ -49,6 +49,10 @@ enum Action {
     TransferInPieces,
     /// A file in pieces goes to another disk of its volume, piece by piece.
     ShiftPieces,
+    /// A file in pieces is copied whole, on the way of its volume to another kind.
+    CopyWhole,
+    /// The copy takes the place of the pieces.
+    TakePlace,
     /// A volume becomes one of another kind.
     Convert(VolumeKind, VolumeKind),
 }
@@ -74,7 +78,7 @@ impl Action {
             Self::PutInPieces | Self::TransferInPieces => {
                 "kind = \"spanned\"\ndata = [\"alder\", \"beech\"]\nparity = [\"oak\"]\n"
             }
-            Self::ShiftPieces => {
+            Self::ShiftPieces | Self::CopyWhole | Self::TakePlace => {
                 "kind = \"spanned\"\ndata = [\"alder\", \"beech\", \"jasper\"]\nparity = [\"oak\"]\n"
             }
             Self::Convert(VolumeKind::Spanned, _) => {
@@ -160,7 +164,12 @@ impl Scene {
         let mut files = vec![("card/wren.flac", 700_000), ("card/robin.flac", 3_000), ("card/empty.txt", 0)];
         if matches!(
             self.action,
-            Action::SettleInPieces | Action::PutInPieces | Action::TransferInPieces | Action::ShiftPieces
+            Action::SettleInPieces
+                | Action::PutInPieces
+                | Action::TransferInPieces
+                | Action::ShiftPieces
+                | Action::CopyWhole
+                | Action::TakePlace
         ) {
             files.push(("nest/night.mkv", 6_500_000));
         }
@@ -205,10 +214,14 @@ impl Scene {
                 self.put(real(), "card").unwrap();
                 self.sync(real()).unwrap();
             }
-            Action::TransferInPieces | Action::ShiftPieces => {
+            Action::TransferInPieces | Action::ShiftPieces | Action::CopyWhole | Action::TakePlace => {
                 self.put(real(), "card").unwrap();
                 self.put(real(), "nest").unwrap();
                 self.sync(real()).unwrap();
+                if self.action == Action::TakePlace {
+                    assert!(self.convert(real(), VolumeKind::Unstriped).unwrap().waits());
+                    self.sync(real()).unwrap();
+                }
             }
         }
     }
@@ -231,8 +244,13 @@ impl Scene {
         match self.action {
             Action::Mirror => self.sync(machine),
             Action::PutInPieces => self.put(machine, "nest"),
-            Action::Unmirror => self.convert(machine, VolumeKind::Unstriped),
-            Action::Convert(_, to) => self.convert(machine, to),
+            Action::Unmirror | Action::TakePlace => self.become_another(machine, VolumeKind::Unstriped),
+            Action::Convert(_, to) => self.become_another(machine, to),
+            Action::CopyWhole => {
+                let report = self.convert(machine, VolumeKind::Unstriped)?;
+                assert!(report.waits() && report.left_alone.is_empty(), "{report:?}");
+                Ok(())
+            }
             Action::ShiftPieces => {
                 let mut pool = self.open(machine)?;
                 sieve_actions::begin_long(&mut pool, "move")?;
@@ -284,7 +302,13 @@ impl Scene {
         }
     }
 
-    fn convert(&self, machine: Arc<dyn Machine>, to: VolumeKind) -> Result<()> {
+    fn become_another(&self, machine: Arc<dyn Machine>, to: VolumeKind) -> Result<()> {
+        let report = self.convert(machine, to)?;
+        assert!(report.is_done(), "{report:?}");
+        Ok(())
+    }
+
+    fn convert(&self, machine: Arc<dyn Machine>, to: VolumeKind) -> Result<convert::ConvertReport> {
         let mut pool = self.open(machine)?;
         sieve_actions::begin_long(&mut pool, "convert")?;
         let request = convert::ConvertRequest {
@@ -295,9 +319,7 @@ impl Scene {
             never_below: None,
         };
         let prepared = convert::plan(&pool, &request, &Silent)?;
-        let report = convert::execute(&mut pool, prepared, &Silent)?;
-        assert!(report.is_done(), "{report:?}");
-        Ok(())
+        convert::execute(&mut pool, prepared, &Silent)
     }
 
     /// Every file comes out as it went in.
@@ -359,6 +381,8 @@ fn every_file_is_whole_whenever_the_power_fails(
         Action::Transfer,
         Action::TransferInPieces,
         Action::ShiftPieces,
+        Action::CopyWhole,
+        Action::TakePlace,
         Action::Convert(VolumeKind::Unstriped, VolumeKind::Spanned),
         Action::Convert(VolumeKind::Spanned, VolumeKind::Unstriped),
         Action::Convert(VolumeKind::Unstriped, VolumeKind::Tiered),
@@ -385,7 +409,8 @@ fn every_file_is_whole_whenever_the_power_fails(
             again = scene.run(real());
         }
         match again {
-            Err(error) if ["put.exists", "convert.same", "disk.member"].contains(&error.code) => {}
+            Err(error)
+                if ["put.exists", "convert.same", "convert.waits", "disk.member"].contains(&error.code) => {}
             other => other.unwrap_or_else(|e| panic!("{when}: {e}")),
         }
         scene.assert_all_whole(&when);

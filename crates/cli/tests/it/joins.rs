@@ -17,7 +17,7 @@ use crate::pieces::{FILE, got, guard, is_as_predicted, over_two_disks, pieces_on
 const PROGRAM: &str = env!("CARGO_BIN_EXE_zinc-sieve");
 const DATA: [&str; 3] = ["alder", "beech", "cedar"];
 
-fn convert<'a>(to: &'a str) -> Vec<&'a str> {
+fn convert(to: &str) -> Vec<&str> {
     let mut arguments = vec!["convert", "recordings", "--to", to, "--yes"];
     if to == "tiered" {
         arguments.extend(["--fast", "alder"]);
@@ -141,7 +141,8 @@ fn a_piece_that_changed_after_its_copy_stays() {
     let mut bytes = fs::read(piece).unwrap();
     bytes[100] ^= 1;
     fs::write(piece, &bytes).unwrap();
-    let left = lab.run(&["convert", "recordings", "--to", "unstriped", "--yes", "--json"]).expect(&[1]).json();
+    let left =
+        lab.run(&["convert", "recordings", "--to", "unstriped", "--yes", "--json"]).expect(&[1]).json();
     assert!(left["left_alone"].to_string().contains("has changed"), "{left}");
     assert_eq!((fs::read(piece).unwrap(), kind(&lab).as_str()), (bytes, "spanned"));
     assert!(!lab.disk("cedar").join(FILE).exists());
@@ -156,7 +157,8 @@ fn what_stands_in_the_way_and_what_goes_away() {
     let stranger = lab.disk("cedar").join(FILE);
     fs::create_dir_all(stranger.parent().unwrap()).unwrap();
     fs::write(&stranger, "somebody's").unwrap();
-    let left = lab.run(&["convert", "recordings", "--to", "unstriped", "--yes", "--json"]).expect(&[1]).json();
+    let left =
+        lab.run(&["convert", "recordings", "--to", "unstriped", "--yes", "--json"]).expect(&[1]).json();
     assert!(left["left_alone"].to_string().contains("has its name"), "{left}");
     assert_eq!((fs::read(&stranger).unwrap(), in_pieces(&lab)), (b"somebody's".to_vec(), 3));
     fs::remove_file(&stranger).unwrap();
@@ -223,5 +225,9 @@ fn what_fits_nowhere_whole_is_said() {
     lab.run(&["sync", "--yes"]).expect(&[0]);
     let refused = lab.run(&convert("unstriped")).expect(&[4]);
     assert!(refused.stderr.contains("no disk has room for all of one"), "{}", refused.stderr);
-    assert!(refused.stderr.contains(FILE) && refused.stderr.contains("zinc-sieve grow"), "{}", refused.stderr);
+    assert!(
+        refused.stderr.contains(FILE) && refused.stderr.contains("zinc-sieve grow"),
+        "{}",
+        refused.stderr
+    );
 }

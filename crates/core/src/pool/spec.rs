@@ -28,7 +28,7 @@ pub enum Media {
 }
 
 /// How a volume lays its files over its disks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum VolumeKind {
     /// Each file whole on one disk.

@@ -10,7 +10,7 @@ use jiff::civil::Date;
 use super::goal::{Goal, Wanted};
 use super::standing::{Drive, DriveId, Ground, Seat, Standing};
 use super::step::Step;
-use crate::pool::Role;
+use crate::pool::{Role, VolumeKind};
 use crate::units::ByteLength;
 
 /// Of members that are alike and that no goal names, so many are tried: those with the fewest files, which cost least to move.
@@ -26,9 +26,9 @@ pub enum Ways {
 }
 
 /// What matters of a standing: seats with their names (those of members that were there at the start), roles, kinds of drives
-/// and files; whether it is synced; its day; the kinds of drives that were emptied.
+/// and files; the kind of the volume; whether it is synced; its day; the kinds of drives that were emptied.
 pub(super) type Essence =
-    (Vec<(Option<Rc<str>>, Role, DriveId, ByteLength)>, bool, Option<Date>, Vec<DriveId>);
+    (Vec<(Option<Rc<str>>, Role, DriveId, ByteLength)>, VolumeKind, bool, Option<Date>, Vec<DriveId>);
 
 /// What is tried.
 pub(super) struct Choice {
@@ -39,6 +39,8 @@ pub(super) struct Choice {
     named: BTreeSet<Rc<str>>,
     /// Members for which another, which is like them and has fewer files, is tried.
     kept_out: BTreeSet<Rc<str>>,
+    /// The kind that is wanted.
+    kind: VolumeKind,
     /// What is wanted.
     serves: Serves,
 }
@@ -60,6 +62,8 @@ struct Serves {
 
 impl Serves {
     fn of(ground: &Ground, goals: &[Goal]) -> Self {
+        let is_mirrored = ground.start.kind == VolumeKind::Mirrored;
+        let loses_copies = |kind: VolumeKind| is_mirrored && kind != VolumeKind::Mirrored;
         let is_parity = |drive: &DriveId| ground.start.of_role(Role::Parity).any(|seat| seat.drive == *drive);
         let largest = ground.start.of_role(Role::Data).map(|seat| ground.size(seat)).max();
         let disk_of = goals.iter().filter_map(|goal| match goal {
@@ -68,19 +72,26 @@ impl Serves {
             Goal::Holds { drive, .. } | Goal::Without { drive, .. } => {
                 is_parity(drive).then_some(largest.unwrap_or_default())
             }
+            Goal::Kind(kind) => loses_copies(*kind).then_some(largest.unwrap_or_default()),
             Goal::Space(_) => None,
         });
         let more = Wanted::of(ground, goals).final_parities().saturating_sub(ground.start.parities());
         Self {
             bays: ground.free_bays.is_some_and(|free| free < 1 + more),
-            space: goals.iter().any(|goal| matches!(goal, Goal::Space(_))),
+            space: goals.iter().any(|goal| match goal {
+                Goal::Space(_) => true,
+                Goal::Kind(VolumeKind::Mirrored) => !is_mirrored && !has_room_for_copies(ground, goals),
+                _ => false,
+            }),
             room: goals.iter().any(|goal| matches!(goal, Goal::Without { .. } | Goal::Holds { .. })),
             // Where files may be guarded less, parity may be let go and computed anew.
-            parity: ground.floor < ground.start.parities()
+            parity: ground.floor < ground.start.guard(ground)
+                || is_mirrored && ground.start.parities() > 0
                 || goals.iter().any(|goal| match goal {
                     Goal::Parities(_) | Goal::ParitySize(_) => true,
                     Goal::Holds { drive, role, .. } => *role == Role::Parity || is_parity(drive),
                     Goal::Without { drive, .. } => is_parity(drive),
+                    Goal::Kind(kind) => loses_copies(*kind),
                     _ => false,
                 }),
             disk_of: disk_of.min(),
@@ -103,7 +114,8 @@ impl Choice {
         };
         let kept_out =
             members.iter().enumerate().filter(is_kept_out).map(|(_, seat)| seat.name.clone()).collect();
-        Self { ways, apart, named, kept_out, serves: Serves::of(ground, goals) }
+        let kind = goals.iter().find_map(Goal::kind).unwrap_or(ground.start.kind);
+        Self { ways, apart, named, kept_out, kind, serves: Serves::of(ground, goals) }
     }
 
     /// The steps from a standing, also such as are not allowed.
@@ -119,7 +131,7 @@ impl Choice {
                 if self.ways == Ways::All {
                     steps.push(Step::Replace { seat: name.clone(), onto });
                 }
-                if standing.parities() > ground.floor {
+                if standing.guard(ground) > ground.floor || seat.role == Role::Parity {
                     steps.push(Step::Exchange { seat: name, onto });
                 }
             }
@@ -133,6 +145,9 @@ impl Choice {
         }
         let leaves = seats().filter(|seat| self.is_worth_leaving(ground, standing, seat));
         steps.extend(leaves.map(|seat| Step::Vacate { seat: seat.name.clone() }));
+        if standing.kind != self.kind {
+            steps.push(Step::Convert { to: self.kind });
+        }
         steps
     }
 
@@ -201,7 +216,7 @@ impl Choice {
         seats.sort_by(|a, b| (&a.0, a.2, a.3, a.1.word()).cmp(&(&b.0, b.2, b.3, b.1.word())));
         let mut emptied: Vec<DriveId> = standing.emptied.iter().map(|id| kind(*id)).collect();
         emptied.sort_unstable();
-        (seats, standing.synced, standing.day, emptied)
+        (seats, standing.kind, standing.synced, standing.day, emptied)
     }
 
     /// Drives that are on no seat, of those that are alike only the first.
@@ -223,6 +238,25 @@ impl Choice {
 
 fn is_alike(a: &Drive, b: &Drive) -> bool {
     a.size == b.size && a.from == b.from && a.curve == b.curve
+}
+
+/// Whether further copies find room on the disks that no goal takes away.
+fn has_room_for_copies(ground: &Ground, goals: &[Goal]) -> bool {
+    let mut left = ground.start.clone();
+    let goes = |seat: &Seat| {
+        goals.iter().any(|goal| match goal {
+            Goal::Without { drive, .. } | Goal::Holds { drive, role: Role::Parity, .. } => {
+                seat.drive == *drive
+            }
+            _ => false,
+        })
+    };
+    while let Some(seat) = left.seats.iter().position(|seat| seat.role == Role::Data && goes(seat)) {
+        if left.vacate(ground, seat).is_none() {
+            return false;
+        }
+    }
+    left.convert(ground, VolumeKind::Mirrored).is_some()
 }
 
 /// A name nobody has.

@@ -35,13 +35,15 @@ pub(super) fn missing(ground: &Ground, wanted: &Wanted<'_>) -> Option<String> {
         ground.free_bays.map(|free| (free + ground.start.seats.len()).saturating_sub(parities + caches));
     let space: ByteLength = sizes.iter().skip(parities).take(seats.unwrap_or(usize::MAX)).copied().sum();
     let in_bays = seats.map_or(String::new(), |seats| format!(" in {seats} bays"));
+    let copies = wanted.copies as u64;
     let used: ByteLength = ground.start.of_role(Role::Data).map(|seat| seat.used).sum();
+    let used = ByteLength::new(used.exact() / ground.start.copies(ground) as u64 * copies);
     if used > space {
         return Some(format!(
             "the files take {used}, and the disks that are left beside parity hold {space}{in_bays}"
         ));
     }
-    let least = wanted.least_space();
+    let (least, space) = (wanted.least_space(), ByteLength::new(space.exact() / copies));
     (space < least).then(|| {
         format!(
             "{least} for files are wanted, and the most that the disks give beside parity{in_bays} is {space}"
@@ -85,6 +87,7 @@ impl Need {
 fn contradiction(goals: &[Goal]) -> Option<String> {
     let clash = |a: &Goal, b: &Goal| match (a, b) {
         (Goal::Parities(a), Goal::Parities(b)) => a != b,
+        (Goal::Kind(a), Goal::Kind(b)) => a != b,
         (Goal::Without { name, .. }, Goal::Size { name: other, .. } | Goal::Holds { name: other, .. }) => {
             name == other
         }

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use super::standing::{DriveId, Ground, Seat, Standing};
-use crate::pool::Role;
+use crate::pool::{Role, VolumeKind};
 use crate::suggest::unknown;
 use crate::units::ByteLength;
 
@@ -37,8 +37,10 @@ pub enum Goal {
     },
     /// There are so many parity drives.
     Parities(usize),
-    /// All data disks together have at least so much.
+    /// There is room for at least so much of files.
     Space(ByteLength),
+    /// It is of this kind.
+    Kind(VolumeKind),
 }
 
 /// All that has to be so in the end: the goals, and what nobody said because it goes without saying.
@@ -51,6 +53,10 @@ pub(super) struct Wanted<'a> {
     space: ByteLength,
     /// As many caches as now, but for those that a goal takes away.
     caches: usize,
+    /// The kind in the end.
+    pub(super) kind: VolumeKind,
+    /// On how many disks each file lies in the end.
+    pub(super) copies: usize,
 }
 
 impl<'a> Wanted<'a> {
@@ -65,11 +71,18 @@ impl<'a> Wanted<'a> {
         };
         let kept = |role| start.of_role(role).filter(move |seat| !is_taken(seat));
         let counted = goals.iter().any(|goal| matches!(goal, Goal::Parities(_)));
+        let kind = goals.iter().find_map(Goal::kind).unwrap_or(start.kind);
+        let space: ByteLength = kept(Role::Data).map(|seat| ground.size(seat)).sum();
+        let is_mirrored = kind == VolumeKind::Mirrored;
+        let copies = if is_mirrored { ground.copies } else { 1 };
         Self {
             goals,
             parities: if counted { 0 } else { start.parities() },
-            space: kept(Role::Data).map(|seat| ground.size(seat)).sum(),
+            // What is mirrored in the end or now has less room for files on the same disks.
+            space: ByteLength::new(space.exact() / copies.max(start.copies(ground)) as u64),
             caches: kept(Role::Cache).count(),
+            kind,
+            copies,
         }
     }
 
@@ -100,6 +113,7 @@ impl<'a> Wanted<'a> {
 
     pub(super) fn is_reached(&self, ground: &Ground, standing: &Standing) -> bool {
         standing.synced
+            && standing.kind == self.kind
             && standing.parities() >= self.parities
             && standing.space(ground) >= self.space
             && standing.of_role(Role::Cache).count() >= self.caches
@@ -128,7 +142,7 @@ pub enum GoalError {
 
 impl Goal {
     /// The forms there are.
-    pub const FORMS: &'static str = "\"cedar is 14 TB\", \"parity is 14 TB\", \"oak holds data\", \"without beech\", \"2 parities\", \"10 TB more\", \"46 TB in all\"";
+    pub const FORMS: &'static str = "\"cedar is 14 TB\", \"parity is 14 TB\", \"oak holds data\", \"without beech\", \"2 parities\", \"10 TB more\", \"46 TB in all\", \"kind is mirrored\"";
 
     /// Reads a goal; what is relative is taken from what there is now.
     ///
@@ -141,6 +155,12 @@ impl Goal {
             parsed.map_err(|why| GoalError::Size { text: text.into(), why: why.to_string() })
         };
         match words.as_slice() {
+            ["kind", "is", kind] => {
+                let kind = VolumeKind::ALL.into_iter().find(|known| known.word() == *kind);
+                // Which of its disks are fast is more than these words say.
+                let kind = kind.filter(|kind| *kind != VolumeKind::Tiered || ground.start.kind == *kind);
+                kind.map(Self::Kind).ok_or_else(|| GoalError::Form(text.into()))
+            }
             [name, "is", rest @ ..] if !rest.is_empty() => {
                 let size = size(rest)?;
                 if *name == "parity" && ground.start.seat("parity").is_none() {
@@ -186,6 +206,15 @@ impl Goal {
             }
             Self::Parities(count) => standing.parities() == *count,
             Self::Space(size) => standing.space(ground) >= *size,
+            Self::Kind(kind) => standing.kind == *kind,
+        }
+    }
+
+    /// The kind that it speaks of.
+    pub(super) fn kind(&self) -> Option<VolumeKind> {
+        match self {
+            Self::Kind(kind) => Some(*kind),
+            _ => None,
         }
     }
 
@@ -201,7 +230,7 @@ impl Goal {
     pub(super) fn member(&self) -> Option<&str> {
         match self {
             Self::Size { name, .. } | Self::Holds { name, .. } | Self::Without { name, .. } => Some(name),
-            Self::ParitySize(_) | Self::Parities(_) | Self::Space(_) => None,
+            Self::ParitySize(_) | Self::Parities(_) | Self::Space(_) | Self::Kind(_) => None,
         }
     }
 }
@@ -216,6 +245,7 @@ impl fmt::Display for Goal {
             Self::Parities(1) => write!(f, "1 parity"),
             Self::Parities(count) => write!(f, "{count} parities"),
             Self::Space(size) => write!(f, "{size} in all"),
+            Self::Kind(kind) => write!(f, "kind is {}", kind.word()),
         }
     }
 }

@@ -18,7 +18,7 @@ pub struct Leg {
     pub pass: Forecast,
     /// How long it keeps disks busy, all of them added up.
     pub disk_time: Duration,
-    /// How many parity drives guard the files while it runs.
+    /// How many disks may die while it runs without losing a file.
     pub guard_during: usize,
     /// And when it is done.
     pub guard_after: usize,
@@ -48,14 +48,14 @@ pub struct Totals {
     pub cautious_seconds: f64,
     /// Seconds that disks are busy, all of them added up.
     pub disk_seconds: f64,
-    /// Likely seconds during which fewer parity drives guard the files than at the start.
+    /// Likely seconds during which fewer disks may die without losing a file than at the start.
     pub weakened_seconds: f64,
-    /// The fewest parity drives that guard the files at any moment.
+    /// The fewest disks that may die at any moment without losing a file.
     pub least_guard: usize,
 }
 
 impl Totals {
-    /// What these steps come to, from a pool that so many parity drives guard.
+    /// What these steps come to, from a pool of which so many disks may die.
     pub fn of(legs: &[Leg], guard: usize) -> Self {
         let mut totals = Self { least_guard: guard, ..Self::default() };
         for leg in legs {

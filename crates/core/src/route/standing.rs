@@ -1,11 +1,12 @@
 //! Who sits where: the disks, the seats of a volume, and what holds of them.
 
+use std::collections::BTreeSet;
 use std::rc::Rc;
 
 use jiff::civil::Date;
 
 use crate::forecast::SpeedCurve;
-use crate::pool::Role;
+use crate::pool::{Role, VolumeKind};
 use crate::units::ByteLength;
 
 /// Of a disk that takes the files of others at least so much stays free: a hundredth.
@@ -62,6 +63,8 @@ pub struct Seat {
 /// What a volume is at one moment.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Standing {
+    /// How it lays its files over its disks.
+    pub kind: VolumeKind,
     /// The seats, by name.
     pub seats: Vec<Seat>,
     /// Parity has everything there is.
@@ -83,8 +86,12 @@ pub struct Ground {
     pub unsynced: ByteLength,
     /// Empty bays, where the case is known.
     pub free_bays: Option<usize>,
-    /// So many parity drives guard the files at every moment.
+    /// So many disks may die at every moment without losing a file.
     pub floor: usize,
+    /// On so many disks each file lies while the volume is mirrored.
+    pub copies: usize,
+    /// Members that stay: the fast disks of a tiered volume.
+    pub stay: BTreeSet<Rc<str>>,
 }
 
 impl Ground {
@@ -122,7 +129,20 @@ impl Standing {
         self.seats.iter().position(|seat| &*seat.name == name)
     }
 
-    /// How many parity drives guard the files.
+    /// On how many disks each file lies.
+    pub fn copies(&self, ground: &Ground) -> usize {
+        if self.kind == VolumeKind::Mirrored { ground.copies } else { 1 }
+    }
+
+    /// How many disks may die, whichever they are, without losing a file.
+    ///
+    /// Copies and parity do not add up: where the disks with all copies of a file die, parity has as many lanes to solve in the
+    /// same rows, at the worst.
+    pub fn guard(&self, ground: &Ground) -> usize {
+        self.parities().max(self.copies(ground) - 1)
+    }
+
+    /// How many parity drives there are.
     pub fn parities(&self) -> usize {
         self.of_role(Role::Parity).count()
     }
@@ -132,9 +152,10 @@ impl Standing {
         self.of_role(Role::Data).map(|seat| seat.used).max().unwrap_or_default()
     }
 
-    /// Space for files.
+    /// Space for files, each of them counted once.
     pub fn space(&self, ground: &Ground) -> ByteLength {
-        self.of_role(Role::Data).map(|seat| ground.size(seat)).sum()
+        let all: ByteLength = self.of_role(Role::Data).map(|seat| ground.size(seat)).sum();
+        ByteLength::new(all.exact() / self.copies(ground) as u64)
     }
 
     /// Drives that are on no seat.

@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use super::standing::{DriveId, Ground, Seat, Standing};
 use crate::forecast::{Duration, Forecast, Participant, Pass, assumed_processor, forecast};
-use crate::pool::Role;
+use crate::pool::{Role, VolumeKind};
 use crate::units::ByteLength;
 
 /// What is done to a volume.
@@ -42,14 +42,22 @@ pub enum Step {
         /// The disk.
         drive: DriveId,
     },
+    /// The volume becomes another kind, and a sync makes the copies that are missing, or frees those that are one too many.
+    Convert {
+        /// The kind.
+        to: VolumeKind,
+    },
 }
 
 impl Step {
-    /// How many parity drives guard the files while it runs.
-    pub fn guard_during(&self, before: &Standing, after: &Standing) -> usize {
+    /// How many disks may die while it runs without losing a file.
+    pub fn guard_during(&self, ground: &Ground, before: &Standing, after: &Standing) -> usize {
         match self {
-            Self::Exchange { .. } => before.parities().saturating_sub(1),
-            _ => before.parities().min(after.parities()),
+            Self::Exchange { seat, .. } if named(before, seat).role == Role::Parity => {
+                (before.parities() - 1).max(before.copies(ground) - 1)
+            }
+            Self::Exchange { .. } => before.guard(ground).saturating_sub(1),
+            _ => before.guard(ground).min(after.guard(ground)),
         }
     }
 
@@ -82,7 +90,7 @@ impl Step {
                 for other in others.filter(|other| other.role == Role::Data) {
                     work.add(other, other.used.min(amount), 1);
                 }
-                if needs_parity {
+                if needs_parity && before.kind != VolumeKind::Mirrored {
                     before.of_role(Role::Parity).take(1).for_each(|parity| work.add(parity, amount, 1));
                 }
                 work.add(new, amount, 1);
@@ -93,6 +101,7 @@ impl Step {
                 work.add(named(after, name), before.image(), 1);
             }
             Self::Grow { .. } => {}
+            Self::Convert { .. } => converted(&mut work, before, after),
         }
         work.0
     }
@@ -163,4 +172,22 @@ fn vacated(work: &mut Work, before: &Standing, after: &Standing, seat: &str) {
     for parity in before.of_role(Role::Parity) {
         work.add(parity, left.used, 2 * guarded);
     }
+}
+
+/// Each further copy is read once, written and read back; what becomes surplus is compared with what stays. Parity takes in what is
+/// new, and gives up what goes.
+fn converted(work: &mut Work, before: &Standing, after: &Standing) {
+    let mut moved = ByteLength::ZERO;
+    for new in after.of_role(Role::Data) {
+        let old = named(before, &new.name);
+        if after.kind == VolumeKind::Mirrored {
+            work.add(old, old.used, 1);
+            work.add(new, new.used.minus(old.used), 2);
+            moved = moved.plus(new.used.minus(old.used));
+        } else {
+            work.add(old, new.used.min(old.used.minus(new.used)), 1);
+            moved = moved.plus(old.used.minus(new.used));
+        }
+    }
+    before.of_role(Role::Parity).for_each(|parity| work.add(parity, moved, 2));
 }

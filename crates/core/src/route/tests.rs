@@ -1,5 +1,6 @@
 //! Guards against routes that are not the cheapest, that leave files less guarded, or that break a rule on the way.
 
+use std::collections::BTreeSet;
 use std::rc::Rc;
 
 use jiff::civil::{Date, date};
@@ -10,7 +11,7 @@ use super::choice::Choice;
 use super::goal::Wanted;
 use super::*;
 use crate::forecast::default_curve;
-use crate::pool::{Media, Role};
+use crate::pool::{Media, Role, VolumeKind};
 use crate::units::ByteLength;
 
 const TB: u64 = 1_000_000_000_000;
@@ -46,10 +47,11 @@ fn ground(
         synced: true,
         day: None,
         emptied: Vec::new(),
+        kind: VolumeKind::Unstriped,
     };
     start.put_in_order();
     let floor = start.parities();
-    Ground { drives, start, unsynced: ByteLength::ZERO, free_bays, floor }
+    Ground { drives, start, unsynced: ByteLength::ZERO, free_bays, floor, copies: 2, stay: BTreeSet::new() }
 }
 
 fn fernhollow(spare: &[(u64, Option<Date>)], free_bays: Option<usize>) -> Ground {
@@ -73,6 +75,7 @@ fn told(route: &Route) -> Vec<String> {
         Step::Exchange { seat, onto } => format!("exchange {seat} {}", onto.index()),
         Step::Vacate { seat } => format!("vacate {seat}"),
         Step::Grow { name, role, .. } => format!("grow {name} {}", role.word()),
+        Step::Convert { to } => format!("convert {}", to.word()),
     };
     route.legs.iter().map(words).collect()
 }
@@ -97,6 +100,45 @@ fn parity_grows_first(#[case] words: &[&str], #[case] steps: &[&str]) {
         steps.sort();
     }
     assert_eq!(told, steps);
+}
+
+fn mirrored(parities: usize) -> Ground {
+    let members = [
+        ("alder", Role::Data, 60, 20),
+        ("beech", Role::Data, 60, 20),
+        ("cedar", Role::Data, 60, 20),
+        ("oak", Role::Parity, 60, 0),
+    ];
+    let mut ground = ground(&members[..3 + parities], &[(60, None)], None);
+    ground.start.kind = VolumeKind::Mirrored;
+    ground.floor = ground.start.guard(&ground);
+    ground
+}
+
+#[rstest]
+#[case::guarded_by_parity_then(1, &["kind is unstriped"], &["convert unstriped"])]
+#[case::parity_comes_first(0, &["kind is unstriped"], &["grow new-1 parity", "convert unstriped"])]
+#[case::less_to_move_afterwards(1, &["kind is unstriped", "without beech"], &["convert unstriped", "vacate beech"])]
+fn what_was_mirrored_is_guarded_by_parity(
+    #[case] parities: usize,
+    #[case] words: &[&str],
+    #[case] steps: &[&str],
+) {
+    let ground = mirrored(parities);
+    let found = route(&ground, &goals(&ground, words), Ways::All).unwrap();
+    assert_eq!(told(&found), steps);
+    assert!(found.legs.iter().all(|leg| leg.guard_during >= 1 && leg.guard_after >= 1));
+}
+
+#[test]
+fn further_copies_need_room() {
+    let ground = fernhollow(&[(60, None)], None);
+    let found = route(&ground, &goals(&ground, &["kind is mirrored"]), Ways::All).unwrap();
+    assert_eq!(told(&found), ["grow new-1 data", "convert mirrored"]);
+    let last = found.legs.last().unwrap();
+    assert_eq!((last.space_after, last.guard_after), (tb(100), 1));
+    let used: ByteLength = last.after.of_role(Role::Data).map(|seat| seat.used).sum();
+    assert!((179..=181).contains(&(used.exact() / (TB / 10))), "each file twice: {used}");
 }
 
 /// A pool that is so full that no disk can be emptied.
@@ -214,7 +256,7 @@ fn words_that_are_no_goal(#[case] text: &str, #[case] says: &str) {
 }
 
 /// Every step there is, also those that serve nothing; but no disk joins that nobody asked for.
-fn everything(ground: &Ground, standing: &Standing, choice: &Choice) -> Vec<Step> {
+fn everything(ground: &Ground, standing: &Standing, goals: &[Goal], choice: &Choice) -> Vec<Step> {
     let seats = || standing.seats.iter().map(|seat| seat.name.clone());
     let onto = |onto: DriveId| {
         let moved = seats().flat_map(move |seat| {
@@ -233,7 +275,9 @@ fn everything(ground: &Ground, standing: &Standing, choice: &Choice) -> Vec<Step
         Step::Grow { role: Role::Data, drive, .. } => choice.is_asked_for(ground, standing, *drive),
         _ => true,
     };
-    standing.spare(ground).flat_map(onto).chain(left).chain([Step::Sync]).filter(is_asked_for).collect()
+    let kinds = goals.iter().filter_map(Goal::kind).map(|to| Step::Convert { to });
+    let steps = standing.spare(ground).flat_map(onto).chain(left).chain(kinds).chain([Step::Sync]);
+    steps.filter(is_asked_for).collect()
 }
 
 /// The cheapest of all sequences of so many steps, tried one by one: no memory, no bound, no disk taken for another.
@@ -253,7 +297,7 @@ fn exhaustive(
         return;
     }
     let choice = Choice::of(ground, goals, Ways::All);
-    for step in everything(ground, standing, &choice) {
+    for step in everything(ground, standing, goals, &choice) {
         if let Some(after) = standing.after(ground, &step) {
             let spent = spent + step.disk_milliseconds(ground, standing, &after);
             exhaustive(ground, &after, goals, left - 1, spent, best);
@@ -268,6 +312,7 @@ fn grounds() -> impl Strategy<Value = (Ground, Vec<Goal>)> {
         prop::option::of(0_usize..=2),
         any::<bool>(),
         any::<bool>(),
+        prop::bool::weighted(0.3),
     );
     let words = prop::sample::subsequence(
         vec![
@@ -278,34 +323,43 @@ fn grounds() -> impl Strategy<Value = (Ground, Vec<Goal>)> {
             "2 parities",
             "3 TB more",
             "1 parity",
+            "kind is mirrored",
+            "kind is spanned",
         ],
         1..=2,
     );
-    (members, around, words).prop_map(|((data, parities, parity), (spare, bays, synced, weaker), words)| {
-        const DATA: [&str; 3] = ["d0", "d1", "d2"];
-        const PARITY: [&str; 2] = ["p0", "p1"];
-        let largest = data.iter().map(|(size, _)| *size).max().unwrap_or_default();
-        let mut members: Vec<_> = data
-            .iter()
-            .zip(DATA)
-            .map(|((size, full), name)| (name, Role::Data, size * 10, size * full))
-            .collect();
-        members
-            .extend(PARITY[..parities].iter().map(|name| (*name, Role::Parity, parity.max(largest) * 10, 0)));
-        let spare: Vec<_> = spare.into_iter().map(|size| (size * 10, None)).collect();
-        let mut ground = ground(&members, &spare, bays);
-        ground.start.synced = synced;
-        ground.unsynced = tb(2);
-        if weaker {
-            ground.floor = ground.floor.saturating_sub(1);
-        }
-        let goals = words.iter().filter_map(|text| Goal::parse(text, &ground).ok()).collect();
-        (ground, goals)
-    })
+    (members, around, words).prop_map(
+        |((data, parities, parity), (spare, bays, synced, weaker, mirrored), words)| {
+            const DATA: [&str; 3] = ["d0", "d1", "d2"];
+            const PARITY: [&str; 2] = ["p0", "p1"];
+            let largest = data.iter().map(|(size, _)| *size).max().unwrap_or_default();
+            let mut members: Vec<_> = data
+                .iter()
+                .zip(DATA)
+                .map(|((size, full), name)| (name, Role::Data, size * 10, size * full))
+                .collect();
+            members.extend(
+                PARITY[..parities].iter().map(|name| (*name, Role::Parity, parity.max(largest) * 10, 0)),
+            );
+            let spare: Vec<_> = spare.into_iter().map(|size| (size * 10, None)).collect();
+            let mut ground = ground(&members, &spare, bays);
+            ground.start.synced = synced;
+            ground.unsynced = tb(2);
+            if mirrored && data.len() > 1 {
+                ground.start.kind = VolumeKind::Mirrored;
+                ground.floor = ground.start.guard(&ground);
+            }
+            if weaker {
+                ground.floor = ground.floor.saturating_sub(1);
+            }
+            let goals = words.iter().filter_map(|text| Goal::parse(text, &ground).ok()).collect();
+            (ground, goals)
+        },
+    )
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
 
     #[test]
     fn nothing_is_cheaper_than_a_route((ground, goals) in grounds()) {

@@ -2,7 +2,7 @@
 
 use super::standing::{DriveId, Ground, Seat, Standing};
 use super::step::Step;
-use crate::pool::Role;
+use crate::pool::{Role, VolumeKind};
 use crate::units::ByteLength;
 
 impl Standing {
@@ -25,13 +25,16 @@ impl Standing {
                 let seat = self.seat(seat)?;
                 after.put_on(ground, seat, *onto)?;
                 let comes_back = match self.seats[seat].role {
-                    Role::Data => self.parities() > 0,
+                    Role::Data => self.guard(ground) > 0,
                     Role::Parity => true,
                     Role::Cache => false,
                 };
-                (comes_back && self.parities() > ground.floor).then_some(())?;
+                (comes_back && step.guard_during(ground, self, &after) >= ground.floor).then_some(())?;
             }
-            Step::Vacate { seat } => after.vacate(ground, self.seat(seat)?)?,
+            Step::Vacate { seat } => {
+                (!ground.stay.contains(seat)).then_some(())?;
+                after.vacate(ground, self.seat(seat)?)?;
+            }
             Step::Grow { name, role, drive } => {
                 (ground.bays_left(self) >= 1 && self.seat(name).is_none()).then_some(())?;
                 after.seats.push(Seat {
@@ -45,8 +48,33 @@ impl Standing {
                 (after.is_within_slots(*role) && after.is_covered(ground, seat)).then_some(())?;
                 after.put_in_order();
             }
+            Step::Convert { to } => after.convert(ground, *to)?,
         }
-        (after.parities() >= ground.floor).then_some(after)
+        (after.guard(ground) >= ground.floor).then_some(after)
+    }
+
+    /// It becomes another kind: a mirrored one gets further copies, each on a disk that has none of the file; of one that was
+    /// mirrored one copy stays.
+    pub(super) fn convert(&mut self, ground: &Ground, to: VolumeKind) -> Option<()> {
+        let from = std::mem::replace(&mut self.kind, to);
+        (from != to).then_some(())?;
+        let copies = ground.copies as u64;
+        if to == VolumeKind::Mirrored {
+            (self.of_role(Role::Data).count() >= ground.copies).then_some(())?;
+            let room: u128 = self.of_role(Role::Data).map(|s| u128::from(ground.room(s).exact())).sum();
+            let fits = |seat: &Seat| {
+                let elsewhere = room - u128::from(ground.room(seat).exact());
+                u128::from(seat.used.exact()) * u128::from(copies - 1) <= elsewhere
+            };
+            self.of_role(Role::Data).all(fits).then_some(())?;
+            let used: ByteLength = self.of_role(Role::Data).map(|seat| seat.used).sum();
+            self.pour(ground, ByteLength::new(used.exact().saturating_mul(copies - 1)))?;
+        } else if from == VolumeKind::Mirrored {
+            for seat in self.seats.iter_mut().filter(|seat| seat.role == Role::Data) {
+                seat.used = ByteLength::new(seat.used.exact().div_ceil(copies));
+            }
+        }
+        Some(())
     }
 
     /// A seat goes on on another drive.
@@ -76,12 +104,12 @@ impl Standing {
     }
 
     /// A seat goes; its files go to the data disks that are left.
-    fn vacate(&mut self, ground: &Ground, seat: usize) -> Option<()> {
+    pub(super) fn vacate(&mut self, ground: &Ground, seat: usize) -> Option<()> {
         let left = self.seats.remove(seat);
         if left.role == Role::Parity {
             return Some(());
         }
-        self.of_role(Role::Data).next()?;
+        (self.of_role(Role::Data).count() >= self.copies(ground)).then_some(())?;
         let place = self.emptied.binary_search(&left.drive).err()?;
         self.emptied.insert(place, left.drive);
         self.pour(ground, left.used)

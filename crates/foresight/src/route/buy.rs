@@ -4,7 +4,7 @@ use std::rc::Rc;
 
 use jiff::civil::Date;
 use sieve_core::forecast::default_curve;
-use sieve_core::pool::{Media, Role};
+use sieve_core::pool::{Media, Role, VolumeKind};
 use sieve_core::route::{Drive, Goal, Ground};
 use sieve_core::units::ByteLength;
 use sieve_disk::{Error, Kind, Result};
@@ -91,15 +91,29 @@ pub(super) fn assumed(ground: &Ground, goals: &[Goal]) -> Vec<Purchase> {
     let small = start.of_role(Role::Parity).filter(|seat| ground.size(seat) < parity && !named(&seat.name));
     sizes.extend(small.map(|_| parity));
     let largest = ground.drives.iter().map(|drive| drive.size).max().unwrap_or_default().max(parity);
+    let raw: u64 = start.of_role(Role::Data).map(|seat| ground.size(seat).exact()).sum();
+    let used: u64 = start.of_role(Role::Data).map(|seat| seat.used.exact()).sum();
+    let is_mirrored = |goal: &Goal| matches!(goal, Goal::Kind(VolumeKind::Mirrored));
+    let copies = if goals.iter().any(is_mirrored) { ground.copies } else { start.copies(ground) } as u64;
     for goal in goals {
         match goal {
             Goal::Parities(count) => {
                 sizes.extend((start.parities()..*count).map(|_| largest));
             }
             Goal::Space(space) => {
-                let missing = space.minus(start.space(ground)).exact();
+                let missing = space.exact().saturating_mul(copies).saturating_sub(raw);
                 let count = missing.div_ceil(largest.exact().max(1)).min(MOST as u64);
                 sizes.extend((0..count).map(|_| largest));
+            }
+            Goal::Kind(VolumeKind::Mirrored) if start.kind != VolumeKind::Mirrored => {
+                let missing = (used.saturating_mul(copies) / 99 * 100).saturating_sub(raw);
+                let count = missing.div_ceil(largest.exact().max(1)).min(MOST as u64);
+                let few = copies.saturating_sub(start.of_role(Role::Data).count() as u64);
+                sizes.extend((0..count.max(few)).map(|_| largest));
+            }
+            // What copies guarded has to be guarded by parity.
+            Goal::Kind(kind) if *kind != VolumeKind::Mirrored => {
+                sizes.extend((start.parities()..start.guard(ground)).map(|_| largest));
             }
             _ => {}
         }

@@ -38,6 +38,9 @@ pub struct Item {
     pub member: String,
     /// Where the member is when it is done.
     pub path: Option<String>,
+    /// The kind that the volume becomes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
     /// What is typed.
     pub commands: Vec<Vec<String>>,
     /// What is done with the hands before it.
@@ -64,6 +67,7 @@ impl Checklist {
             does: step.does.into(),
             member: step.member.clone(),
             path: step.onto.as_ref().map(|drive| drive.path.clone()),
+            to: step.to.map(Into::into),
             commands: step.commands.clone(),
             before: step.before.clone(),
             afterwards: step.afterwards.clone(),
@@ -159,6 +163,10 @@ fn is_taken(pool: &Pool, item: &Item, is_synced: bool) -> bool {
         "sync" => is_synced,
         "vacate" => member.is_none(),
         "grow" => member.is_some(),
+        "convert" => {
+            let volume = pool.volume(Some(&item.member)).ok();
+            volume.is_some_and(|volume| item.to.as_deref() == Some(volume.kind.word()))
+        }
         _ => path.is_some() && path == item.path.as_deref(),
     }
 }

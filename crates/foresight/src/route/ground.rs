@@ -14,6 +14,9 @@ use sieve_pool::pool::Pool;
 use crate::Look;
 use crate::status::status;
 
+/// On so many disks each file lies in a volume that becomes mirrored, unless `convert --copies` says otherwise.
+const USUAL_COPIES: usize = 2;
+
 /// What a route starts from, and what its commands have to say.
 #[derive(Clone, Debug)]
 pub struct Land {
@@ -36,10 +39,9 @@ pub struct Land {
 /// A pool that is there.
 ///
 /// # Errors
-/// When the volume is of another kind, or a member is missing.
+/// When a member is missing.
 pub fn of_pool(pool: &mut Pool, volume: Option<&str>, observer: &dyn Observer) -> Result<Land> {
     let volume = pool.volume(volume)?;
-    refuse_other_kinds(&volume)?;
     let told = status(pool, Look::WhereShort, observer)?;
     if let Some(away) = told.disks.iter().find(|disk| disk.volume == volume.name && !disk.state.is_usable()) {
         let message = format!("disk {} is not there: a route begins from a pool that is whole", away.name);
@@ -60,7 +62,7 @@ pub fn of_pool(pool: &mut Pool, volume: Option<&str>, observer: &dyn Observer) -
         land.sit(member.spec.as_ref(), &member.row.name, member.row.role, size, used, curve);
     }
     let waits = told.sync_would_guard.unwrap_or_default();
-    land.ground.start.synced = waits.files == 0 || land.ground.start.parities() == 0;
+    land.ground.start.synced = waits.files == 0 || land.ground.start.guard(&land.ground) == 0;
     land.ground.unsynced = waits.bytes;
     land.spares(&pool.spec);
     Ok(land)
@@ -69,7 +71,7 @@ pub fn of_pool(pool: &mut Pool, volume: Option<&str>, observer: &dyn Observer) -
 /// A pool on paper, whose data disks are so full.
 ///
 /// # Errors
-/// When the volume is of another kind, or a size is not known.
+/// When a size is not known.
 pub fn of_paper(spec: &PoolSpec, volume: Option<&str>, full: Share) -> Result<Land> {
     let names = || spec.volumes.iter().map(|volume| volume.name.as_str());
     let volume = match (volume, spec.volumes.as_slice()) {
@@ -85,7 +87,6 @@ pub fn of_paper(spec: &PoolSpec, volume: Option<&str>, full: Share) -> Result<La
             .find(|volume| volume.name == name)
             .ok_or_else(|| Error::new(Kind::Usage, "volume.unknown", unknown("volume", name, names())))?,
     };
-    refuse_other_kinds(volume)?;
     let mut land = Land::of(spec, volume);
     let roles = [
         (Role::Data, volume.data.clone()),
@@ -115,19 +116,6 @@ fn curve_on_paper(disk: Option<&DiskSpec>) -> SpeedCurve {
     disk.and_then(given_curve).unwrap_or_else(|| default_curve(disk.and_then(|disk| disk.media)))
 }
 
-fn refuse_other_kinds(volume: &VolumeSpec) -> Result<()> {
-    if volume.kind == VolumeKind::Unstriped {
-        return Ok(());
-    }
-    let message = format!(
-        "{} is a {} volume, and routes are planned for unstriped ones",
-        volume.name,
-        volume.kind.word()
-    );
-    Err(Error::new(Kind::Usage, "route.kind", message)
-        .remedy("choose another with --volume; zinc-sieve replace and grow work on its disks one by one"))
-}
-
 impl Land {
     fn of(spec: &PoolSpec, volume: &VolumeSpec) -> Self {
         let taken = |bay: &str| spec.disks.iter().any(|disk| disk.bay.as_deref() == Some(bay));
@@ -136,9 +124,19 @@ impl Land {
         let in_case =
             |disk: &DiskSpec| disk.bay.as_deref().is_some_and(|bay| find_bay(&spec.cases, bay).is_some());
         let is_known = !spec.cases.is_empty() && spec.disks.iter().any(in_case);
-        let start = Standing { seats: Vec::new(), synced: true, day: None, emptied: Vec::new() };
+        let start =
+            Standing { kind: volume.kind, seats: Vec::new(), synced: true, day: None, emptied: Vec::new() };
+        let copies = if volume.kind == VolumeKind::Mirrored { volume.copies } else { USUAL_COPIES };
         let free_bays = is_known.then_some(bays.len());
-        let ground = Ground { drives: Vec::new(), start, unsynced: ByteLength::ZERO, free_bays, floor: 0 };
+        let ground = Ground {
+            drives: Vec::new(),
+            start,
+            unsynced: ByteLength::ZERO,
+            free_bays,
+            floor: 0,
+            copies,
+            stay: volume.fast.iter().map(|name| name.as_str().into()).collect(),
+        };
         Self {
             ground,
             volume: volume.name.clone(),

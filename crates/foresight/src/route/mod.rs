@@ -21,7 +21,7 @@ pub struct Request {
     pub goals: Vec<String>,
     /// What is bought, in words; where there is nothing, what the goals need is taken to be.
     pub buy: Vec<String>,
-    /// The fewest parity drives that may guard the files at any moment; those there are now, where nobody says so.
+    /// So many disks may die at every moment without losing a file; as many as now, where nobody says so.
     pub never_below: Option<usize>,
 }
 
@@ -34,8 +34,8 @@ pub fn plan(mut land: Land, request: &Request) -> Result<Answer> {
     if goals.is_empty() {
         return Err(usage("route.goals", "there is no goal".into()).remedy(forms()));
     }
-    let guard_now = land.ground.start.parities();
-    land.ground.floor = floor(request, &goals, guard_now)?;
+    let guard_now = land.ground.start.guard(&land.ground);
+    land.ground.floor = floor(request, &goals, &land.ground)?;
     let purchases = request.buy.iter().map(|text| Purchase::parse(text)).collect::<Result<Vec<_>>>()?;
     let buying_is_assumed = purchases.is_empty();
     let purchases = if buying_is_assumed { buy::assumed(&land.ground, &goals) } else { purchases };
@@ -63,6 +63,7 @@ pub fn plan(mut land: Land, request: &Request) -> Result<Answer> {
         explored: found.explored,
         steps,
         volume: land.volume,
+        kind: land.ground.start.kind.word(),
         notes: land.notes,
     })
 }
@@ -79,15 +80,16 @@ fn usage(code: &'static str, message: String) -> Error {
     Error::new(Kind::Usage, code, message)
 }
 
-/// How many parity drives have to guard the files at every moment.
-fn floor(request: &Request, goals: &[Goal], now: usize) -> Result<usize> {
+/// How many disks may die at every moment without losing a file.
+fn floor(request: &Request, goals: &[Goal], ground: &Ground) -> Result<usize> {
+    let now = ground.start.guard(ground);
     let wanted = goals.iter().find_map(|goal| match goal {
-        Goal::Parities(count) => Some(*count),
+        Goal::Parities(count) => Some((*count).max(ground.start.copies(ground) - 1)),
         _ => None,
     });
     match request.never_below {
         Some(floor) if floor > now => {
-            let message = format!("the files are guarded by {now} parity drives now, which is below {floor}");
+            let message = format!("guard is {now} now, which is below {floor}");
             Err(usage("route.floor", message).remedy(format!("say at most --never-below {now}")))
         }
         Some(floor) => Ok(floor),
@@ -106,7 +108,7 @@ fn none(why: &NoRoute, land: &Land, goals: &[Goal]) -> Error {
             if land.ground.floor > 0 {
                 let floor = land.ground.floor - 1;
                 ways.push(format!(
-                    "--never-below {floor} allows steps while which fewer parity drives guard the files"
+                    "--never-below {floor} allows steps while which fewer disks may die without losing a file"
                 ));
             }
             ways.push("--buy adds disks".into());

@@ -11,6 +11,8 @@ use sieve_core::units::ByteLength;
 pub struct Answer {
     /// The volume.
     pub volume: String,
+    /// What kind it is now.
+    pub kind: &'static str,
     /// The goals; those that were relative are not so any more.
     pub goals: Vec<String>,
     /// The steps, in order.
@@ -18,7 +20,7 @@ pub struct Answer {
     /// What they come to.
     #[serde(flatten)]
     pub totals: Totals,
-    /// How many parity drives guard the files now.
+    /// How many disks may die now without losing a file.
     pub guard_now: usize,
     /// Space for files now.
     pub space_now_bytes: ByteLength,
@@ -63,6 +65,9 @@ pub struct StepLine {
     pub member: String,
     /// What the member does.
     pub role: &'static str,
+    /// The kind that the volume becomes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub to: Option<&'static str>,
     /// The disk that the member is on when it is done, where another one comes.
     pub onto: Option<DriveLine>,
     /// What is done with the hands before it.
@@ -77,7 +82,7 @@ pub struct StepLine {
     pub cautious_seconds: f64,
     /// Seconds that disks are busy, all of them added up.
     pub disk_seconds: f64,
-    /// How many parity drives guard the files meanwhile.
+    /// How many disks may die meanwhile without losing a file.
     pub guard_during: usize,
     /// And then.
     pub guard_after: usize,

@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use sieve_core::pool::Role;
+use sieve_core::pool::{Role, VolumeKind};
 use sieve_core::route::{Drive, DriveId, Ground, Leg, Seat, Step};
 use sieve_core::units::ByteLength;
 
@@ -16,6 +16,8 @@ const TAIL: usize = 6;
 pub(super) struct Teller<'a> {
     land: &'a Land,
     seats: Vec<Seat>,
+    /// How many disks may die.
+    guard: usize,
     /// The bay of each drive.
     bays: Vec<Option<String>>,
     free: Vec<String>,
@@ -24,7 +26,8 @@ pub(super) struct Teller<'a> {
 impl<'a> Teller<'a> {
     pub(super) fn of(land: &'a Land) -> Self {
         let bays = land.ground.drives.iter().map(|drive| drive.bay.clone()).collect();
-        Self { land, seats: land.ground.start.seats.clone(), bays, free: land.bays.clone() }
+        let guard = land.ground.start.guard(&land.ground);
+        Self { land, seats: land.ground.start.seats.clone(), guard, bays, free: land.bays.clone() }
     }
 
     pub(super) fn line(&mut self, number: usize, leg: &Leg) -> StepLine {
@@ -33,6 +36,7 @@ impl<'a> Teller<'a> {
             does: "",
             member: String::new(),
             role: "",
+            to: None,
             onto: None,
             before: Vec::new(),
             commands: Vec::new(),
@@ -54,8 +58,10 @@ impl<'a> Teller<'a> {
             Step::Exchange { seat, onto } => self.exchange(&mut line, seat, *onto),
             Step::Vacate { seat } => self.vacate(&mut line, seat),
             Step::Grow { name, role, drive } => self.grow(&mut line, name, *role, *drive),
+            Step::Convert { to } => self.convert(&mut line, *to),
         }
         self.seats.clone_from(&leg.after.seats);
+        self.guard = leg.guard_after;
         line
     }
 
@@ -125,6 +131,18 @@ impl<'a> Teller<'a> {
         line.member = name.into();
         line.role = role.word();
         line.onto = Some(drive_line(self.drive(drive), self.bays[drive.index()].as_deref()));
+    }
+
+    fn convert(&self, line: &mut StepLine, to: VolumeKind) {
+        line.does = "convert";
+        line.member.clone_from(&self.land.volume);
+        line.to = Some(to.word());
+        let guard = line.guard_after.to_string();
+        let mut arguments = vec!["convert", &self.land.volume, "--to", to.word()];
+        if line.guard_after < self.guard {
+            arguments.extend(["--never-below", &guard]);
+        }
+        line.commands = vec![command(&arguments), command(&["sync"])];
     }
 
     fn about(&self, line: &mut StepLine, seat: &Seat, onto: DriveId) {
@@ -210,5 +228,6 @@ pub(super) fn short(ground: &Ground, leg: &Leg) -> String {
         Step::Exchange { seat, onto } => format!("pull {seat}, rebuild it onto {}", drive(onto)),
         Step::Vacate { seat } => format!("vacate {seat}"),
         Step::Grow { name, role, .. } => format!("{name} joins as {}", role.word()),
+        Step::Convert { to } => format!("become {}", to.word()),
     }
 }

@@ -132,6 +132,12 @@ impl VolumeModel {
         evaluation
     }
 
+    /// Whether parity encodes all of what an object holds now.
+    pub fn is_encoded(&self, object: ObjectId) -> bool {
+        let present = self.object_index(object).and_then(|position| self.model.objects[position].present());
+        present.is_some_and(|version| self.model.versions[version as usize].is_complete())
+    }
+
     /// How many names of files each object of the model has, in its order; what is held has none.
     ///
     /// # Errors
@@ -282,7 +288,9 @@ impl VolumeModel {
                     None => Ok(()),
                 },
                 // What is on its way to become a file is none beside its pieces.
-                Some(position) if !path.is_held() && copied_file(&path).is_none() => show(&path, size, position),
+                Some(position) if !path.is_held() && copied_file(&path).is_none() => {
+                    show(&path, size, position)
+                }
                 _ => Ok(()),
             })?;
             let mut position = self.first_symlink.get(&member.row.id).copied().unwrap_or(usize::MAX);

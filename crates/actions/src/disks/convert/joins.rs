@@ -19,8 +19,7 @@ use sieve_pool::held::Left;
 use sieve_pool::pieces::{self, PiecedFile, WholeCopy};
 use sieve_pool::pool::Pool;
 
-use super::plan::PiecesPlan;
-use super::run::PiecesReport;
+use super::told::{PiecesPlan, PiecesReport};
 use crate::files::moves::{LeftAlone, announce};
 
 /// What is next for a file in pieces.
@@ -44,7 +43,7 @@ pub(super) struct Joins {
     pub(super) steps: Vec<(PiecedFile, Step)>,
     /// Whole copies of what is no file in pieces any more.
     spare: Vec<WholeCopy>,
-    /// Whole copies that are to be made are not guarded at once as the pieces are.
+    /// Whole copies that are to be made have to be guarded by a sync.
     wait: bool,
 }
 
@@ -77,7 +76,7 @@ impl Joins {
             let of_file = |copy: &WholeCopy| copy.file == file.pieces[0].note.file;
             let of_it = copies.iter().position(of_file).map(|position| copies.swap_remove(position));
             let step = guards.next(&file, of_it, &mut joins.spare)?;
-            joins.wait |= matches!(step, Step::NoRoom) && guards.of_pieces(&file)? > Some(0);
+            joins.wait |= matches!(step, Step::NoRoom) && guards.has_parity();
             joins.steps.push((file, step));
         }
         for rest in rests {
@@ -294,7 +293,7 @@ impl Guards<'_> {
         let Some(copy) = copy else { return Ok(Step::NoRoom) };
         match copy.content {
             None => Ok(Step::Wait(copy.disk)),
-            Some(content) if content != file.whole => {
+            Some(found) if found != file.whole => {
                 spare.push(copy);
                 Ok(Step::NoRoom)
             }
@@ -316,9 +315,15 @@ impl Guards<'_> {
         Ok(None)
     }
 
-    /// Whether as many disks may be lost without losing this as without losing the file in pieces.
+    fn has_parity(&self) -> bool {
+        self.pool.members_of(&self.model.volume, Role::Parity).next().is_some()
+    }
+
+    /// Whether as many disks may be lost without losing this as without losing the file in pieces. Where there is parity it has
+    /// to encode it, too: while an image cannot be read, nothing is guarded, and what is compared alone would be equal.
     fn is_guarded_like(&self, file: &PiecedFile, object: ObjectId) -> Result<bool> {
-        Ok(self.level(object) >= self.of_pieces(file)?)
+        let is_encoded = !self.has_parity() || self.model.is_encoded(object);
+        Ok(is_encoded && self.level(object) >= self.of_pieces(file)?)
     }
 
     fn of_pieces(&self, file: &PiecedFile) -> Result<Option<u8>> {

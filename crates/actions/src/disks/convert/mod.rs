@@ -8,6 +8,8 @@ mod joins;
 mod plan;
 mod run;
 mod surplus;
+mod told;
 
-pub use plan::{ConvertPlan, ConvertRequest, PiecesPlan, PreparedConvert, plan};
-pub use run::{ConvertReport, PiecesReport, execute};
+pub use plan::{ConvertPlan, ConvertRequest, PreparedConvert, plan};
+pub use run::{ConvertReport, execute};
+pub use told::{PiecesPlan, PiecesReport};

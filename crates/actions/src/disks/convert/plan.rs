@@ -5,7 +5,6 @@ use serde::Serialize;
 use sieve_catalogue::label::Role;
 use sieve_catalogue::pool_file::{self, Edit};
 use sieve_core::count::Count;
-use sieve_core::forecast::Forecast;
 use sieve_core::path::RelPath;
 use sieve_core::placement::{Placement, Placer};
 use sieve_core::pool::{VolumeKind, VolumeSpec};
@@ -19,6 +18,7 @@ use sieve_pool::{fate, pieces, scan};
 
 use super::joins::Joins;
 use super::surplus::{Copy, Surplus, by_path};
+use super::told::PiecesPlan;
 
 /// What a volume is to become.
 #[derive(Clone, Debug)]
@@ -33,26 +33,6 @@ pub struct ConvertRequest {
     pub copies: Option<usize>,
     /// The fewest disks that may be lost without losing a file, afterwards; as many as now where nobody says.
     pub never_below: Option<u8>,
-}
-
-/// What becomes of files in pieces.
-#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
-pub struct PiecesPlan {
-    /// Whole copies are made of these, beside their pieces.
-    pub to_copy: Count,
-    /// The whole copies of these take the place of their pieces, which are held.
-    pub to_become_whole: Count,
-    /// The whole copies of these are to be guarded by a sync first.
-    pub waiting: Count,
-    /// No disk has room for all of one of these now.
-    pub without_room: Count,
-    /// Whole copies that are not wanted any more, and are held.
-    pub taken_back: Count,
-    /// How long the copies take.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub forecast: Option<Forecast>,
-    /// The volume is of its old kind afterwards: a sync has to come before the next run goes on.
-    pub goes_on: bool,
 }
 
 /// What will be done.

@@ -19,25 +19,11 @@ use uuid::Uuid;
 use super::joins::Joins;
 use super::plan::PreparedConvert;
 use super::surplus::{Copy, Surplus, batches};
+use super::told::PiecesReport;
 use crate::files::moves::{LeftAlone, announce};
 
 /// So many files are looked at before their further copies go.
 const BATCH: usize = 64;
-
-/// What became of files in pieces.
-#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
-pub struct PiecesReport {
-    /// Whole copies that were made.
-    pub copied: Count,
-    /// Files that lie whole on one disk now; their pieces are held until the next sync.
-    pub became_whole: Count,
-    /// Files whose whole copies a sync has to guard first.
-    pub waiting: Count,
-    /// Files for all of which no disk had room.
-    pub without_room: Count,
-    /// Whole copies that were not wanted any more, and are held until the next sync.
-    pub taken_back: Count,
-}
 
 /// What was done.
 #[derive(Clone, Debug, Serialize, JsonSchema)]

@@ -26,13 +26,13 @@ json::named!("route-next", Next);
 #[derive(Args)]
 pub(crate) struct RouteArguments {
     /// The goals: "cedar is 14 TB", "parity is 14 TB", "oak holds data", "without beech", "2 parities", "10 TB more",
-    /// "46 TB in all"
+    /// "46 TB in all", "kind is mirrored"
     #[arg(value_name = "GOAL")]
     pub(crate) goals: Vec<String>,
     /// A disk that is bought: "14 TB", "2 x 14 TB by 2031-06", "14 TB at /mnt/new"; without it, what the goals need
     #[arg(long, value_name = "DISK")]
     pub(crate) buy: Vec<String>,
-    /// Allow steps while which only so many parity drives guard the files [default: as many as now]
+    /// Allow steps while which only so many disks may die without losing a file [default: as many as now]
     #[arg(long, value_name = "N")]
     pub(crate) never_below: Option<usize>,
     /// On paper: how full the data disks are
@@ -114,6 +114,12 @@ fn show(answer: &Answer) {
 }
 
 fn guard_in_words(answer: &Answer) -> String {
+    if has_copies(answer) {
+        return paint(
+            if answer.totals.least_guard < answer.guard_now { style::BAD } else { style::WELL },
+            disks_that_may_die(answer),
+        );
+    }
     let drives = |count: usize| many(count, "parity drive");
     if answer.totals.least_guard >= answer.guard_now {
         return match answer.guard_now {
@@ -125,6 +131,28 @@ fn guard_in_words(answer: &Answer) -> String {
         };
     }
     paint(style::BAD, weakened(&answer.totals, answer.guard_now))
+}
+
+fn disks_that_may_die(answer: &Answer) -> String {
+    let least = answer.totals.least_guard;
+    if least > 0 {
+        return format!(
+            "Throughout, {} may die, whichever they are, without losing a file.",
+            many(least, "disk")
+        );
+    }
+    let end = answer.steps.last().map_or(answer.guard_now, |step| step.guard_after);
+    let when = if answer.guard_now == 0 { "No disk may die now" } else { "Meanwhile no disk may die" };
+    match end {
+        0 => format!("{when} without losing a file, nor at the end."),
+        end => format!("{when} without losing a file; at the end {} may.", many(end, "disk")),
+    }
+}
+
+/// Whether copies guard the files, now or in the end.
+fn has_copies(answer: &Answer) -> bool {
+    let becomes = answer.steps.iter().filter_map(|step| step.to);
+    becomes.chain([answer.kind]).any(|kind| kind == "mirrored")
 }
 
 fn weakened(totals: &Totals, guard_now: usize) -> String {
@@ -147,6 +175,7 @@ fn bought(drives: &[DriveLine]) -> String {
 fn show_step(step: &StepLine) {
     let what = match (step.does, &step.onto) {
         ("sync", _) => "sync".to_string(),
+        ("convert", _) => format!("{} becomes {}", step.member, step.to.unwrap_or_default()),
         ("grow", Some(drive)) => {
             format!("{} joins as {}, {}", step.member, step.role, size(drive.size_bytes))
         }
@@ -185,7 +214,7 @@ fn show_by_hand(answer: &Answer) {
         text += &format!("; and then \"{goal}\" can no longer be reached");
     }
     crate::say!("{text}.");
-    if by_hand.totals.weakened_seconds > 0.0 {
+    if by_hand.totals.weakened_seconds > 0.0 && !has_copies(answer) {
         crate::say!("{}", weakened(&by_hand.totals, answer.guard_now));
     }
     by_hand.steps.iter().for_each(|step| crate::say!("     {step}"));
