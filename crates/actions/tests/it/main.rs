@@ -7,4 +7,5 @@ mod hostile;
 mod neighbour;
 mod power_cut;
 mod power_cut_kinds;
+mod power_cut_names;
 mod snapshot_table;

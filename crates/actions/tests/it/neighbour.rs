@@ -23,12 +23,13 @@ use std::thread::JoinHandle;
 use rstest::rstest;
 use sieve_actions::disks::convert;
 use sieve_actions::disks::membership::{About, dissolve, empty, grow, handover, replace, vacate};
-use sieve_actions::disks::{adopt, create, rebuild};
+use sieve_actions::disks::{adopt, create, rebuild, rename};
 use sieve_actions::files::{put, read, remove, restore, settle, shift, transfer};
 use sieve_actions::guard::verify::Scope;
 use sieve_actions::guard::{sync, verify};
 use sieve_catalogue::held_files;
 use sieve_catalogue::label::Role;
+use sieve_catalogue::pool_file::Named;
 use sieve_core::path::RelPath;
 use sieve_core::pool::{VolumeKind, parse};
 use sieve_disk::Result;
@@ -81,6 +82,8 @@ enum Work {
     CopyWhole,
     /// The copy takes the place of the pieces.
     TakePlace,
+    /// The parity drive gets another name, which labels and catalogue follow.
+    Rename,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -481,6 +484,7 @@ fn remove_from(folder: &Path, machine: Arc<dyn Machine>, path: &str) -> Result<(
 }
 
 fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
+    let again = Arc::clone(&machine);
     if work == Work::Create {
         let file = folder.join("pool.toml");
         let spec = parse(&fs::read_to_string(&file).unwrap()).spec.unwrap();
@@ -567,6 +571,12 @@ fn run(work: Work, folder: &Path, machine: Arc<dyn Machine>) -> Result<()> {
             let request = transfer::Request { from: &from, to: &to, paths: &paths, disk: None };
             let plan = transfer::plan(&pool, request, &Silent)?;
             transfer::execute(&mut pool, &plan, &Silent).map(|_| ())
+        }
+        Work::Rename => {
+            let plan = rename::plan(&pool, Named::Disk, "oak", "ash")?;
+            rename::execute(&pool, &plan)?;
+            drop(pool);
+            sieve_actions::begin_long(&mut open(folder, again)?, "follow")
         }
         Work::Shift => {
             let volume = pool.volume(Some(VOLUME))?;
@@ -896,7 +906,8 @@ fn whatever_a_neighbour_does_nothing_is_lost(
         Work::Transfer,
         Work::Shift,
         Work::CopyWhole,
-        Work::TakePlace
+        Work::TakePlace,
+        Work::Rename
     )]
     work: Work,
 ) {

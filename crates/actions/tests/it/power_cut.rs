@@ -35,14 +35,14 @@ use tempfile::TempDir;
 
 const VOLUME: &str = "recordings";
 
-struct Scene {
+pub(crate) struct Scene {
     folder: TempDir,
     /// The content of each file that the last sync guards.
     guarded: BTreeMap<String, Vec<u8>>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Action {
+pub(crate) enum Action {
     Put,
     Replace,
     Remove,
@@ -77,12 +77,12 @@ impl Action {
     }
 }
 
-fn real() -> Arc<dyn Machine> {
+pub(crate) fn real() -> Arc<dyn Machine> {
     Arc::new(RealMachine { clock: Clock::Real })
 }
 
 impl Scene {
-    fn path(&self, name: &str) -> PathBuf {
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
 
@@ -90,13 +90,13 @@ impl Scene {
         self.path("pool.toml")
     }
 
-    fn open(&self, machine: Arc<dyn Machine>) -> Result<Pool> {
+    pub(crate) fn open(&self, machine: Arc<dyn Machine>) -> Result<Pool> {
         let text = fs::read_to_string(self.pool_file()).unwrap();
         sieve_pool::open(machine, &self.pool_file(), parse(&text).spec.unwrap())
     }
 
     /// A pool with some files, synced, and then changed in several ways.
-    fn build() -> Self {
+    pub(crate) fn build() -> Self {
         let folder = scratch();
         let mut text = String::from("[pool]\nname = \"fernhollow\"\n");
         for name in ["alder", "beech", "cedar", "oak", "spruce", "elm"] {
@@ -172,7 +172,7 @@ impl Scene {
         assert!(self.guarded.len() >= 3, "the scene guards something: {:?}", self.guarded.keys());
     }
 
-    fn run(&self, machine: Arc<dyn Machine>, action: Action) -> Result<()> {
+    pub(crate) fn run(&self, machine: Arc<dyn Machine>, action: Action) -> Result<()> {
         let mut pool = self.open(machine)?;
         match action {
             Action::Put | Action::Replace | Action::Remove | Action::Restore => {
@@ -343,7 +343,7 @@ impl Scene {
     }
 
     /// Every content that was guarded is there.
-    fn assert_nothing_lost(&self, when: &str) {
+    pub(crate) fn assert_nothing_lost(&self, when: &str) {
         let contents = self.contents();
         for (path, bytes) in &self.guarded {
             assert!(contents.contains(bytes), "{when}: {path} is gone");
@@ -364,7 +364,7 @@ fn collect(folder: &Path, found: &mut Vec<Vec<u8>>) {
     }
 }
 
-fn verify_is_clean(scene: &Scene, when: &str) {
+pub(crate) fn verify_is_clean(scene: &Scene, when: &str) {
     let mut pool = scene.open(real()).unwrap_or_else(|e| panic!("{when}: {e}"));
     sieve_actions::begin_long(&mut pool, "verify").unwrap_or_else(|e| panic!("{when}: {e}"));
     let report = verify::verify(&pool, &Scope::Whole, &Silent).unwrap();
@@ -372,7 +372,7 @@ fn verify_is_clean(scene: &Scene, when: &str) {
 }
 
 /// Loses a disk after the crash, brings it back, and looks for everything that was guarded.
-fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
+pub(crate) fn lose_and_rebuild(scene: &Scene, disk: &str, when: &str) {
     let gone = scene.path(&format!("{disk}-gone"));
     fs::rename(scene.path(disk), &gone).unwrap();
     let fresh = scene.path(&format!("fresh-{disk}"));

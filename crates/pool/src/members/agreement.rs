@@ -137,7 +137,9 @@ fn is_same(pool: &Pool, built: &str, said: &str) -> bool {
 /// What a reader is told.
 fn notes(pool: &Pool, agreement: &Agreement) -> Vec<String> {
     let renamed = |what: &str, (old, new): &(String, String)| {
-        format!("the pool file calls {what} {old} {new} now: it is the same one, and followed")
+        format!(
+            "the pool file calls {what} {old} {new} now: it is the same one, and the next command that writes renames it everywhere"
+        )
     };
     let mut notes: Vec<String> =
         agreement.renamed_volumes.iter().map(|names| renamed("volume", names)).collect();
