@@ -38,9 +38,10 @@ pub(super) fn missing(ground: &Ground, wanted: &Wanted<'_>) -> Option<String> {
     let copies = wanted.copies as u64;
     let used: ByteLength = ground.start.of_role(Role::Data).map(|seat| seat.used).sum();
     let used = ByteLength::new(used.exact() / ground.start.copies(ground) as u64 * copies);
+    let twice = if copies > 1 { format!(", {copies} copies of each") } else { String::new() };
     if used > space {
         return Some(format!(
-            "the files take {used}, and the disks that are left beside parity hold {space}{in_bays}"
+            "the files take {used}{twice}, and the disks that are left beside parity hold {space}{in_bays}"
         ));
     }
     let (least, space) = (wanted.least_space(), ByteLength::new(space.exact() / copies));

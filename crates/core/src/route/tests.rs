@@ -221,6 +221,17 @@ fn what_is_missing_is_said(#[case] words: &[&str], #[case] says: &str) {
     assert_eq!(route(&ground, &goals(&ground, words), Ways::All).unwrap_err().to_string(), says);
 }
 
+#[test]
+fn copies_count_in_what_files_take() {
+    let ground = fernhollow(&[], None);
+    let wanted = goals(&ground, &["kind is mirrored"]);
+    let why = route(&ground, &wanted, Ways::All).unwrap_err().to_string();
+    assert_eq!(
+        why,
+        "the files take 18.0 TB, 2 copies of each, and the disks that are left beside parity hold 14.0 TB"
+    );
+}
+
 /// A shelf of many disks: the search has to come to an end there, too.
 #[rstest]
 #[case(8, &["d0 is 14 TB", "without d3", "2 parities"])]
