@@ -155,7 +155,7 @@ impl Goal {
             parsed.map_err(|why| GoalError::Size { text: text.into(), why: why.to_string() })
         };
         match words.as_slice() {
-            ["kind", "is", kind] => {
+            ["kind", "is", kind] if ground.start.seat("kind").is_none() => {
                 let kind = VolumeKind::ALL.into_iter().find(|known| known.word() == *kind);
                 // Which of its disks are fast is more than these words say.
                 let kind = kind.filter(|kind| *kind != VolumeKind::Tiered || ground.start.kind == *kind);

@@ -136,17 +136,21 @@ fn write_at(
     let mut output = target.create(temporary)?;
     let open = |piece: &PieceRow| pool.member(piece.disk)?.usable()?.open(&piece.path);
     assemble(file, open, &mut *output, observer)?;
-    if let Some(piece) = file.pieces.last() {
-        let disk = pool.member(piece.disk)?.usable()?;
-        if let Some(stat) = disk.stat(&piece.path)? {
-            let looks = Attributes::of(&stat, disk.extended_attributes(&piece.path)?);
-            target.set_attributes(temporary, &looks)?;
-        }
+    if let Some(looks) = looks_of(pool, file)? {
+        target.set_attributes(temporary, &looks)?;
     }
     output.sync()?;
     let mut written = target.open(temporary)?;
     let sum = copying::checksum(&mut *written, file.size, |_| heed(observer))?.ok_or_else(changed)?;
     if sum.whole == file.whole { Ok(sum) } else { Err(no_whole(file)) }
+}
+
+/// How a file in pieces looks: as its last piece.
+fn looks_of(pool: &Pool, file: &PiecedFile) -> Result<Option<Attributes>> {
+    let Some(piece) = file.pieces.last() else { return Ok(None) };
+    let disk = pool.member(piece.disk)?.usable()?;
+    let stat = disk.stat(&piece.path)?;
+    stat.map(|stat| Ok(Attributes::of(&stat, disk.extended_attributes(&piece.path)?))).transpose()
 }
 
 /// Puts a file together on one disk under its name; then its pieces go.
@@ -238,29 +242,59 @@ pub fn take_place(pool: &Pool, file: &PiecedFile, copy: &WholeCopy) -> Result<Ve
         Ok(watched) => watched,
         Err(why) => return left(why),
     };
-    if !disk.stat(&copy.path)?.is_some_and(|stat| copy.object.matches(&stat)) {
+    let Some(object) = made_alike(pool, file, copy)?.filter(|_| watch.holds()) else {
         return left(HAS_CHANGED);
-    }
+    };
     let intent = Intent::Whole {
         disk: copy.disk,
-        object: copy.object.id,
+        object: object.id,
         copy: copy.path.tree_key(),
         path: file.path.tree_key(),
         pieces: watched.iter().map(|(disk, piece)| (*disk, piece.path.tree_key())).collect(),
     };
     let id = pool.catalogue.transaction(|t| intents::insert(t, &intent))?;
-    in_its_folder(pool, copy.disk, &*disk, file, || durable::publish(&*disk, &copy.path, &file.path))?;
+    let give_up = |why| {
+        pool.catalogue.transaction(|t| intents::remove(t, id))?;
+        left(why)
+    };
+    let named =
+        in_its_folder(pool, copy.disk, &*disk, file, || durable::publish(&*disk, &copy.path, &file.path));
+    match named {
+        Err(error) if error.io_kind() == Some(std::io::ErrorKind::AlreadyExists) => {
+            return give_up(NAME_IS_TAKEN);
+        }
+        other => other?,
+    }
     let stat = disk.stat(&file.path)?;
-    let is_it = |stat: &Stat| stat.kind == EntryKind::File && copy.object.matches_but_for_ctime(stat);
+    let is_it = |stat: &Stat| stat.kind == EntryKind::File && object.matches_but_for_ctime(stat);
     let Some(stat) = stat.filter(is_it).filter(|_| watch.holds()) else {
         // Whatever came to lie there is a file of its own; the pieces stay, and the next scan tells of both.
-        pool.catalogue.transaction(|t| intents::remove(t, id))?;
-        return left(HAS_CHANGED);
+        return give_up(HAS_CHANGED);
     };
-    record_name(pool, copy.disk, &copy.object, (&copy.path, &file.path), &stat)?;
+    record_name(pool, copy.disk, &object, (&copy.path, &file.path), &stat)?;
     let left = hold_pieces(pool, watched)?;
     pool.catalogue.transaction(|t| intents::remove(t, id))?;
     Ok(told_as(file, left))
+}
+
+/// The copy as it is recorded, with the permissions, owner and times that its file has now: they may have changed since it was made.
+/// Nothing when it is not what was recorded any more.
+fn made_alike(pool: &Pool, file: &PiecedFile, copy: &WholeCopy) -> Result<Option<ObjectRow>> {
+    let disk = pool.member(copy.disk)?.writable()?;
+    let Some(stat) = disk.stat(&copy.path)?.filter(|stat| copy.object.matches(stat)) else { return Ok(None) };
+    let own = Attributes::of(&stat, disk.extended_attributes(&copy.path)?);
+    let Some(looks) = looks_of(pool, file)?.filter(|looks| *looks != own) else {
+        return Ok(Some(copy.object.clone()));
+    };
+    disk.set_attributes(&copy.path, &looks)?;
+    let is_it = |stat: &Stat| (stat.inode, stat.size) == (copy.object.inode, copy.object.size);
+    let Some(stat) = disk.stat(&copy.path)?.filter(is_it) else { return Ok(None) };
+    pool.catalogue.transaction(|t| {
+        mark_changed(t)?;
+        objects::set_stat(t, copy.object.id, &stat, copy.object.standing)?;
+        objects::set_extended(t, copy.object.id, looks.pack_extended().as_deref())
+    })?;
+    objects::get(pool.catalogue.reading(), copy.object.id)
 }
 
 /// Pieces of a file that is whole under its name already are held.

@@ -216,18 +216,19 @@ impl Joins {
         if self.steps.is_empty() {
             return Ok(());
         }
-        let to_copy: Vec<(PiecedFile, DiskId)> = self
-            .steps
-            .into_iter()
-            .filter_map(|(file, step)| match step {
-                Step::Copy(to) => Some((file, to)),
+        let to_copy = || {
+            self.steps.iter().filter_map(|(file, step)| match step {
+                Step::Copy(to) => Some((file, *to)),
                 _ => None,
             })
-            .collect();
-        announce(observer, "joining", to_copy.iter().map(|(file, _)| file.size).sum());
-        for (file, to) in to_copy {
+        };
+        if to_copy().next().is_none() {
+            return become_whole(pool, self.steps, observer, report, left_alone);
+        }
+        announce(observer, "joining", to_copy().map(|(file, _)| file.size).sum());
+        for (file, to) in to_copy() {
             heed(observer)?;
-            match pieces::copy_whole(pool, &file, to, observer) {
+            match pieces::copy_whole(pool, file, to, observer) {
                 Err(error) if error.code == "file.damaged" => {
                     left_alone.push(LeftAlone { path: file.path.to_string(), why: error.message });
                 }
@@ -237,19 +238,21 @@ impl Joins {
                 }
             }
         }
-        become_whole(pool, volume, observer, report, left_alone)
+        // What was copied is guarded as its pieces are where nothing guards those.
+        let now = Self::look(pool, volume)?;
+        become_whole(pool, now.steps, observer, report, left_alone)
     }
 }
 
-/// What can become whole as guard is now does; what cannot is counted.
+/// What can become whole does; what cannot is counted.
 fn become_whole(
     pool: &Pool,
-    volume: &VolumeSpec,
+    steps: Vec<(PiecedFile, Step)>,
     observer: &dyn Observer,
     report: &mut PiecesReport,
     left_alone: &mut Vec<LeftAlone>,
 ) -> Result<()> {
-    for (file, step) in Joins::look(pool, volume)?.steps {
+    for (file, step) in steps {
         heed(observer)?;
         let left = match &step {
             Step::Take(copy) => pieces::take_place(pool, &file, copy)?,

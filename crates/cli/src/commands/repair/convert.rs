@@ -219,7 +219,7 @@ fn show_pieces_report(pieces: &PiecesReport) {
         (pieces.copied, "copied whole, beside the pieces"),
         (pieces.became_whole, "whole now, each on one disk; their pieces are held"),
         (pieces.taken_back, "whole copies taken back, and held"),
-        (pieces.waiting, "wait for a sync, which has to guard their whole copies"),
+        (pieces.waiting, "not whole yet: a sync has to guard the copies first"),
         (pieces.without_room, "in pieces still: no disk has room for all of one now"),
     ];
     for (count, words) in lines.into_iter().filter(|(count, _)| count.files > 0) {
